@@ -1,0 +1,200 @@
+# Tidy Hull. GNU Make and pkg-config; "make help" says what there is.
+#
+#   make              the programs, into build/
+#   make demo         installs what is missing, builds, shows the guided tour
+#   make check        installs what is missing, builds, runs all tests
+#   make bench        measures against the floors, in one run
+#   make install      PREFIX=/usr/local DESTDIR=
+#   make lint format fuzz clean
+#
+# Variants, each in a build folder of its own:
+#   make CC=clang ..., make SAN=address,undefined ..., make WERROR=1 ...
+
+VERSION := 0.1.0
+PREFIX ?= /usr/local
+LIBEXECDIR = $(PREFIX)/libexec/tidyhull
+DATADIR = $(PREFIX)/share/tidyhull
+
+ifeq ($(origin CC),default)
+CC := gcc
+endif
+VARIANT := $(if $(SAN),-san)$(if $(findstring clang,$(CC)),-clang)
+BUILD := build$(VARIANT)
+
+.DEFAULT_GOAL := all
+.DELETE_ON_ERROR:
+.SUFFIXES:
+.PHONY: all demo check check-built bench install lint format format-check \
+	headers fuzz clean help deps-build deps-check
+
+# ---- flags ----
+
+WARNINGS := -Wall -Wextra -Wpedantic -Wshadow -Wformat=2 \
+	-Wstrict-prototypes -Wmissing-prototypes -Wold-style-definition \
+	-Wpointer-arith -Wwrite-strings -Wcast-qual -Wvla -Wundef -fno-common
+ifeq ($(findstring clang,$(CC)),)
+WARNINGS += -Wjump-misses-init -Wlogical-op -Wduplicated-cond
+endif
+ifdef WERROR
+WARNINGS += -Werror
+endif
+SANFLAGS := $(if $(SAN),-fsanitize=$(SAN) -fno-omit-frame-pointer \
+	-fno-sanitize-recover=undefined)
+CFLAGS ?= $(if $(SAN),-O1,-O2) -g
+STANDARD := -std=c11 -D_GNU_SOURCE -D_FILE_OFFSET_BITS=64
+DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
+	-DTH_DATADIR='"$(DATADIR)"'
+
+PKG := pkg-config
+LIBS_CORE := libcurl jansson libcyaml sqlite3 libarchive libisal libzstd \
+	zlib libcrypto
+LIBS_CLI := smartcols
+LIBS_CHANDLER := libmicrohttpd jansson libcrypto
+# Only asked when something is built: make deps must work without them.
+core_libs = $(shell $(PKG) --libs $(LIBS_CORE))
+cli_libs = $(shell $(PKG) --libs $(LIBS_CLI))
+all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Isrc \
+	$(PKG_CFLAGS)
+ifeq ($(filter deps-build deps-check help clean format,$(MAKECMDGOALS)),)
+PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_CLI) \
+	libmicrohttpd cunit 2>/dev/null)
+endif
+
+# ---- what is made of what ----
+
+CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c \
+	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
+	src/image/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
+	src/keeper/channel.c src/keeper/lock.c src/keeper/log.c \
+	src/keeper/plan.c
+CLI_SRC := $(wildcard src/cli/*.c)
+KEEPER_SRC := $(wildcard src/keeper/*.c)
+# The keeper is small and static: it takes only this part of the core.
+KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
+	base/file.c base/path.c base/random.c base/json.c base/loop.c \
+	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
+	store/database.c store/schema.c store/store.c store/container_state.c) \
+	$(wildcard src/sandbox/*.c src/network/*.c)
+CHANDLER_SRC := $(wildcard src/chandler/*.c)
+CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/file.c \
+	base/json.c oci/digest.c)
+
+object = $(patsubst %.c,$(BUILD)/obj/%.o,$(1))
+
+BIN := $(BUILD)/tidyhull $(BUILD)/tidyhull-keeper $(BUILD)/chandler
+DEMO_PROGRAMS := $(addprefix $(BUILD)/demo/,gauge almanac ledger booking)
+IMAGES := $(BUILD)/demo-images/index.json
+
+all: $(BIN) $(IMAGES)
+
+$(BUILD)/obj/%.o: %.c
+	@mkdir -p $(@D)
+	$(CC) $(all_cflags) -MMD -MP -c -o $@ $<
+
+$(BUILD)/libtidyhull.a: $(call object,$(CORE_SRC))
+	@rm -f $@
+	ar rcs $@ $^
+
+$(BUILD)/tidyhull: $(call object,$(CLI_SRC)) $(BUILD)/libtidyhull.a
+	$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(cli_libs) -lpthread
+
+# With a sanitizer its run-time library needs a dynamic program.
+$(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC) $(KEEPER_CORE))
+	$(CC) $(SANFLAGS) $(LDFLAGS) $(if $(SAN),,-static) -Wl,--gc-sections \
+		-o $@ $^ -lsqlite3 -ljansson -lm -ldl -lpthread
+
+$(BUILD)/chandler: $(call object,$(CHANDLER_SRC) $(CHANDLER_CORE))
+	$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ \
+		$(shell $(PKG) --libs $(LIBS_CHANDLER))
+
+# ---- demo images ----
+
+$(BUILD)/demo/%: demo/%.c
+	@mkdir -p $(@D)
+	$(CC) $(STANDARD) $(WARNINGS) -Wno-undef -O2 -static -o $@ $< -lm
+
+# getaddrinfo in a static program warns that it wants the C library at hand;
+# the client is content with numbers and /etc/hosts.
+$(BUILD)/demo/booking: demo/booking.c
+	@mkdir -p $(@D)
+	$(CC) $(STANDARD) $(WARNINGS) -O2 -static -Wl,--no-warnings -o $@ $< \
+		2>/dev/null || \
+	$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
+
+$(BUILD)/mkimages: $(call object,demo/mkimages.c) $(BUILD)/libtidyhull.a
+	$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+
+$(IMAGES): $(BUILD)/mkimages $(DEMO_PROGRAMS)
+	@rm -rf $(@D) $(@D).new
+	$(BUILD)/mkimages $(@D).new /bin/busybox $(BUILD)/demo
+	@mv $(@D).new $(@D)
+
+# ---- set-up, demo, tests ----
+
+deps-build:
+	@scripts/deps
+
+deps-check:
+	@scripts/deps check
+
+# The tour needs root; make itself stays the caller's.
+demo: deps-build
+	@$(MAKE) --no-print-directory all
+	@if [ "$$(id -u)" = 0 ]; then $(BUILD)/tidyhull demo $(DEMO_OPTIONS); \
+	else sudo $(BUILD)/tidyhull demo $(DEMO_OPTIONS); fi
+
+check: deps-check
+	@$(MAKE) --no-print-directory check-built
+
+include tests/tests.mk
+
+# ---- installation ----
+
+install: all
+	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(LIBEXECDIR) \
+		$(DESTDIR)$(DATADIR) $(DESTDIR)$(PREFIX)/share/doc/tidyhull
+	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
+	install -m 755 $(BUILD)/tidyhull-keeper $(BUILD)/chandler \
+		$(DESTDIR)$(LIBEXECDIR)/
+	rm -rf $(DESTDIR)$(DATADIR)/demo-images
+	cp -R $(BUILD)/demo-images $(DESTDIR)$(DATADIR)/
+	install -m 644 README.md LICENSE docs/*.md \
+		$(DESTDIR)$(PREFIX)/share/doc/tidyhull/
+
+# ---- for developers ----
+
+ALL_C = $(shell git ls-files -co --exclude-standard '*.c' '*.h')
+
+format:
+	clang-format -i $(ALL_C)
+
+format-check:
+	clang-format --dry-run --Werror $(ALL_C)
+
+# Each header compiles alone.
+headers:
+	@for header in $$(git ls-files -co --exclude-standard 'src/*.h'); do \
+		echo "#include \"$${header#src/}\"" | \
+		$(CC) $(all_cflags) -fsyntax-only -x c - || exit 1; \
+	done; echo "headers: each compiles alone"
+
+lint: format-check headers
+	@! grep -nE '\b(strcpy|strcat|sprintf|vsprintf|gets|system)\(' \
+		$$(git ls-files -co --exclude-standard 'src/*.c') || \
+		{ echo "lint: banned calls (above)"; exit 1; }
+	@$(MAKE) --no-print-directory $(BUILD)/libtidyhull.a
+	@! nm -u $(BUILD)/libtidyhull.a | grep -wE 'printf|puts|exit|getenv' || \
+		{ echo "lint: the core prints, ends or asks the environment"; \
+		exit 1; }
+	cppcheck --quiet --std=c11 --enable=warning,portability \
+		--inline-suppr --error-exitcode=1 \
+		--suppress=missingIncludeSystem --suppress=normalCheckLevelMaxBranches \
+		-Isrc -D_GNU_SOURCE src demo
+
+clean:
+	rm -rf build build-*
+
+help:
+	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 13
+
+-include $(shell find $(BUILD) -name '*.d' 2>/dev/null)

@@ -1,0 +1,81 @@
+#include "base/error.h"
+
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+int th_fail(struct th_error *err, enum th_code code, const char *fmt, ...)
+{
+	va_list args;
+
+	if (!err || err->code != TH_OK)
+		return -1;
+	err->code = code;
+	va_start(args, fmt);
+	vsnprintf(err->msg, sizeof(err->msg), fmt, args);
+	va_end(args);
+	return -1;
+}
+
+int th_fail_sys(
+	struct th_error *err, enum th_code code, int sys, const char *fmt, ...)
+{
+	va_list args;
+	size_t used;
+
+	if (!err || err->code != TH_OK)
+		return -1;
+	err->code = code;
+	err->sys = sys;
+	va_start(args, fmt);
+	vsnprintf(err->msg, sizeof(err->msg), fmt, args);
+	va_end(args);
+	used = strlen(err->msg);
+	if (used < sizeof(err->msg) - 4)
+		snprintf(err->msg + used, sizeof(err->msg) - used, ": %s",
+			strerror(sys));
+	return -1;
+}
+
+int th_hint(struct th_error *err, const char *fmt, ...)
+{
+	va_list args;
+
+	if (!err || err->hint[0])
+		return -1;
+	va_start(args, fmt);
+	vsnprintf(err->hint, sizeof(err->hint), fmt, args);
+	va_end(args);
+	return -1;
+}
+
+int th_fail_memory(struct th_error *err)
+{
+	return th_fail(err, TH_FAILED, "not enough memory");
+}
+
+void th_error_clear(struct th_error *err)
+{
+	memset(err, 0, sizeof(*err));
+}
+
+void th_problems_add(struct th_problems *problems, struct th_error *err)
+{
+	struct th_error *list;
+
+	list = realloc(
+		problems->list, (problems->count + 1) * sizeof(*problems->list));
+	if (list) {
+		problems->list = list;
+		problems->list[problems->count++] = *err;
+	}
+	th_error_clear(err);
+}
+
+void th_problems_release(struct th_problems *problems)
+{
+	free(problems->list);
+	problems->list = NULL;
+	problems->count = 0;
+}

@@ -1,0 +1,60 @@
+/* What went wrong, why, and what to do next: one value, handed down to the
+ * caller that shows it. */
+#ifndef TH_BASE_ERROR_H
+#define TH_BASE_ERROR_H
+
+#include <stddef.h>
+
+/* What a caller may react to. The command line turns them into exit codes. */
+enum th_code {
+	TH_OK = 0,
+	TH_FAILED,	 /* anything without a code of its own */
+	TH_USAGE,	 /* the request makes no sense as it was put */
+	TH_NOT_FOUND,	 /* no such object */
+	TH_IN_USE,	 /* in use, or the name is taken */
+	TH_NOT_POSSIBLE, /* this host cannot do that */
+	TH_NETWORK,	 /* a registry or the network failed */
+	TH_NO_PROGRAM,	 /* the container's program does not exist */
+	TH_NO_EXEC	 /* the container's program cannot be executed */
+};
+
+/* Fixed buffers, so that "no memory" can be reported without memory. */
+struct th_error {
+	enum th_code code;
+	int sys;	/* errno as it was, or 0 */
+	char msg[512];	/* lower case, complete enough to print alone */
+	char hint[256]; /* what to do next; empty rather than vague */
+};
+
+/* Sets an error and returns -1. The first message wins: where err already
+ * holds one, nothing is changed. err may be NULL. */
+int th_fail(struct th_error *err, enum th_code code, const char *fmt, ...)
+	__attribute__((format(printf, 3, 4)));
+
+/* The same with the reason of the errno value sys put behind the message. */
+int th_fail_sys(
+	struct th_error *err, enum th_code code, int sys, const char *fmt, ...)
+	__attribute__((format(printf, 4, 5)));
+
+/* Adds the hint to an error that has none yet, and returns -1. */
+int th_hint(struct th_error *err, const char *fmt, ...)
+	__attribute__((format(printf, 2, 3)));
+
+/* "not enough memory"; returns -1. */
+int th_fail_memory(struct th_error *err);
+
+/* Empties an error so that it can be used again. */
+void th_error_clear(struct th_error *err);
+
+/* Several problems found in one look: they are reported together. */
+struct th_problems {
+	struct th_error *list; /* owned */
+	size_t count;
+};
+
+/* Takes the error over into the list and empties it. Problems beyond the
+ * memory that can be had are dropped, never the first one. */
+void th_problems_add(struct th_problems *problems, struct th_error *err);
+void th_problems_release(struct th_problems *problems);
+
+#endif

@@ -1,0 +1,62 @@
+#include "base/hash.h"
+
+#include <openssl/evp.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+struct th_hash {
+	EVP_MD_CTX *context;
+};
+
+struct th_hash *th_hash_new(void)
+{
+	struct th_hash *hash = calloc(1, sizeof(*hash));
+
+	if (!hash)
+		return NULL;
+	hash->context = EVP_MD_CTX_new();
+	if (!hash->context ||
+		!EVP_DigestInit_ex(hash->context, EVP_sha256(), NULL)) {
+		th_hash_free(hash);
+		return NULL;
+	}
+	return hash;
+}
+
+void th_hash_add(struct th_hash *hash, const void *data, size_t len)
+{
+	EVP_DigestUpdate(hash->context, data, len);
+}
+
+void th_hash_digest(struct th_hash *hash, char digest[72])
+{
+	unsigned char raw[EVP_MAX_MD_SIZE];
+	unsigned int len = 0;
+
+	EVP_DigestFinal_ex(hash->context, raw, &len);
+	memcpy(digest, "sha256:", 8);
+	for (unsigned int i = 0; i < len && i < 32; i++)
+		snprintf(digest + 7 + 2 * (size_t)i, 3, "%02x", raw[i]);
+	EVP_DigestInit_ex(hash->context, EVP_sha256(), NULL);
+}
+
+void th_hash_free(struct th_hash *hash)
+{
+	if (!hash)
+		return;
+	EVP_MD_CTX_free(hash->context);
+	free(hash);
+}
+
+int th_hash_once(const void *data, size_t len, char digest[72])
+{
+	struct th_hash *hash = th_hash_new();
+
+	if (!hash)
+		return -1;
+	th_hash_add(hash, data, len);
+	th_hash_digest(hash, digest);
+	th_hash_free(hash);
+	return 0;
+}

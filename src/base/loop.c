@@ -1,0 +1,90 @@
+#include "base/loop.h"
+
+#include <errno.h>
+#include <stdbool.h>
+#include <sys/epoll.h>
+#include <unistd.h>
+
+#include "base/file.h"
+
+#define ROUND_EVENTS 64
+
+int th_loop_init(struct th_loop *loop, struct th_error *err)
+{
+	loop->ended_count = 0;
+	loop->epoll = epoll_create1(EPOLL_CLOEXEC);
+	if (loop->epoll < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot make an event queue");
+	return 0;
+}
+
+void th_loop_release(struct th_loop *loop)
+{
+	th_close(&loop->epoll);
+}
+
+int th_loop_watch(
+	struct th_loop *loop, struct th_watch *watch, int fd, uint32_t events)
+{
+	struct epoll_event event = {.events = events, .data.ptr = watch};
+
+	watch->fd = fd;
+	watch->events = events;
+	if (epoll_ctl(loop->epoll, EPOLL_CTL_ADD, fd, &event)) {
+		watch->fd = -1;
+		return -1;
+	}
+	return 0;
+}
+
+void th_loop_change(
+	struct th_loop *loop, struct th_watch *watch, uint32_t events)
+{
+	struct epoll_event event = {.events = events, .data.ptr = watch};
+
+	if (watch->fd < 0 || watch->events == events)
+		return;
+	if (epoll_ctl(loop->epoll, EPOLL_CTL_MOD, watch->fd, &event) == 0)
+		watch->events = events;
+}
+
+void th_loop_forget(struct th_loop *loop, struct th_watch *watch)
+{
+	if (watch->fd < 0)
+		return;
+	epoll_ctl(loop->epoll, EPOLL_CTL_DEL, watch->fd, NULL);
+	watch->fd = -1;
+	if (loop->ended_count <
+		(int)(sizeof(loop->ended) / sizeof(*loop->ended)))
+		loop->ended[loop->ended_count++] = watch;
+}
+
+/* A callback may end other watches and free what holds them; their events of
+ * the same round must not be looked at any more. */
+static bool has_ended(const struct th_loop *loop, const struct th_watch *watch)
+{
+	for (int i = 0; i < loop->ended_count; i++) {
+		if (loop->ended[i] == watch)
+			return true;
+	}
+	return false;
+}
+
+int th_loop_round(struct th_loop *loop, int timeout_ms)
+{
+	struct epoll_event events[ROUND_EVENTS];
+	int count;
+
+	count = epoll_wait(loop->epoll, events, ROUND_EVENTS, timeout_ms);
+	if (count < 0)
+		return errno == EINTR ? 0 : -1;
+	loop->ended_count = 0;
+	for (int i = 0; i < count; i++) {
+		struct th_watch *watch = events[i].data.ptr;
+
+		if (!has_ended(loop, watch))
+			watch->ready(watch, events[i].events);
+	}
+	return count;
+}

@@ -1,0 +1,158 @@
+#include "base/path.h"
+
+#include <errno.h>
+#include <linux/openat2.h>
+#include <stdint.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+
+static int open_how(
+	int dirfd, const char *path, int flags, mode_t mode, uint64_t resolve)
+{
+	struct open_how how = {0};
+	long fd;
+
+	how.flags = (uint64_t)(unsigned int)(flags | O_CLOEXEC);
+	how.mode = flags & O_CREAT ? mode : 0;
+	how.resolve = resolve;
+	/* EAGAIN: the kernel saw a rename race while it resolved "..". */
+	for (int tries = 0; tries < 32; tries++) {
+		fd = syscall(SYS_openat2, dirfd, path, &how, sizeof(how));
+		if (fd >= 0 || errno != EAGAIN)
+			break;
+	}
+	return (int)fd;
+}
+
+int th_path_open_in_root(int rootfd, const char *path, int flags, mode_t mode)
+{
+	return open_how(rootfd, path, flags, mode,
+		RESOLVE_IN_ROOT | RESOLVE_NO_MAGICLINKS);
+}
+
+int th_path_open_beneath(int dirfd, const char *path, int flags, mode_t mode)
+{
+	return open_how(dirfd, path, flags, mode,
+		RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS);
+}
+
+/* Opens the folder prefix, making its last part where it is missing. */
+static int make_folder(int rootfd, char *path, size_t prefix)
+{
+	char held = path[prefix];
+	char *slash;
+	int fd, up;
+
+	path[prefix] = '\0';
+	fd = th_path_open_in_root(rootfd, path, O_PATH | O_DIRECTORY, 0);
+	if (fd < 0 && errno == ENOENT) {
+		slash = strrchr(path, '/');
+		if (slash == path) {
+			up = dup(rootfd);
+		} else {
+			*slash = '\0';
+			up = th_path_open_in_root(
+				rootfd, path, O_PATH | O_DIRECTORY, 0);
+			*slash = '/';
+		}
+		if (up >= 0) {
+			if (mkdirat(up, slash + 1, 0755) && errno != EEXIST) {
+				int sys = errno;
+
+				close(up);
+				errno = sys;
+			} else {
+				close(up);
+				fd = th_path_open_in_root(
+					rootfd, path, O_PATH | O_DIRECTORY, 0);
+			}
+		}
+	}
+	path[prefix] = held;
+	return fd;
+}
+
+int th_path_make_in_root(int rootfd, const char *path, bool folder)
+{
+	char *clean = th_path_absolute("/", path);
+	size_t len, last = 0;
+	int fd = -1, up;
+
+	if (!clean) {
+		errno = ENOMEM;
+		return -1;
+	}
+	fd = th_path_open_in_root(rootfd, clean, O_PATH, 0);
+	if (fd >= 0 || errno != ENOENT)
+		goto out;
+	len = strlen(clean);
+	for (size_t i = 1; i <= len; i++) {
+		if (clean[i] != '/' && clean[i] != '\0')
+			continue;
+		if (i == len && !folder)
+			break;
+		th_close(&fd);
+		fd = make_folder(rootfd, clean, i);
+		if (fd < 0)
+			goto out;
+		last = i;
+	}
+	if (folder)
+		goto out;
+	up = fd >= 0 ? fd : dup(rootfd);
+	fd = openat(up, clean + last + 1,
+		O_CREAT | O_RDONLY | O_NOFOLLOW | O_CLOEXEC, 0644);
+	th_close(&up);
+	if (fd >= 0) {
+		th_close(&fd);
+		fd = th_path_open_in_root(rootfd, clean, O_PATH, 0);
+	}
+out:
+	free(clean);
+	return fd;
+}
+
+char *th_path_absolute(const char *base, const char *path)
+{
+	struct th_buf out;
+	const char *parts[2] = {*path == '/' ? "" : base, path};
+
+	th_buf_init(&out, 1 << 20);
+	for (int p = 0; p < 2; p++) {
+		const char *at = parts[p];
+
+		while (*at) {
+			size_t len = strcspn(at, "/");
+
+			if (len == 2 && at[0] == '.' && at[1] == '.') {
+				while (out.len > 0 &&
+					out.data[out.len - 1] != '/')
+					out.len--;
+				if (out.len > 0)
+					out.len--;
+				if (out.cap)
+					out.data[out.len] = '\0';
+			} else if (len > 0 && !(len == 1 && at[0] == '.')) {
+				th_buf_add(&out, "/", 1);
+				th_buf_add(&out, at, len);
+			}
+			at += len + (at[len] == '/');
+		}
+	}
+	if (out.len == 0)
+		th_buf_adds(&out, "/");
+	return th_buf_take(&out);
+}
+
+const char *th_path_last(const char *path)
+{
+	const char *slash = strrchr(path, '/');
+
+	return slash ? slash + 1 : path;
+}

@@ -1,0 +1,232 @@
+#include "cli/describe.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/json.h"
+#include "cli/output.h"
+#include "keeper/plan.h"
+#include "oci/image_config.h"
+#include "store/blob.h"
+
+static bool is_every(const char *address)
+{
+	return strcmp(address, "0.0.0.0") == 0 || strcmp(address, "::") == 0;
+}
+
+/* The address to type on this host. */
+static void near_address(const struct th_port_row *port, char text[80])
+{
+	if (is_every(port->address))
+		snprintf(text, 80, "localhost:%d", port->host_port);
+	else if (strchr(port->address, ':'))
+		snprintf(text, 80, "[%s]:%d", port->address, port->host_port);
+	else
+		snprintf(text, 80, "%s:%d", port->address, port->host_port);
+}
+
+/* The usual ports of HTTP inside make a URL that can be opened. */
+static bool is_http(int port)
+{
+	return port == 80 || port == 8080 || port == 8000 || port == 3000;
+}
+
+static json_t *describe_ports(const struct th_context *context, const char *id)
+{
+	struct th_port_row *rows = NULL;
+	struct th_error err = {0};
+	json_t *list = json_array();
+	size_t count = 0;
+
+	if (th_state_ports(context->store->db, id, &rows, &count, &err))
+		return list;
+	for (size_t i = 0; i < count; i++) {
+		char address[80];
+		json_t *port;
+
+		near_address(&rows[i], address);
+		port = json_pack("{s:i s:s s:s s:i s:s}", "port", rows[i].port,
+			"protocol", rows[i].protocol, "address",
+			rows[i].address, "host-port", rows[i].host_port,
+			"reach", address);
+		if (is_http(rows[i].port)) {
+			char url[100];
+
+			snprintf(url, sizeof(url), "http://%s", address);
+			json_object_set_new(port, "url", json_string(url));
+		}
+		json_array_append_new(list, port);
+	}
+	free(rows);
+	return list;
+}
+
+void reach_text(const struct th_context *context, const char *id, char *text,
+	size_t size)
+{
+	struct th_port_row *rows = NULL;
+	struct th_error err = {0};
+	size_t count = 0, used = 0;
+	char last[96] = "";
+
+	text[0] = '\0';
+	if (th_state_ports(context->store->db, id, &rows, &count, &err))
+		return;
+	for (size_t i = 0; i < count && used < size; i++) {
+		char address[80], item[140];
+
+		near_address(&rows[i], address);
+		snprintf(item, sizeof(item), "%d at %s%s", rows[i].port,
+			is_http(rows[i].port) ? "http://" : "", address);
+		/* The same port over IPv4 and IPv6 is one to people. */
+		if (strcmp(item, last) == 0)
+			continue;
+		snprintf(last, sizeof(last), "%.95s", item);
+		snprintf(text + used, size - used, "%s%s", used ? ", " : "",
+			item);
+		used = strlen(text);
+	}
+	free(rows);
+}
+
+json_t *describe_container(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
+	struct th_error err = {0};
+	json_t *doc, *outcome = json_null();
+
+	th_state_addresses(
+		context->store->db, row->id, address4, address6, &err);
+	if (row->outcome != TH_OUTCOME_NONE) {
+		outcome = json_pack("{s:s s:s}", "kind",
+			th_outcome_word(row->outcome), "reason", row->reason);
+		if (row->outcome == TH_OUTCOME_EXITED)
+			json_object_set_new(
+				outcome, "exit-code", json_integer(row->code));
+		if (row->outcome == TH_OUTCOME_SIGNAL)
+			json_object_set_new(
+				outcome, "signal", json_integer(row->code));
+	}
+	doc = json_pack("{s:s s:s s:s s:s s:o s:s s:s s:s s:b s:o s:o s:o s:o "
+			"s:s s:s s:s}",
+		"kind", "container", "id", row->id, "name", row->name, "state",
+		th_state_word(row->state), "outcome", outcome, "image",
+		row->image_name, "image-digest", row->image, "command",
+		row->command, "keep", row->keep, "created",
+		json_time(row->created_us), "started",
+		json_time(row->started_us), "ended", json_time(row->ended_us),
+		"ports", describe_ports(context, row->id), "network",
+		row->network, "address", address4, "address6", address6);
+	if (doc && row->pid)
+		json_object_set_new(doc, "pid", json_integer(row->pid));
+	return doc;
+}
+
+static bool is_secret(const struct th_plan *plan, const char *pair)
+{
+	size_t key = strcspn(pair, "=");
+
+	for (size_t i = 0; i < plan->secrets.count; i++) {
+		if (strlen(plan->secrets.items[i]) == key &&
+			strncmp(plan->secrets.items[i], pair, key) == 0)
+			return true;
+	}
+	return false;
+}
+
+static json_t *describe_env(const struct th_plan *plan, bool reveal)
+{
+	json_t *list = json_array();
+
+	for (size_t i = 0; i < plan->env.count; i++) {
+		const char *pair = plan->env.items[i];
+
+		if (!reveal && is_secret(plan, pair))
+			json_array_append_new(list,
+				json_sprintf("%.*s=(hidden)",
+					(int)strcspn(pair, "="), pair));
+		else
+			json_array_append_new(list, json_string(pair));
+	}
+	return list;
+}
+
+json_t *describe_container_fully(const struct th_context *context,
+	const struct th_container_row *row, bool reveal)
+{
+	json_t *doc = describe_container(context, row);
+	struct th_plan plan;
+	struct th_error err = {0};
+	char path[64];
+	int folder;
+
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
+		const char *name = th_signal_name(plan.stop_signal);
+		json_t *settings = json_pack("{s:s s:s s:o s:o s:o s:s s:s? "
+					     "s:b s:o}",
+			"name", plan.name, "image", plan.image, "port",
+			th_json_from_strings(&plan.port_texts), "mount",
+			th_json_from_strings(&plan.mount_texts), "env",
+			describe_env(&plan, reveal), "network", plan.network,
+			"user", plan.settings_user, "keep", plan.keep, "stop",
+			json_sprintf("signal=%s,grace=%dms",
+				name ? name : "TERM", plan.grace_ms));
+
+		json_object_set_new(doc, "settings", settings);
+		th_plan_release(&plan);
+	}
+	th_close(&folder);
+	return doc;
+}
+
+json_t *describe_image(const struct th_image_row *row)
+{
+	return json_pack("{s:s s:s s:o s:s s:s s:I s:o s:I}", "kind", "image",
+		"digest", row->digest, "names",
+		th_json_from_strings(&row->tags), "platform", row->platform,
+		"created", row->created, "size", (json_int_t)row->blob_bytes,
+		"pulled", json_time(row->pulled_us), "containers",
+		(json_int_t)row->containers);
+}
+
+json_t *describe_image_fully(
+	const struct th_context *context, const struct th_image_row *row)
+{
+	json_t *doc = describe_image(row), *list = json_array(), *config = NULL;
+	struct th_image_layer *layers = NULL;
+	struct th_error err = {0};
+	size_t count = 0;
+	struct th_buf body;
+
+	if (th_image_state_layers(
+		    context->store, row->digest, &layers, &count, &err) == 0) {
+		for (size_t i = 0; i < count; i++)
+			json_array_append_new(list,
+				json_pack("{s:s s:s s:I}", "digest",
+					layers[i].blob, "diff-id",
+					layers[i].diff_id, "size",
+					(json_int_t)layers[i].size_bytes));
+	}
+	free(layers);
+	json_object_set_new(doc, "layers", list);
+	th_buf_init(&body, TH_MANIFEST_MAX);
+	th_error_clear(&err);
+	if (th_blob_read(context->store, row->config, &body, &err) == 0 &&
+		th_json_parse(body.data, body.len, "the config", &config,
+			&err) == 0) {
+		json_t *part = json_object_get(config, "config");
+
+		json_object_set(doc, "config", part ? part : json_null());
+	}
+	json_decref(config);
+	th_buf_release(&body);
+	return doc;
+}

@@ -1,0 +1,26 @@
+/* Objects as JSON, by the one schema of docs/json.md. */
+#ifndef CLI_DESCRIBE_H
+#define CLI_DESCRIBE_H
+
+#include <jansson.h>
+
+#include "cli/verb.h"
+
+/* A container as list shows it. */
+json_t *describe_container(
+	const struct th_context *context, const struct th_container_row *row);
+/* With its settings, as show does. Values of secret settings are hidden
+ * unless reveal says so. */
+json_t *describe_container_fully(const struct th_context *context,
+	const struct th_container_row *row, bool reveal);
+json_t *describe_image(const struct th_image_row *row);
+/* With its configuration and layers. */
+json_t *describe_image_fully(
+	const struct th_context *context, const struct th_image_row *row);
+
+/* Where the container's ports can be reached from this host: for people, as
+ * "80 at http://localhost:8080", one each; "" where there are none. */
+void reach_text(const struct th_context *context, const char *id,
+	char *text, size_t size);
+
+#endif

@@ -1,0 +1,14 @@
+/* Doing one thing to several containers: each gets its own line of result,
+ * one failure does not stop the others, and the exit code tells. */
+#ifndef CLI_EACH_H
+#define CLI_EACH_H
+
+#include "cli/verb.h"
+
+/* Calls act for every container that the objects name, or with --all for all
+ * that wanted accepts. act prints its own result and returns an exit code. */
+int each_container(struct invocation *call,
+	bool (*wanted)(const struct th_container_row *row),
+	int (*act)(struct invocation *call, struct th_container_row *row));
+
+#endif

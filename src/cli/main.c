@@ -1,0 +1,216 @@
+/* tidyhull: the command line. */
+#include <errno.h>
+#include <locale.h>
+#include <pwd.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/path.h"
+#include "cli/options.h"
+#include "cli/output.h"
+#include "cli/programs.h"
+#include "cli/progress.h"
+#include "cli/verbs.h"
+
+static atomic_bool interrupted;
+
+static void interrupt(int number)
+{
+	/* Once is a wish; a second time, the default does its work. */
+	atomic_store(&interrupted, true);
+	signal(number, SIG_DFL);
+}
+
+static bool is_root(void)
+{
+	return geteuid() == 0;
+}
+
+/* The folders of the charter ("Files and names"). */
+static int choose_folders(
+	struct invocation *call, struct th_strings *kept, struct th_error *err)
+{
+	const char *given = option_value(call, "root");
+	const char *data = getenv("XDG_DATA_HOME");
+	const char *run = getenv("XDG_RUNTIME_DIR");
+	const char *home = getenv("HOME");
+	char cwd[4096];
+	int rc;
+
+	if (!given)
+		given = getenv("TIDYHULL_ROOT");
+	if (given && *given) {
+		if (!getcwd(cwd, sizeof(cwd)))
+			snprintf(cwd, sizeof(cwd), "/");
+		rc = th_strings_take(kept, th_path_absolute(cwd, given));
+		rc |= th_strings_take(kept,
+			rc ? NULL : th_format("%s/run", kept->items[0]));
+	} else if (is_root()) {
+		rc = th_strings_add(kept, "/var/lib/tidyhull");
+		rc |= th_strings_add(kept, "/run/tidyhull");
+	} else {
+		rc = th_strings_take(kept,
+			data && *data ? th_format("%s/tidyhull", data)
+				      : th_format("%s/.local/share/tidyhull",
+						home ? home : ""));
+		rc |= th_strings_take(kept,
+			run && *run ? th_format("%s/tidyhull", run)
+				    : th_format("/tmp/tidyhull-%d",
+					      (int)geteuid()));
+	}
+	if (rc)
+		return th_fail_memory(err);
+	call->root = kept->items[0];
+	call->run = kept->items[1];
+	return 0;
+}
+
+static int read_config(struct invocation *call, struct th_error *err)
+{
+	const char *given = option_value(call, "config");
+	const char *own = getenv("XDG_CONFIG_HOME");
+	const char *home = getenv("HOME");
+	char *path;
+	int rc;
+
+	if (!given)
+		given = getenv("TIDYHULL_CONFIG");
+	call->config_path = given && *given ? given : NULL;
+	if (call->config_path) {
+		rc = th_config_read(call->config_path, &call->config, err);
+		if (rc == 0)
+			return th_fail(err, TH_NOT_FOUND,
+				"there is no configuration %s",
+				call->config_path);
+		return rc < 0 ? -1 : 0;
+	}
+	if (th_config_read("/etc/tidyhull/config.yaml", &call->config, err) < 0)
+		return -1;
+	path = own && *own ? th_format("%s/tidyhull/config.yaml", own)
+			   : th_format("%s/.config/tidyhull/config.yaml",
+				     home ? home : "");
+	if (!path)
+		return th_fail_memory(err);
+	rc = th_config_read(path, &call->config, err);
+	free(path);
+	return rc < 0 ? -1 : 0;
+}
+
+static void describe_actor(const struct verb *verb, char actor[128])
+{
+	const struct passwd *user = getpwuid(getuid());
+	const char *sudo = getenv("SUDO_USER");
+
+	if (sudo && *sudo)
+		snprintf(actor, 128, "%.40s (as root): tidyhull %s", sudo,
+			verb->name);
+	else if (user)
+		snprintf(actor, 128, "%.60s: tidyhull %s", user->pw_name,
+			verb->name);
+	else
+		snprintf(actor, 128, "user %d: tidyhull %s", (int)getuid(),
+			verb->name);
+}
+
+static int run_on_store(struct invocation *call, struct th_error *err)
+{
+	struct th_context *context = &call->context;
+	char actor[128], keeper[PROGRAM_PATH];
+	struct progress progress = {0};
+	int code;
+
+	if (call->verb->flags & VERB_ROOT && !is_root()) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"\"%s\" is possible for root only in this version",
+			call->verb->name);
+		th_hint(err, "try: sudo tidyhull %s ...", call->verb->name);
+		return -1;
+	}
+	if (read_config(call, err) ||
+		th_store_open(call->root, call->run, false, &context->store,
+			err))
+		return -1;
+	describe_actor(call->verb, actor);
+	program_path("tidyhull-keeper", keeper);
+	progress.quiet = call->quiet;
+	context->actor = actor;
+	context->keeper = keeper;
+	context->config = &call->config;
+	context->progress = progress_show;
+	context->pulled = progress_pulled;
+	context->owner = &progress;
+	context->cancel = &interrupted;
+	code = call->verb->run(call);
+	progress_end(&progress);
+	th_store_close(context->store);
+	context->store = NULL;
+	return code;
+}
+
+static int run(const struct verb *verb, int argc, char **argv)
+{
+	struct invocation call = {.verb = verb};
+	struct th_strings folders = {0};
+	struct th_error err = {0};
+	bool help = false;
+	int code = -1;
+
+	if (options_parse(&call, argc, argv, &help, &err))
+		goto out;
+	if (help) {
+		verb_help(verb);
+		code = EXIT_DONE;
+		goto out;
+	}
+	if (choose_folders(&call, &folders, &err))
+		goto out;
+	code = verb->flags & VERB_STORE ? run_on_store(&call, &err)
+					: verb->run(&call);
+out:
+	if (err.code) {
+		code = say_error(&err);
+		if (verb->flags & VERB_PASSES_CODE)
+			code = EXIT_TOOL;
+	}
+	th_config_release(&call.config);
+	th_strings_release(&folders);
+	options_release(&call);
+	return code;
+}
+
+int main(int argc, char **argv)
+{
+	const char *word = argc > 1 ? argv[1] : "help";
+	const struct verb *verb;
+	struct sigaction on_interrupt = {.sa_handler = interrupt};
+	int code;
+
+	setlocale(LC_ALL, "");
+	setvbuf(stdout, NULL, _IOFBF, 65536);
+	sigaction(SIGINT, &on_interrupt, NULL);
+	sigaction(SIGTERM, &on_interrupt, NULL);
+	signal(SIGPIPE, SIG_DFL);
+	if (strcmp(word, "--help") == 0 || strcmp(word, "-h") == 0)
+		word = "help";
+	if (strcmp(word, "--version") == 0) {
+		puts("tidyhull " TH_VERSION);
+		return EXIT_DONE;
+	}
+	verb = verb_find(word);
+	if (!verb) {
+		verb_unknown(word);
+		return EXIT_USAGE;
+	}
+	/* The verb stands where getopt expects the program's name. */
+	code = run(verb, argc > 1 ? argc - 1 : argc, argc > 1 ? argv + 1 : argv);
+	if (fflush(stdout) || ferror(stdout)) {
+		fprintf(stderr, "tidyhull: cannot write the answer: %s\n",
+			strerror(errno));
+		code = code ? code : EXIT_FAILED;
+	}
+	return code;
+}

@@ -1,0 +1,272 @@
+#include "cli/making.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "cli/output.h"
+#include "container/container.h"
+
+#define VALUE_MAX (1u << 20)
+
+/* A value from a file or standard input, less one line end. */
+static char *read_value(int fd, const char *name, struct th_error *err)
+{
+	struct th_buf buf;
+	char path[TH_FD_PATH];
+
+	th_buf_init(&buf, VALUE_MAX);
+	if (th_file_read(AT_FDCWD, name ? name : th_fd_path(fd, "", path), &buf,
+		    err) != 1) {
+		if (name)
+			th_fail(err, TH_NOT_FOUND, "there is no file %s", name);
+		th_buf_release(&buf);
+		return NULL;
+	}
+	if (buf.len && buf.data[buf.len - 1] == '\n')
+		buf.data[--buf.len] = '\0';
+	if (strlen(buf.data) != buf.len) {
+		th_fail(err, TH_USAGE, "the value in %s holds a NUL byte",
+			name ? name : "standard input");
+		th_buf_release(&buf);
+		return NULL;
+	}
+	th_buf_adds(&buf, "");
+	return th_buf_take(&buf);
+}
+
+/* Asks on the terminal, without showing what is typed. */
+static char *ask_value(const char *key, struct th_error *err)
+{
+	struct termios before, silent;
+	FILE *terminal = fopen("/dev/tty", "r+e");
+	char *line = NULL;
+	size_t size = 0;
+	ssize_t len;
+
+	if (!terminal || tcgetattr(fileno(terminal), &before)) {
+		if (terminal)
+			fclose(terminal);
+		th_fail(err, TH_USAGE, "there is no terminal to ask for %s",
+			key);
+		th_hint(err, "use --env %s=@file:PATH or @stdin", key);
+		return NULL;
+	}
+	silent = before;
+	silent.c_lflag &= ~(tcflag_t)ECHO;
+	tcsetattr(fileno(terminal), TCSAFLUSH, &silent);
+	fprintf(terminal, "%s: ", key);
+	fflush(terminal);
+	len = getline(&line, &size, terminal);
+	tcsetattr(fileno(terminal), TCSAFLUSH, &before);
+	fputc('\n', terminal);
+	fclose(terminal);
+	if (len < 0) {
+		free(line);
+		th_fail(err, TH_USAGE, "no value was given for %s", key);
+		return NULL;
+	}
+	line[strcspn(line, "\n")] = '\0';
+	return line;
+}
+
+static int add_env(
+	struct th_settings *settings, const char *text, struct th_error *err)
+{
+	const char *equals = strchr(text, '=');
+	char *key, *value = NULL;
+	const char *own;
+	int rc = -1;
+
+	key = strndup(text, equals ? (size_t)(equals - text) : strlen(text));
+	if (!key)
+		return th_fail_memory(err);
+	if (!*key) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not an env setting", text);
+		th_hint(err, "write KEY=VALUE, KEY, or KEY=@file:PATH");
+		goto out;
+	}
+	if (!equals) {
+		own = getenv(key);
+		if (!own) {
+			th_fail(err, TH_USAGE,
+				"%s is not in the environment here", key);
+			th_hint(err, "give it a value: --env %s=VALUE", key);
+			goto out;
+		}
+		value = strdup(own);
+	} else if (strncmp(equals, "=@file:", 7) == 0) {
+		value = read_value(-1, equals + 7, err);
+	} else if (strcmp(equals, "=@stdin") == 0) {
+		value = read_value(0, NULL, err);
+	} else if (strcmp(equals, "=@ask") == 0) {
+		value = ask_value(key, err);
+	} else {
+		value = strdup(equals + 1);
+	}
+	if (!value)
+		goto out;
+	/* What did not stand on the command line is nobody's business. */
+	rc = th_strings_take(
+		&settings->env, th_format("%s=%s", key, value));
+	if (rc == 0 && equals && equals[1] == '@')
+		rc = th_strings_add(&settings->secrets, key);
+	if (rc)
+		th_fail_memory(err);
+out:
+	free(key);
+	free(value);
+	return rc;
+}
+
+static int add_capabilities(
+	struct th_settings *settings, const char *text, struct th_error *err)
+{
+	char *copy = strdup(text), *rest = NULL;
+	int rc = copy ? 0 : -1;
+
+	for (char *part = copy ? strtok_r(copy, ",", &rest) : NULL;
+		part && rc == 0; part = strtok_r(NULL, ",", &rest))
+		rc = th_strings_add(&settings->capabilities, part);
+	free(copy);
+	return rc ? th_fail_memory(err) : 0;
+}
+
+static int read_choices(struct invocation *call, struct th_settings *settings,
+	bool terminal, struct th_error *err)
+{
+	const char *tty = option_value(call, "tty");
+	const char *fetch = option_value(call, "fetch");
+
+	settings->terminal = terminal;
+	if (tty && strcmp(tty, "yes") == 0)
+		settings->terminal = true;
+	else if (tty && strcmp(tty, "no") == 0)
+		settings->terminal = false;
+	else if (tty && strcmp(tty, "auto") != 0)
+		return th_fail(err, TH_USAGE,
+			"--tty is auto, yes or no, not \"%.50s\"", tty);
+	if (!fetch || strcmp(fetch, "missing") == 0)
+		settings->fetch = TH_FETCH_MISSING;
+	else if (strcmp(fetch, "always") == 0)
+		settings->fetch = TH_FETCH_ALWAYS;
+	else if (strcmp(fetch, "never") == 0)
+		settings->fetch = TH_FETCH_NEVER;
+	else
+		return th_fail(err, TH_USAGE,
+			"--fetch is missing, always or never, not \"%.50s\"",
+			fetch);
+	return 0;
+}
+
+static int read_lists(struct invocation *call, struct th_settings *settings,
+	struct th_error *err)
+{
+	struct th_strings texts = {0};
+	int rc;
+
+	rc = option_values(call, "port", &settings->port_texts) |
+		option_values(call, "mount", &settings->mount_texts) |
+		option_values(call, "env", &texts);
+	for (int i = 0; i < call->command_count; i++)
+		rc |= th_strings_add(&settings->command, call->command[i]);
+	if (rc)
+		th_fail_memory(err);
+	for (size_t i = 0; rc == 0 && i < texts.count; i++)
+		rc = add_env(settings, texts.items[i], err);
+	th_strings_release(&texts);
+	texts = (struct th_strings){0};
+	if (rc == 0)
+		rc = option_values(call, "capability", &texts);
+	for (size_t i = 0; rc == 0 && i < texts.count; i++)
+		rc = add_capabilities(settings, texts.items[i], err);
+	th_strings_release(&texts);
+	return rc;
+}
+
+int making_read(struct invocation *call, struct making *making, bool terminal,
+	struct th_error *err)
+{
+	struct th_settings *settings = &making->settings;
+	char cwd[4096];
+
+	memset(making, 0, sizeof(*making));
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	if (th_strings_add(&making->values, cwd))
+		return th_fail_memory(err);
+	settings->base = making->values.items[0];
+	settings->image = call->objects[0];
+	settings->name = option_value(call, "name");
+	settings->network = option_value(call, "network");
+	settings->hostname = option_value(call, "hostname");
+	settings->user = option_value(call, "user");
+	settings->workdir = option_value(call, "workdir");
+	settings->entrypoint = option_value(call, "entrypoint");
+	settings->stop_text = option_value(call, "stop");
+	settings->read_only = option_given(call, "read-only");
+	settings->keep = true;
+	making->plan = option_given(call, "plan");
+	if (read_choices(call, settings, terminal, err) ||
+		read_lists(call, settings, err)) {
+		making_release(making);
+		return -1;
+	}
+	return 0;
+}
+
+void making_release(struct making *making)
+{
+	th_settings_release(&making->settings);
+	th_strings_release(&making->values);
+}
+
+static void print_plan(
+	const struct invocation *call, const struct th_settings *settings)
+{
+	printf("%s would be possible:\n", call->verb->name);
+	printf("  image    %s\n", settings->image);
+	printf("  name     %s\n",
+		settings->name ? settings->name : "(one is made up)");
+	for (size_t i = 0; i < settings->port_texts.count; i++)
+		printf("  port     %s\n", settings->port_texts.items[i]);
+	for (size_t i = 0; i < settings->mount_count; i++)
+		printf("  mount    %s = %s%s\n", settings->mounts[i].target,
+			settings->mounts[i].source ? settings->mounts[i].source
+						   : "memory",
+			settings->mounts[i].readonly ? ", read-only" : "");
+	for (size_t i = 0; i < settings->env.count; i++)
+		printf("  env      %.*s\n",
+			(int)strcspn(settings->env.items[i], "="),
+			settings->env.items[i]);
+	puts("nothing was done");
+}
+
+int making_create(struct invocation *call, struct making *making,
+	struct th_container_row *row)
+{
+	struct th_problems problems = {0};
+	struct th_error err = {0};
+	const char *name = making->settings.name ? making->settings.name
+						 : making->settings.image;
+	int code = EXIT_DONE;
+
+	if (making->plan)
+		th_container_check(&call->context, &making->settings, &problems);
+	else if (th_container_create(&call->context, &making->settings,
+			 &problems, row, &err) &&
+		err.code)
+		code = say_error(&err);
+	if (problems.count)
+		code = say_problems(call->verb->name, name, &problems);
+	else if (making->plan) {
+		print_plan(call, &making->settings);
+		code = -1;
+	}
+	th_problems_release(&problems);
+	return code;
+}

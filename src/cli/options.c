@@ -1,0 +1,210 @@
+/* getopt_long of the C library does what is wanted (long words that may be
+ * shortened, options before and after objects), so it serves here. */
+#include "cli/options.h"
+
+#include <getopt.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+const struct option_spec common_options[] = {
+	{"help", NULL, "say what the verb does (-h)"},
+	{"json", NULL, "answer as JSON (-j)"},
+	{"quiet", NULL, "say only what a script needs (-q)"},
+	{"yes", NULL, "answer yes to questions (-y)"},
+	{"root", "DIR", "keep everything in DIR instead of the usual place"},
+	{"config", "FILE", "read FILE instead of the usual configuration"},
+	{NULL, NULL, NULL}};
+
+#define OPTIONS_MAX 64
+
+const char *option_value(const struct invocation *call, const char *name)
+{
+	const char *value = NULL;
+
+	for (int i = 0; i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, name) == 0)
+			value = call->options[i].value;
+	}
+	return value;
+}
+
+bool option_given(const struct invocation *call, const char *name)
+{
+	for (int i = 0; i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, name) == 0)
+			return true;
+	}
+	return false;
+}
+
+int option_values(const struct invocation *call, const char *name,
+	struct th_strings *list)
+{
+	for (int i = 0; i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, name) == 0 &&
+			th_strings_add(list, call->options[i].value))
+			return -1;
+	}
+	return 0;
+}
+
+static int collect(const struct verb *verb, struct option *all)
+{
+	const struct option_spec *tables[2] = {verb->options, common_options};
+	int count = 0;
+
+	for (int t = 0; t < 2; t++) {
+		const struct option_spec *spec = tables[t];
+
+		for (; spec && spec->name && count < OPTIONS_MAX; spec++) {
+			if (strcmp(spec->name, "json") == 0 &&
+				!(verb->flags & VERB_JSON))
+				continue;
+			all[count].name = spec->name;
+			all[count].has_arg =
+				spec->value ? required_argument : no_argument;
+			count++;
+		}
+	}
+	return count;
+}
+
+/* getopt says only that something is wrong; this says what. */
+static int explain(const char *word, const struct option *all, int count,
+	const char *verb, struct th_error *err)
+{
+	char fits[200] = "";
+	size_t len = strcspn(word, "=");
+	int matches = 0;
+
+	for (int i = 0; len > 2 && i < count; i++) {
+		size_t used = strlen(fits);
+
+		if (strncmp(all[i].name, word + 2, len - 2) != 0)
+			continue;
+		matches++;
+		snprintf(fits + used, sizeof(fits) - used, "%s--%s",
+			used ? ", " : "", all[i].name);
+	}
+	if (matches > 1)
+		th_fail(err, TH_USAGE, "%.*s may mean %s", (int)len, word,
+			fits);
+	else if (matches == 1 && strchr(word, '='))
+		th_fail(err, TH_USAGE, "%s takes no value", fits);
+	else if (matches == 1)
+		th_fail(err, TH_USAGE, "%s needs a value", fits);
+	else
+		th_fail(err, TH_USAGE, "%s has no option %.*s", verb, (int)len,
+			word);
+	return th_hint(err, "see: tidyhull help %s", verb);
+}
+
+static void take_letter(struct invocation *call, int letter, bool *help)
+{
+	if (letter == 'h')
+		*help = true;
+	else if (letter == 'q')
+		call->quiet = true;
+	else if (letter == 'y')
+		call->yes = true;
+	else if (letter == 'j')
+		call->json = true;
+}
+
+static void take_word(
+	struct invocation *call, const char *name, const char *value, bool *help)
+{
+	struct given_option *given;
+
+	if (!value && (strcmp(name, "help") == 0 ||
+			      strcmp(name, "quiet") == 0 ||
+			      strcmp(name, "yes") == 0 ||
+			      strcmp(name, "json") == 0)) {
+		take_letter(call, name[0], help);
+		return;
+	}
+	given = &call->options[call->option_count++];
+	given->name = name;
+	given->value = value;
+}
+
+static int check_objects(struct invocation *call, struct th_error *err)
+{
+	const struct verb *verb = call->verb;
+
+	if (call->object_count < verb->least)
+		th_fail(err, TH_USAGE, "%s needs more: tidyhull %s %s",
+			verb->name, verb->name, verb->usage);
+	else if (verb->most >= 0 && call->object_count > verb->most &&
+		verb->flags & VERB_COMMAND && !call->has_command)
+		th_fail(err, TH_USAGE,
+			"the command \"%s\" must stand behind two dashes",
+			call->objects[verb->most]);
+	else if (verb->most >= 0 && call->object_count > verb->most)
+		th_fail(err, TH_USAGE, "\"%s\" is one too many for %s",
+			call->objects[verb->most], verb->name);
+	else if (call->has_command && !(verb->flags & VERB_COMMAND))
+		th_fail(err, TH_USAGE, "%s takes no command behind --",
+			verb->name);
+	else
+		return 0;
+	if (verb->flags & VERB_COMMAND && call->object_count > 0 &&
+		verb->most == 1)
+		return th_hint(err, "for example: tidyhull %s %s -- %s",
+			verb->name, call->objects[0],
+			call->object_count > 1 ? call->objects[1] : "ls");
+	return th_hint(err, "see: tidyhull help %s", verb->name);
+}
+
+int options_parse(struct invocation *call, int argc, char **argv, bool *help,
+	struct th_error *err)
+{
+	struct option all[OPTIONS_MAX + 1] = {{0}};
+	int count = collect(call->verb, all), end = 0, index, found;
+	const char *letters = call->verb->flags & VERB_JSON ? "hqyj" : "hqy";
+
+	while (end < argc && strcmp(argv[end], "--") != 0)
+		end++;
+	call->has_command = end < argc;
+	if (call->has_command) {
+		call->command = argv + end + 1;
+		call->command_count = argc - end - 1;
+		argv[end] = NULL;
+	}
+	call->options = calloc((size_t)end + 1, sizeof(*call->options));
+	if (!call->options)
+		return th_fail_memory(err);
+	opterr = 0;
+	optind = 0;
+	for (;;) {
+		int at = optind ? optind : 1;
+
+		index = -1;
+		found = getopt_long(end, argv, letters, all, &index);
+		if (found < 0)
+			break;
+		if (found == '?') {
+			const char *word = argv[optind - 1];
+
+			/* A missing value leaves the index behind the end. */
+			if (strncmp(word, "--", 2) != 0 && at < end)
+				word = argv[at];
+			return explain(
+				word, all, count, call->verb->name, err);
+		}
+		if (found)
+			take_letter(call, found, help);
+		else
+			take_word(call, all[index].name, optarg, help);
+	}
+	call->objects = argv + optind;
+	call->object_count = end - optind;
+	return *help ? 0 : check_objects(call, err);
+}
+
+void options_release(struct invocation *call)
+{
+	free(call->options);
+	call->options = NULL;
+}

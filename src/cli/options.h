@@ -1,0 +1,16 @@
+/* The command line: VERB [OPTIONS] [OBJECT...] [-- COMMAND [ARG...]]. */
+#ifndef CLI_OPTIONS_H
+#define CLI_OPTIONS_H
+
+#include "cli/verb.h"
+
+/* Options that every verb has. */
+extern const struct option_spec common_options[];
+
+/* Reads what stands behind the verb. Returns 0, or -1 with an error that says
+ * what is allowed. *help is set where help was asked for. */
+int options_parse(struct invocation *call, int argc, char **argv, bool *help,
+	struct th_error *err);
+void options_release(struct invocation *call);
+
+#endif

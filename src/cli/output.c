@@ -1,0 +1,270 @@
+#include "cli/output.h"
+
+#include <libsmartcols/libsmartcols.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "container/settings.h"
+
+int exit_code_of(enum th_code code)
+{
+	static const int codes[] = {[TH_OK] = EXIT_DONE,
+		[TH_FAILED] = EXIT_FAILED,
+		[TH_USAGE] = EXIT_USAGE,
+		[TH_NOT_FOUND] = EXIT_NOT_FOUND,
+		[TH_IN_USE] = EXIT_IN_USE,
+		[TH_NOT_POSSIBLE] = EXIT_NOT_POSSIBLE,
+		[TH_NETWORK] = EXIT_NETWORK,
+		[TH_NO_PROGRAM] = EXIT_FAILED,
+		[TH_NO_EXEC] = EXIT_FAILED};
+
+	return codes[code];
+}
+
+int say_error(const struct th_error *err)
+{
+	fprintf(stderr, "tidyhull: %s\n", err->msg);
+	if (err->hint[0])
+		fprintf(stderr, "  %s\n", err->hint);
+	return exit_code_of(err->code);
+}
+
+int say_problems(const char *verb, const char *name,
+	const struct th_problems *problems)
+{
+	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
+		name, problems->count, problems->count == 1 ? "" : "s");
+	for (size_t i = 0; i < problems->count; i++) {
+		fprintf(stderr, "  %s\n", problems->list[i].msg);
+		if (problems->list[i].hint[0])
+			fprintf(stderr, "    %s\n", problems->list[i].hint);
+	}
+	/* The first one decides, as it would alone. */
+	return exit_code_of(problems->list[0].code);
+}
+
+bool colours(void)
+{
+	const char *forbidden = getenv("NO_COLOR");
+	const char *term = getenv("TERM");
+
+	return isatty(1) && !(forbidden && *forbidden) && term &&
+		strcmp(term, "dumb") != 0;
+}
+
+bool on_terminal(void)
+{
+	return isatty(2);
+}
+
+struct table {
+	struct libscols_table *columns;
+	struct libscols_line *line;
+	size_t cell;
+};
+
+struct table *table_new(void)
+{
+	struct table *table = calloc(1, sizeof(*table));
+
+	if (!table)
+		abort();
+	scols_init_debug(0);
+	table->columns = scols_new_table();
+	if (!table->columns)
+		abort();
+	scols_table_set_column_separator(table->columns, "  ");
+	scols_table_enable_colors(table->columns, colours());
+	/* Lines longer than a terminal are better than cut ones in a pipe. */
+	if (!isatty(1))
+		scols_table_set_termforce(
+			table->columns, SCOLS_TERMFORCE_NEVER);
+	return table;
+}
+
+void table_column(struct table *table, const char *name, bool right)
+{
+	struct libscols_column *column = scols_table_new_column(
+		table->columns, name, 0, right ? SCOLS_FL_RIGHT : 0);
+
+	if (column)
+		scols_cell_set_color(scols_column_get_header(column), "bold");
+}
+
+void table_row(struct table *table)
+{
+	table->line = scols_table_new_line(table->columns, NULL);
+	table->cell = 0;
+}
+
+void table_cell(struct table *table, const char *colour, const char *fmt, ...)
+{
+	va_list args;
+	char *text = NULL;
+
+	va_start(args, fmt);
+	if (vasprintf(&text, fmt, args) < 0)
+		text = NULL;
+	va_end(args);
+	if (table->line && text) {
+		scols_line_set_data(table->line, table->cell, text);
+		if (colour)
+			scols_cell_set_color(scols_line_get_cell(table->line,
+						     table->cell),
+				colour);
+	}
+	table->cell++;
+	free(text);
+}
+
+void table_print(struct table *table)
+{
+	fflush(stdout);
+	scols_print_table(table->columns);
+	scols_unref_table(table->columns);
+	free(table);
+}
+
+void size_text(uint64_t bytes, char text[SIZE_TEXT])
+{
+	static const char *const units[] = {"B", "kB", "MB", "GB", "TB"};
+	double value = (double)bytes;
+	int unit = 0;
+
+	while (value >= 999.5 && unit < 4) {
+		value /= 1000;
+		unit++;
+	}
+	snprintf(text, SIZE_TEXT, unit && value < 99.5 ? "%.1f %s" : "%.0f %s",
+		value, units[unit]);
+}
+
+void ago_text(int64_t time_us, char text[48])
+{
+	char span[TH_TIME_TEXT];
+
+	text[0] = '\0';
+	if (!time_us)
+		return;
+	th_clock_span(th_clock_now_us() - time_us, span);
+	snprintf(text, 48, "%.38s ago", span);
+}
+
+static void short_outcome(const struct th_container_row *row, char text[64])
+{
+	const char *name;
+
+	switch (row->outcome) {
+	case TH_OUTCOME_NONE:
+		text[0] = '\0';
+		break;
+	case TH_OUTCOME_EXITED:
+		snprintf(text, 64, "exit code %d", row->code);
+		break;
+	case TH_OUTCOME_SIGNAL:
+		name = th_signal_name(row->code);
+		snprintf(text, 64, "signal %s", name ? name : "?");
+		break;
+	case TH_OUTCOME_OUT_OF_MEMORY:
+		snprintf(text, 64, "out of memory");
+		break;
+	case TH_OUTCOME_COULD_NOT_START:
+		snprintf(text, 64, "could not start");
+		break;
+	case TH_OUTCOME_HOST_RESTARTED:
+		snprintf(text, 64, "host restarted");
+		break;
+	case TH_OUTCOME_KEEPER_LOST:
+		snprintf(text, 64, "keeper lost");
+		break;
+	}
+}
+
+void state_text(const struct th_container_row *row, char text[96])
+{
+	char outcome[64];
+
+	short_outcome(row, outcome);
+	if (row->state == TH_STATE_STOPPED && outcome[0])
+		snprintf(text, 96, "stopped: %s", outcome);
+	else
+		snprintf(text, 96, "%s", th_state_word(row->state));
+}
+
+const char *state_colour(const struct th_container_row *row)
+{
+	switch (row->state) {
+	case TH_STATE_RUNNING:
+		return "green";
+	case TH_STATE_PAUSED:
+	case TH_STATE_WAITING:
+		return "yellow";
+	case TH_STATE_CREATED:
+		return "cyan";
+	case TH_STATE_STOPPED:
+		break;
+	}
+	/* An orderly end, or one that was asked for, is nothing to look at. */
+	if ((row->outcome == TH_OUTCOME_EXITED && row->code == 0) ||
+		strncmp(row->reason, "stopped", 7) == 0)
+		return NULL;
+	return "red";
+}
+
+void outcome_text(const struct th_container_row *row, char text[320])
+{
+	bool asked = row->reason[0] != '\0';
+	const char *name;
+
+	switch (row->outcome) {
+	case TH_OUTCOME_NONE:
+		snprintf(text, 320, "has not ended");
+		break;
+	case TH_OUTCOME_EXITED:
+		snprintf(text, 320, "%s with exit code %d",
+			asked ? "ended" : "ended by itself", row->code);
+		break;
+	case TH_OUTCOME_SIGNAL:
+		name = th_signal_name(row->code);
+		snprintf(text, 320, "was ended by the signal %s%s%d%s",
+			name ? name : "", name ? " (" : "", row->code,
+			name ? ")" : "");
+		break;
+	case TH_OUTCOME_OUT_OF_MEMORY:
+		snprintf(text, 320, "was ended by the kernel: out of memory");
+		break;
+	case TH_OUTCOME_COULD_NOT_START:
+		snprintf(text, 320, "could not be started: %s", row->reason);
+		break;
+	case TH_OUTCOME_HOST_RESTARTED:
+		snprintf(text, 320, "ended with a restart of the host");
+		break;
+	case TH_OUTCOME_KEEPER_LOST:
+		snprintf(text, 320, "ended with its keeper, which was killed");
+		break;
+	}
+}
+
+int print_json(json_t *doc)
+{
+	if (!doc)
+		return EXIT_FAILED;
+	json_dumpf(doc, stdout, JSON_INDENT(2));
+	putchar('\n');
+	json_decref(doc);
+	return EXIT_DONE;
+}
+
+json_t *json_time(int64_t time_us)
+{
+	char text[TH_TIME_TEXT];
+
+	if (!time_us)
+		return json_null();
+	th_clock_format(time_us, text);
+	return json_string(text);
+}

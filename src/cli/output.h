@@ -1,0 +1,66 @@
+/* How answers are drawn: errors, tables, times and sizes. */
+#ifndef CLI_OUTPUT_H
+#define CLI_OUTPUT_H
+
+#include <jansson.h>
+#include <stdbool.h>
+#include <stdint.h>
+
+#include "base/error.h"
+#include "store/container_state.h"
+
+/* The exit codes of the charter. */
+enum exit_code {
+	EXIT_DONE = 0,
+	EXIT_FAILED = 1,
+	EXIT_USAGE = 2,
+	EXIT_NOT_FOUND = 3,
+	EXIT_IN_USE = 4,
+	EXIT_NOT_POSSIBLE = 5,
+	EXIT_NETWORK = 6,
+	EXIT_TOOL = 125, /* of run and exec: the tool itself failed */
+	EXIT_NO_EXEC = 126,
+	EXIT_NO_PROGRAM = 127
+};
+
+int exit_code_of(enum th_code code);
+
+/* Prints the error and its hint on stderr, and returns its exit code. */
+int say_error(const struct th_error *err);
+/* Prints all problems under one headline: cannot VERB "NAME". */
+int say_problems(const char *verb, const char *name,
+	const struct th_problems *problems);
+
+/* True where stdout is a terminal that may have colours. */
+bool colours(void);
+/* True where stderr is a terminal, for progress and questions. */
+bool on_terminal(void);
+
+/* A table: columns first, then rows; printed and freed by table_print. */
+struct table;
+struct table *table_new(void);
+void table_column(struct table *table, const char *name, bool right);
+/* A new row; cells are filled from the left. */
+void table_row(struct table *table);
+void table_cell(struct table *table, const char *colour, const char *fmt, ...)
+	__attribute__((format(printf, 3, 4)));
+void table_print(struct table *table);
+
+/* "12.4 MB" and the like; the text is the caller's. */
+#define SIZE_TEXT 24
+void size_text(uint64_t bytes, char text[SIZE_TEXT]);
+/* "3 min ago"; "" for 0. */
+void ago_text(int64_t time_us, char text[48]);
+/* A container's state for people: "running", "stopped (exit code 1)"; and the
+ * colour that goes with it. */
+void state_text(const struct th_container_row *row, char text[96]);
+const char *state_colour(const struct th_container_row *row);
+/* How it ended, as a sentence's part: "ended by itself with exit code 0". */
+void outcome_text(const struct th_container_row *row, char text[320]);
+
+/* Prints the document on stdout and frees it; 0. */
+int print_json(json_t *doc);
+/* A point in time for JSON: RFC 3339, or null for 0. */
+json_t *json_time(int64_t time_us);
+
+#endif

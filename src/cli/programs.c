@@ -1,0 +1,41 @@
+#include "cli/programs.h"
+
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+bool own_path(char path[PROGRAM_PATH])
+{
+	ssize_t len = readlink("/proc/self/exe", path, PROGRAM_PATH - 1);
+
+	path[len < 0 ? 0 : len] = '\0';
+	return len > 0;
+}
+
+static bool beside(const char *name, char path[PROGRAM_PATH])
+{
+	char *slash;
+
+	if (!own_path(path))
+		return false;
+	slash = strrchr(path, '/');
+	snprintf(slash + 1, PROGRAM_PATH - (size_t)(slash + 1 - path), "%s",
+		name);
+	return access(path, R_OK) == 0;
+}
+
+bool program_path(const char *name, char path[PROGRAM_PATH])
+{
+	if (beside(name, path))
+		return true;
+	snprintf(path, PROGRAM_PATH, "%s/%s", TH_LIBEXECDIR, name);
+	return access(path, X_OK) == 0;
+}
+
+bool demo_images_path(char path[PROGRAM_PATH])
+{
+	if (beside("demo-images", path))
+		return true;
+	snprintf(path, PROGRAM_PATH, "%s/demo-images", TH_DATADIR);
+	return access(path, R_OK) == 0;
+}

@@ -1,0 +1,67 @@
+/* What a verb is, and what it is given when it runs. */
+#ifndef CLI_VERB_H
+#define CLI_VERB_H
+
+#include <stdbool.h>
+
+#include "container/container.h"
+
+/* One option of a verb: parser and help come from the same table. */
+struct option_spec {
+	const char *name;  /* NULL ends the table */
+	const char *value; /* what stands for its value, or NULL for none */
+	const char *help;
+};
+
+enum verb_flags {
+	VERB_STORE = 1,	  /* works on the store */
+	VERB_ROOT = 2,	  /* possible for root only, for now */
+	VERB_COMMAND = 4, /* takes a command behind -- */
+	VERB_JSON = 8,	  /* has --json */
+	/* Its exit code is that of a command: our own failures get 125. */
+	VERB_PASSES_CODE = 16
+};
+
+struct given_option {
+	const char *name;
+	const char *value;
+};
+
+struct invocation {
+	const struct verb *verb;
+	struct given_option *options;
+	int option_count;
+	char **objects;
+	int object_count;
+	char **command;
+	int command_count;
+	bool has_command; /* there was a -- */
+	bool quiet, yes, json;
+	/* Where VERB_STORE is set: */
+	struct th_context context;
+	/* Given or found, for verbs that hand them on. */
+	const char *root, *run, *config_path;
+	struct th_config config;
+};
+
+struct verb {
+	const char *name;
+	const char *group;
+	const char *summary; /* one line for the list of verbs */
+	const char *usage;   /* what stands behind the verb */
+	const char *const *text; /* lines that explain; ended by NULL */
+	const char *const *examples; /* lines; ended by NULL */
+	const struct option_spec *options;
+	int flags;
+	int least, most; /* how many objects; most -1: any number */
+	int (*run)(struct invocation *call); /* gives the exit code */
+};
+
+/* The last value of an option, or NULL; and whether it was given at all. */
+const char *option_value(const struct invocation *call, const char *name);
+bool option_given(const struct invocation *call, const char *name);
+/* Appends all values of an option. */
+int option_values(const struct invocation *call, const char *name,
+	struct th_strings *list);
+
+#endif

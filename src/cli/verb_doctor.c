@@ -1,0 +1,84 @@
+/* doctor: is this host able? */
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "cli/output.h"
+#include "cli/programs.h"
+#include "cli/verbs.h"
+#include "container/ability.h"
+
+static int run(struct invocation *call)
+{
+	struct th_ability list[TH_ABILITIES_MAX];
+	char keeper[PROGRAM_PATH];
+	size_t count = th_ability_check(list), missing = 0;
+	bool has_keeper = program_path("tidyhull-keeper", keeper);
+	json_t *checks = json_array();
+	struct table *table = table_new();
+
+	table_column(table, "what", false);
+	table_column(table, "here", false);
+	table_column(table, "needed for", false);
+	for (size_t i = 0; i < count; i++) {
+		missing += list[i].state == TH_ABILITY_MISSING;
+		table_row(table);
+		table_cell(table, NULL, "%s", list[i].what);
+		table_cell(table,
+			list[i].state == TH_ABILITY_THERE ? "green"
+				: list[i].state == TH_ABILITY_LESS
+				? "yellow"
+				: "red",
+			"%s", list[i].here);
+		table_cell(table, NULL, "%s", list[i].use);
+		json_array_append_new(checks,
+			json_pack("{s:s s:b s:s s:s s:s}", "what",
+				list[i].what, "able",
+				list[i].state != TH_ABILITY_MISSING, "here",
+				list[i].here, "use", list[i].use, "advice",
+				list[i].advice));
+	}
+	missing += !has_keeper;
+	if (call->json) {
+		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
+			TH_VERSION, "mode", geteuid() ? "user" : "root", "root",
+			call->root, "keeper", keeper, "able", missing == 0,
+			"checks", json_incref(checks)));
+	} else {
+		printf("tidyhull %s, %s\n", TH_VERSION,
+			geteuid() ? "as an ordinary user (this version needs "
+				    "root)"
+				  : "as root");
+		printf("store    %s\n", call->root);
+		printf("running  %s\n", call->run);
+		printf("keeper   %s%s\n\n", keeper,
+			has_keeper ? "" : " (missing)");
+		table_print(table);
+		for (size_t i = 0; i < count; i++) {
+			if (list[i].advice[0])
+				printf("\n%s\n  %s\n", list[i].what,
+					list[i].advice);
+		}
+		puts(missing ? "\nthis host is not able to do everything"
+			     : "\nthis host is able");
+	}
+	json_decref(checks);
+	return missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
+}
+
+static const char *const text[] = {
+	"Looks at the version, the paths and each feature of the kernel that is",
+	"used, and says how to get what is missing. Changes nothing.", NULL};
+
+static const char *const examples[] = {"tidyhull doctor", NULL};
+
+const struct verb verb_doctor = {.name = "doctor",
+	.group = "start here",
+	.summary = "is this host able, and what is missing",
+	.usage = "",
+	.text = text,
+	.examples = examples,
+	.flags = VERB_JSON,
+	.least = 0,
+	.most = 0,
+	.run = run};

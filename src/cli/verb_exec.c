@@ -1,0 +1,129 @@
+/* exec: another command in a running container. */
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "cli/attach.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int code_of(const struct th_error *err)
+{
+	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
+		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
+					  : EXIT_TOOL;
+}
+
+static int fill(struct invocation *call, struct th_exec_options *options,
+	struct th_strings *command, struct th_strings *env,
+	struct th_error *err)
+{
+	const char *tty = option_value(call, "tty");
+
+	if (!call->command_count) {
+		th_fail(err, TH_USAGE, "exec needs a command");
+		return th_hint(err, "for example: tidyhull exec %s -- ls /",
+			call->objects[0]);
+	}
+	for (int i = 0; i < call->command_count; i++) {
+		if (th_strings_add(command, call->command[i]))
+			return th_fail_memory(err);
+	}
+	if (option_values(call, "env", env))
+		return th_fail_memory(err);
+	for (size_t i = 0; i < env->count; i++) {
+		if (!strchr(env->items[i], '='))
+			return th_fail(err, TH_USAGE,
+				"\"%.100s\" is not KEY=VALUE", env->items[i]);
+	}
+	memset(options, 0, sizeof(*options));
+	options->command = command;
+	options->env = env;
+	options->user = option_value(call, "user");
+	options->workdir = option_value(call, "workdir");
+	options->terminal = isatty(0) && isatty(1);
+	if (tty && strcmp(tty, "yes") == 0)
+		options->terminal = true;
+	else if (tty && strcmp(tty, "no") == 0)
+		options->terminal = false;
+	options->size = attach_size();
+	for (int i = 0; i < 3; i++)
+		options->stdio[i] = i;
+	return 0;
+}
+
+static int run_in(struct invocation *call, struct th_container_row *row,
+	const struct th_exec_options *options, struct th_error *err)
+{
+	struct attach_options attach = {.context = &call->context,
+		.row = row,
+		.channel = -1,
+		.console = -1,
+		.input = options->terminal,
+		.terminal = options->terminal && isatty(0)};
+	struct th_ending ending = {0};
+	int rc;
+
+	if (options->terminal)
+		attach_prepare();
+	if (th_container_exec(&call->context, row, options, &attach.channel,
+		    &attach.console, err))
+		return code_of(err);
+	rc = attach_run(&attach, &ending, err);
+	th_close(&attach.console);
+	th_close(&attach.channel);
+	if (rc > 0)
+		return attach_exit_code(&ending);
+	if (rc == 0)
+		th_fail(err, TH_FAILED,
+			"the container \"%s\" ended, and the command with it",
+			row->name);
+	return EXIT_TOOL;
+}
+
+static int run(struct invocation *call)
+{
+	struct th_strings command = {0}, env = {0};
+	struct th_exec_options options;
+	struct th_object object = {0};
+	struct th_error err = {0};
+	int code = EXIT_TOOL;
+
+	if (fill(call, &options, &command, &env, &err) == 0 &&
+		th_object_find(&call->context, call->objects[0],
+			TH_KIND_CONTAINER, &object, &err) == 0)
+		code = run_in(call, &object.container, &options, &err);
+	if (err.code)
+		say_error(&err);
+	th_object_release(&object);
+	th_strings_release(&command);
+	th_strings_release(&env);
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"env", "KEY=VALUE", "beside the container's environment"},
+	{"user", "USER", "another user than the container's"},
+	{"workdir", "DIR", "another folder to start in"},
+	{"tty", "WHEN", "a terminal inside: auto, yes or no"},
+	{NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"The exit code is the command's own, as with run.", NULL};
+
+static const char *const examples[] = {
+	"tidyhull exec gauge-north -- ls /srv/history",
+	"tidyhull exec gauge-north -- sh", NULL};
+
+const struct verb verb_exec = {.name = "exec",
+	.group = "inside",
+	.summary = "another command in a running container",
+	.usage = "CONTAINER [OPTIONS] -- COMMAND...",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_COMMAND | VERB_PASSES_CODE,
+	.least = 1,
+	.most = 1,
+	.run = run};

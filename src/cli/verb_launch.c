@@ -1,0 +1,73 @@
+/* launch: create and start in the background. */
+#include <stdio.h>
+
+#include "cli/describe.h"
+#include "cli/making.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int start(struct invocation *call, struct th_container_row *row)
+{
+	const struct th_size none = {0, 0};
+	struct th_error err = {0}, ignored = {0};
+	char reach[512];
+
+	if (th_container_start(&call->context, row, TH_BACKGROUND, none, NULL,
+		    &err)) {
+		/* Half a launch is none. */
+		th_container_remove(&call->context, row, true, &ignored);
+		return say_error(&err);
+	}
+	th_state_get(call->context.store->db, row->id, row, &ignored);
+	if (call->json)
+		return print_json(describe_container(&call->context, row));
+	if (call->quiet) {
+		printf("%s\n", row->id);
+		return EXIT_DONE;
+	}
+	printf("launched %s (%s)\n", row->name, row->id);
+	reach_text(&call->context, row->id, reach, sizeof(reach));
+	if (reach[0])
+		printf("  port %s\n", reach);
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	struct th_container_row row;
+	struct th_error err = {0};
+	struct making making;
+	int code;
+
+	if (making_read(call, &making, false, &err))
+		return say_error(&err);
+	code = making_create(call, &making, &row);
+	if (code == EXIT_DONE)
+		code = start(call, &row);
+	making_release(&making);
+	return code < 0 ? EXIT_DONE : code;
+}
+
+static const struct option_spec options[] = {
+	MAKING_OPTIONS, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"The container is kept when it ends; logs, why and start work on it.",
+	NULL};
+
+static const char *const examples[] = {
+	"tidyhull launch selwick/gauge --name gauge-north --port 80=8080 \\",
+	"    --mount /srv/history=./history --env STATION=north",
+	"curl localhost:8080", NULL};
+
+const struct verb verb_launch = {.name = "launch",
+	.group = "containers",
+	.summary = "create and start in the background",
+	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_COMMAND | VERB_JSON,
+	.least = 1,
+	.most = 1,
+	.run = run};

@@ -1,0 +1,200 @@
+/* list: what there is. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/clock.h"
+#include "cli/describe.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static bool runs(const struct th_container_row *row)
+{
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+}
+
+static void add_row(struct invocation *call, struct table *table,
+	const struct th_container_row *row)
+{
+	char state[96], ago[48], reach[512];
+	int64_t since = row->state == TH_STATE_CREATED ? row->created_us
+		: runs(row)			       ? row->started_us
+						       : row->ended_us;
+
+	state_text(row, state);
+	ago_text(since, ago);
+	reach_text(&call->context, row->id, reach, sizeof(reach));
+	table_row(table);
+	table_cell(table, "bold", "%s", row->name);
+	table_cell(table, state_colour(row), "%s", state);
+	table_cell(table, NULL, "%s", ago);
+	table_cell(table, NULL, "%s", reach);
+	table_cell(table, NULL, "%s", row->image_name);
+	table_cell(table, "darkgray", "%s", row->id);
+}
+
+static int list_json(struct invocation *call,
+	const struct th_container_row *rows, size_t count, bool all)
+{
+	json_t *list = json_array();
+	size_t hidden = 0;
+
+	for (size_t i = 0; i < count; i++) {
+		if (all || runs(&rows[i]))
+			json_array_append_new(list,
+				describe_container(&call->context, &rows[i]));
+		else
+			hidden++;
+	}
+	return print_json(json_pack("{s:o s:I}", "containers", list,
+		"not-shown", (json_int_t)hidden));
+}
+
+static void list_table(struct invocation *call,
+	const struct th_container_row *rows, size_t count, bool all)
+{
+	struct table *table = table_new();
+	size_t shown = 0;
+
+	table_column(table, "container", false);
+	table_column(table, "state", false);
+	table_column(table, "since", false);
+	table_column(table, "ports", false);
+	table_column(table, "image", false);
+	table_column(table, "id", false);
+	for (size_t i = 0; i < count; i++) {
+		if (!all && !runs(&rows[i]))
+			continue;
+		add_row(call, table, &rows[i]);
+		shown++;
+	}
+	if (shown)
+		table_print(table);
+	else
+		puts(count ? "no container runs" : "there are no containers");
+	if (count > shown)
+		printf("%zu %s not run: tidyhull list --all\n", count - shown,
+			count - shown == 1 ? "other does" : "others do");
+}
+
+static int list_containers(struct invocation *call)
+{
+	struct th_container_row *rows = NULL;
+	bool all = option_given(call, "all");
+	struct th_error err = {0};
+	size_t count = 0;
+
+	if (th_container_settle(&call->context, &err) ||
+		th_state_list(call->context.store->db, NULL, &rows, &count,
+			&err))
+		return say_error(&err);
+	if (call->json) {
+		list_json(call, rows, count, all);
+	} else if (call->quiet) {
+		for (size_t i = 0; i < count; i++) {
+			if (all || runs(&rows[i]))
+				printf("%s\n", rows[i].id);
+		}
+	} else {
+		list_table(call, rows, count, all);
+	}
+	free(rows);
+	return EXIT_DONE;
+}
+
+static void add_image(struct table *table, const struct th_image_row *row)
+{
+	char size[SIZE_TEXT], ago[48];
+	int64_t created = 0;
+
+	size_text(row->blob_bytes, size);
+	if (th_clock_parse(row->created, &created))
+		created = 0;
+	ago_text(created, ago);
+	for (size_t i = 0; i < row->tags.count || i == 0; i++) {
+		table_row(table);
+		table_cell(table, "bold", "%s",
+			row->tags.count ? row->tags.items[i] : "(no name)");
+		/* Further names of the same image stand below the first. */
+		if (i > 0)
+			continue;
+		table_cell(table, NULL, "%s", row->platform);
+		table_cell(table, NULL, "%s", ago);
+		table_cell(table, NULL, "%s", size);
+		table_cell(table, NULL, "%lld", (long long)row->containers);
+		table_cell(table, "darkgray", "%.12s",
+			th_digest_hex(row->digest));
+	}
+}
+
+static int list_images(struct invocation *call)
+{
+	struct th_image_row *rows = NULL;
+	struct th_error err = {0};
+	size_t count = 0;
+
+	if (th_image_state_find(
+		    call->context.store, NULL, &rows, &count, &err))
+		return say_error(&err);
+	if (call->json) {
+		json_t *list = json_array();
+
+		for (size_t i = 0; i < count; i++)
+			json_array_append_new(list, describe_image(&rows[i]));
+		print_json(json_pack("{s:o}", "images", list));
+	} else if (call->quiet) {
+		for (size_t i = 0; i < count; i++)
+			printf("%s\n", rows[i].digest);
+	} else if (count == 0) {
+		puts("there are no images; tidyhull pull brings one");
+	} else {
+		struct table *table = table_new();
+
+		table_column(table, "image", false);
+		table_column(table, "platform", false);
+		table_column(table, "created", false);
+		table_column(table, "size", true);
+		table_column(table, "containers", true);
+		table_column(table, "digest", false);
+		for (size_t i = 0; i < count; i++)
+			add_image(table, &rows[i]);
+		table_print(table);
+	}
+	th_image_rows_free(rows, count);
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	const char *kind = call->object_count ? call->objects[0] : "containers";
+	struct th_error err = {0};
+
+	if (strcmp(kind, "containers") == 0)
+		return list_containers(call);
+	if (strcmp(kind, "images") == 0)
+		return list_images(call);
+	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
+	th_hint(&err, "there are: containers, images");
+	return say_error(&err);
+}
+
+static const struct option_spec options[] = {
+	{"all", NULL, "also containers that do not run"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"KIND is containers (if nothing else is said) or images.", NULL};
+
+static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
+	"tidyhull list images", NULL};
+
+const struct verb verb_list = {.name = "list",
+	.group = "look",
+	.summary = "containers that run, or all; images",
+	.usage = "[KIND]",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.least = 0,
+	.most = 1,
+	.run = run};

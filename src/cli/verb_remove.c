@@ -1,0 +1,126 @@
+/* remove: any kind of object. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli/each.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "image/remove.h"
+
+static bool can_go(const struct th_container_row *row)
+{
+	return row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED;
+}
+
+static int remove_container(
+	struct invocation *call, struct th_container_row *row)
+{
+	struct th_error err = {0};
+
+	if (th_container_remove(&call->context, row,
+		    option_given(call, "force"), &err))
+		return say_error(&err);
+	if (!call->quiet)
+		printf("removed container %s (%s)\n", row->name, row->id);
+	return EXIT_DONE;
+}
+
+/* Who uses the image, for the way out. */
+static void add_users(struct invocation *call, const char *digest,
+	struct th_error *err)
+{
+	struct th_container_row *rows = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+	struct th_buf text;
+
+	th_buf_init(&text, sizeof(err->hint) - 1);
+	th_buf_adds(&text, "remove first: tidyhull remove");
+	if (th_state_list(call->context.store->db, NULL, &rows, &count,
+		    &ignored) == 0) {
+		for (size_t i = 0; i < count; i++) {
+			if (strcmp(rows[i].image, digest) == 0)
+				th_buf_addf(&text, " %s", rows[i].name);
+		}
+	}
+	th_hint(err, "%s", text.data);
+	th_buf_release(&text);
+	free(rows);
+}
+
+static int remove_image(struct invocation *call, struct th_object *object)
+{
+	const char *digest = object->image.digest;
+	struct th_error err = {0};
+	bool gone;
+
+	if (th_image_remove(call->context.store, digest,
+		    object->by_name ? object->name : NULL, &gone, &err)) {
+		if (err.code == TH_IN_USE)
+			add_users(call, digest, &err);
+		return say_error(&err);
+	}
+	if (call->quiet)
+		return EXIT_DONE;
+	if (gone)
+		printf("removed image %s (%.19s)\n",
+			object->by_name ? object->name
+				: object->image.tags.count
+				? object->image.tags.items[0]
+				: "without a name",
+			digest);
+	else
+		printf("took the name %s; the image has other names\n",
+			object->name);
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	int code = EXIT_DONE;
+
+	if (option_given(call, "all") || call->object_count == 0)
+		return each_container(call, can_go, remove_container);
+	for (int i = 0; i < call->object_count; i++) {
+		struct th_object object;
+		struct th_error err = {0};
+		int one;
+
+		if (th_object_find(&call->context, call->objects[i],
+			    TH_KIND_CONTAINER | TH_KIND_IMAGE, &object, &err)) {
+			one = say_error(&err);
+		} else {
+			one = object.kind == TH_KIND_CONTAINER
+				? remove_container(call, &object.container)
+				: remove_image(call, &object);
+			th_object_release(&object);
+		}
+		code = code ? code : one;
+	}
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"all", NULL, "all containers that do not run"},
+	{"force", NULL, "stop what runs first, properly"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"What is in use is refused, and it is said by what. A name among several",
+	"of an image takes only the name.", NULL};
+
+static const char *const examples[] = {"tidyhull remove gauge-north",
+	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",
+	NULL};
+
+const struct verb verb_remove = {.name = "remove",
+	.group = "away with it",
+	.summary = "remove containers and images",
+	.usage = "OBJECT...",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT,
+	.least = 0,
+	.most = -1,
+	.run = run};

@@ -1,0 +1,97 @@
+/* run: create, start, stay attached; gone when it ends. */
+#include <stdio.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "cli/attach.h"
+#include "cli/making.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int code_of(const struct th_error *err)
+{
+	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
+		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
+					  : EXIT_TOOL;
+}
+
+static int start(struct invocation *call, const struct th_settings *settings,
+	struct th_container_row *row)
+{
+	struct th_ending ending = {0};
+	struct th_error err = {0}, ignored = {0};
+	struct attach_options attach = {.context = &call->context,
+		.row = row,
+		.channel = -1,
+		.console = -1,
+		.input = true,
+		.terminal = settings->terminal && isatty(0),
+		.pass_signals = true};
+	int rc;
+
+	attach_prepare();
+	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
+		    attach_size(), &attach.channel, &err)) {
+		th_container_remove(&call->context, row, true, &ignored);
+		say_error(&err);
+		return code_of(&err);
+	}
+	th_state_get(call->context.store->db, row->id, row, &ignored);
+	rc = attach_run(&attach, &ending, &err);
+	th_close(&attach.channel);
+	if (rc > 0)
+		return attach_exit_code(&ending);
+	if (rc == 0)
+		th_fail(&err, TH_FAILED,
+			"the container's keeper was killed, and the container "
+			"with it");
+	say_error(&err);
+	return EXIT_TOOL;
+}
+
+static int run(struct invocation *call)
+{
+	struct th_container_row row;
+	struct th_error err = {0};
+	struct making making;
+	int code;
+
+	if (making_read(call, &making, isatty(0) && isatty(1), &err)) {
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	making.settings.keep = option_given(call, "keep");
+	code = making_create(call, &making, &row);
+	if (code == EXIT_DONE)
+		code = start(call, &making.settings, &row);
+	else if (code > 0)
+		code = EXIT_TOOL;
+	making_release(&making);
+	return code < 0 ? EXIT_DONE : code;
+}
+
+static const struct option_spec options[] = {MAKING_OPTIONS,
+	{"keep", NULL, "keep the container when it has ended"},
+	{"discard", NULL, "do not keep it (the default)"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"The exit code is the program's own; 125 where tidyhull itself failed,",
+	"126 and 127 where the program cannot be executed or is not there,",
+	"128+n where signal n ended it. Signals and input reach the program.",
+	NULL};
+
+static const char *const examples[] = {"tidyhull run selwick/almanac -- --days 3",
+	"cat log | tidyhull run selwick/base -- sort > sorted",
+	"tidyhull run selwick/base -- sh", NULL};
+
+const struct verb verb_run = {.name = "run",
+	.group = "containers",
+	.summary = "create, start, stay attached; gone when it ends",
+	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_COMMAND | VERB_PASSES_CODE,
+	.least = 1,
+	.most = 1,
+	.run = run};

@@ -1,0 +1,160 @@
+/* show: everything about an object. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "cli/describe.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+/* A member by its path: "settings.port", "outcome.exit-code", "ports.0". */
+static const json_t *follow(const json_t *doc, const char *path)
+{
+	char part[128];
+
+	while (doc && *path) {
+		size_t len = strcspn(path, ".");
+
+		if (len >= sizeof(part))
+			return NULL;
+		memcpy(part, path, len);
+		part[len] = '\0';
+		doc = json_is_array(doc)
+			? json_array_get(doc, (size_t)atol(part))
+			: json_object_get(doc, part);
+		path += len + (path[len] == '.');
+	}
+	return doc;
+}
+
+static void print_value(const json_t *value)
+{
+	char *text;
+
+	if (json_is_string(value)) {
+		puts(json_string_value(value));
+		return;
+	}
+	text = json_dumps(value, JSON_ENCODE_ANY | JSON_INDENT(2));
+	puts(text ? text : "");
+	free(text);
+}
+
+/* The document as indented lines, a member each: what is empty is left out. */
+static void print_tree(const json_t *doc, int depth)
+{
+	const char *key;
+	json_t *value;
+	void *iter = json_object_iter((json_t *)(uintptr_t)doc);
+
+	for (; iter; iter = json_object_iter_next(
+			     (json_t *)(uintptr_t)doc, iter)) {
+		size_t i;
+		json_t *item;
+
+		key = json_object_iter_key(iter);
+		value = json_object_iter_value(iter);
+		if (json_is_null(value) ||
+			(json_is_string(value) && !json_string_length(value)) ||
+			(json_is_array(value) && !json_array_size(value)) ||
+			(json_is_object(value) && !json_object_size(value)))
+			continue;
+		printf("%*s%-*s", depth * 2, "", 16 - depth * 2, key);
+		if (json_is_string(value)) {
+			printf(" %s\n", json_string_value(value));
+		} else if (json_is_integer(value)) {
+			printf(" %lld\n",
+				(long long)json_integer_value(value));
+		} else if (json_is_boolean(value)) {
+			printf(" %s\n", json_is_true(value) ? "yes" : "no");
+		} else if (json_is_object(value)) {
+			putchar('\n');
+			print_tree(value, depth + 1);
+		} else {
+			putchar('\n');
+			json_array_foreach(value, i, item)
+			{
+				char *text = json_is_string(item)
+					? strdup(json_string_value(item))
+					: json_dumps(item,
+						  JSON_COMPACT |
+							  JSON_ENCODE_ANY);
+
+				printf("%*s- %s\n", depth * 2 + 2, "",
+					text ? text : "");
+				free(text);
+			}
+		}
+	}
+}
+
+static int show(struct invocation *call, const char *name, json_t *all)
+{
+	const char *field = option_value(call, "field");
+	struct th_object object;
+	struct th_error err = {0};
+	json_t *doc;
+
+	if (th_object_find(&call->context, name,
+		    TH_KIND_CONTAINER | TH_KIND_IMAGE, &object, &err))
+		return say_error(&err);
+	doc = object.kind == TH_KIND_CONTAINER
+		? describe_container_fully(&call->context, &object.container,
+			  option_given(call, "reveal"))
+		: describe_image_fully(&call->context, &object.image);
+	th_object_release(&object);
+	if (field) {
+		const json_t *value = follow(doc, field);
+
+		if (value)
+			print_value(value);
+		else
+			th_fail(&err, TH_NOT_FOUND,
+				"\"%.50s\" has no field %.100s", name, field);
+	} else if (call->json) {
+		json_array_append(all, doc);
+	} else {
+		print_tree(doc, 0);
+	}
+	json_decref(doc);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	json_t *all = json_array();
+	int code = EXIT_DONE;
+
+	for (int i = 0; i < call->object_count; i++) {
+		int one;
+
+		if (i > 0 && !call->json)
+			putchar('\n');
+		one = show(call, call->objects[i], all);
+		code = code ? code : one;
+	}
+	if (call->json && !option_given(call, "field"))
+		print_json(json_pack("{s:O}", "objects", all));
+	json_decref(all);
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"field", "PATH", "only this: state, ports.0.host-port, settings.env"},
+	{"reveal", NULL, "also the values that are hidden"},
+	{NULL, NULL, NULL}};
+
+static const char *const examples[] = {"tidyhull show gauge-north",
+	"tidyhull show gauge-north --field outcome.exit-code",
+	"tidyhull show image:selwick/gauge --json", NULL};
+
+const struct verb verb_show = {.name = "show",
+	.group = "look",
+	.summary = "everything about a container or an image",
+	.usage = "OBJECT...",
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.least = 1,
+	.most = -1,
+	.run = run};

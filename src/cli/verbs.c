@@ -1,0 +1,114 @@
+#include "cli/verbs.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#include "cli/options.h"
+
+const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
+	&verb_pull, &verb_create, &verb_run, &verb_launch, &verb_start,
+	&verb_stop, &verb_kill, &verb_list, &verb_show, &verb_why, &verb_logs,
+	&verb_ports, &verb_exec, &verb_remove, NULL};
+
+const struct verb *verb_find(const char *name)
+{
+	for (size_t i = 0; verbs[i]; i++) {
+		if (strcmp(verbs[i]->name, name) == 0)
+			return verbs[i];
+	}
+	return NULL;
+}
+
+/* How many letters must be changed, added or left out to make b from a. */
+static int distance(const char *a, const char *b)
+{
+	int row[32], len = (int)strlen(b);
+
+	if (len > 30 || strlen(a) > 30)
+		return 99;
+	for (int j = 0; j <= len; j++)
+		row[j] = j;
+	for (int i = 1; a[i - 1]; i++) {
+		int diagonal = row[0];
+
+		row[0] = i;
+		for (int j = 1; j <= len; j++) {
+			int changed = diagonal + (a[i - 1] != b[j - 1]);
+
+			diagonal = row[j];
+			if (row[j - 1] + 1 < changed)
+				changed = row[j - 1] + 1;
+			if (row[j] + 1 < changed)
+				changed = row[j] + 1;
+			row[j] = changed;
+		}
+	}
+	return row[len];
+}
+
+void verb_unknown(const char *name)
+{
+	const struct verb *best = NULL;
+	int least = 3;
+
+	for (size_t i = 0; verbs[i]; i++) {
+		int steps = distance(name, verbs[i]->name);
+
+		if (strlen(name) >= 2 &&
+			strncmp(name, verbs[i]->name, strlen(name)) == 0)
+			steps = 1;
+		if (steps < least) {
+			least = steps;
+			best = verbs[i];
+		}
+	}
+	fprintf(stderr, "tidyhull: there is no verb \"%s\"\n", name);
+	if (best)
+		fprintf(stderr, "  is \"%s\" meant (%s)?\n", best->name,
+			best->summary);
+	else
+		fputs("  tidyhull help lists them all\n", stderr);
+}
+
+static void print_options(const struct verb *verb)
+{
+	const struct option_spec *tables[2] = {verb->options, common_options};
+
+	fputs("\noptions\n", stdout);
+	for (int t = 0; t < 2; t++) {
+		const struct option_spec *spec = tables[t];
+
+		for (; spec && spec->name; spec++) {
+			char head[40];
+
+			if (strcmp(spec->name, "json") == 0 &&
+				!(verb->flags & VERB_JSON))
+				continue;
+			snprintf(head, sizeof(head), "--%s%s%s", spec->name,
+				spec->value ? " " : "",
+				spec->value ? spec->value : "");
+			if (strlen(head) > 20)
+				printf("  %s\n  %-20s  %s\n", head, "",
+					spec->help);
+			else
+				printf("  %-20s  %s\n", head, spec->help);
+		}
+	}
+}
+
+void verb_help(const struct verb *verb)
+{
+	printf("tidyhull %s%s%s\n  %s\n", verb->name, *verb->usage ? " " : "",
+		verb->usage, verb->summary);
+	if (verb->text && *verb->text) {
+		putchar('\n');
+		for (size_t i = 0; verb->text[i]; i++)
+			printf("%s\n", verb->text[i]);
+	}
+	if (verb->examples && *verb->examples) {
+		fputs("\nfor example\n", stdout);
+		for (size_t i = 0; verb->examples[i]; i++)
+			printf("  %s\n", verb->examples[i]);
+	}
+	print_options(verb);
+}

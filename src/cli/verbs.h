@@ -1,0 +1,22 @@
+/* The table of verbs. To add one: write verb_NAME.c with its struct verb, and
+ * add it here and in verbs.c; help, parser and completion follow. */
+#ifndef CLI_VERBS_H
+#define CLI_VERBS_H
+
+#include "cli/verb.h"
+
+extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
+	verb_help_verb, verb_kill, verb_launch, verb_list, verb_logs, verb_ports,
+	verb_pull, verb_remove, verb_run, verb_show, verb_start, verb_stop,
+	verb_why;
+
+/* All verbs in the order of the help; ended by NULL. */
+extern const struct verb *const verbs[];
+
+const struct verb *verb_find(const char *name);
+/* Says that there is no such verb, and which may be meant. */
+void verb_unknown(const char *name);
+/* Prints the help of one verb on stdout. */
+void verb_help(const struct verb *verb);
+
+#endif

@@ -1,0 +1,189 @@
+#include "container/ability.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/netlink.h>
+#include <sched.h>
+#include <stdbool.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/mount.h>
+#include <sys/socket.h>
+#include <sys/utsname.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "network/link.h"
+#include "network/netlink.h"
+#include "sandbox/cgroup.h"
+
+static struct th_ability *add(struct th_ability *list, size_t *count,
+	const char *what, const char *use)
+{
+	struct th_ability *one = &list[(*count)++];
+
+	memset(one, 0, sizeof(*one));
+	one->what = what;
+	one->use = use;
+	return one;
+}
+
+/* Tries something in a child; its errno, or 0. */
+static int attempt(int (*act)(void *), void *arg)
+{
+	int status = 0;
+	pid_t pid = fork();
+
+	if (pid == 0)
+		_exit(act(arg) ? errno : 0);
+	if (pid < 0 || waitpid(pid, &status, 0) < 0)
+		return errno;
+	return WIFEXITED(status) ? WEXITSTATUS(status) : EINVAL;
+}
+
+static int try_unshare(void *arg)
+{
+	return unshare(*(int *)arg);
+}
+
+static int try_overlay(void *arg)
+{
+	int fs = fsopen("overlay", FSOPEN_CLOEXEC);
+
+	(void)arg;
+	return fs < 0 ? -1 : 0;
+}
+
+static int try_layers(void *arg)
+{
+	int fs = fsopen("overlay", FSOPEN_CLOEXEC);
+
+	(void)arg;
+	return fsconfig(fs, FSCONFIG_SET_STRING, "lowerdir+", "/", 0);
+}
+
+/* In a network of its own, so that the host never sees it. */
+static int try_bridge(void *arg)
+{
+	struct th_subnet subnet = {.prefix4 = 20};
+	struct th_error err = {0};
+
+	(void)arg;
+	if (unshare(CLONE_NEWNET))
+		return -1;
+	subnet.base4.s_addr = htonl(10u << 24);
+	if (th_link_bridge("thprobe", &subnet, &err) == 0)
+		return 0;
+	errno = err.sys ? err.sys : EINVAL;
+	return -1;
+}
+
+static int try_filter(void *arg)
+{
+	(void)arg;
+	return socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, NETLINK_NETFILTER) <
+			0
+		? -1
+		: 0;
+}
+
+static void judge(struct th_ability *one, int sys, const char *advice)
+{
+	if (!sys) {
+		snprintf(one->here, sizeof(one->here), "yes");
+		return;
+	}
+	one->state = TH_ABILITY_MISSING;
+	snprintf(one->here, sizeof(one->here), "no: %s", strerror(sys));
+	snprintf(one->advice, sizeof(one->advice), "%s",
+		sys == EPERM ? "needs root: sudo tidyhull doctor" : advice);
+}
+
+static void check_namespaces(struct th_ability *list, size_t *count)
+{
+	static const struct {
+		int flag;
+		const char *what, *use;
+	} kinds[] = {{CLONE_NEWNS, "mount namespaces", "a root of its own"},
+		{CLONE_NEWPID, "pid namespaces", "processes of its own"},
+		{CLONE_NEWNET, "network namespaces", "a network of its own"},
+		{CLONE_NEWUTS, "uts namespaces", "a host name of its own"},
+		{CLONE_NEWIPC, "ipc namespaces", "shared memory of its own"},
+		{CLONE_NEWCGROUP, "cgroup namespaces",
+			"a private view of its group"}};
+
+	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
+		int flag = kinds[i].flag;
+
+		judge(add(list, count, kinds[i].what, kinds[i].use),
+			attempt(try_unshare, &flag),
+			"the kernel was built without it");
+	}
+}
+
+static void check_files(struct th_ability *list, size_t *count)
+{
+	struct th_ability *one;
+	const char *mount = th_cgroup_mount();
+
+	judge(add(list, count, "overlay file system", "layers of images"),
+		attempt(try_overlay, NULL), "as root: modprobe overlay");
+	one = add(list, count, "layers one by one", "images of many layers");
+	if (attempt(try_layers, NULL) == 0) {
+		snprintf(one->here, sizeof(one->here), "yes");
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "older way, few layers");
+		snprintf(one->advice, sizeof(one->advice),
+			"a kernel from 6.7 on takes layers one by one");
+	}
+	one = add(list, count, "control groups", "ending all processes");
+	if (mount) {
+		snprintf(one->here, sizeof(one->here), "version 2 at %s",
+			mount);
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "no version 2");
+		snprintf(one->advice, sizeof(one->advice),
+			"mount it: mount -t cgroup2 none /sys/fs/cgroup");
+	}
+}
+
+static void check_network(struct th_ability *list, size_t *count)
+{
+	struct th_ability *one;
+
+	judge(add(list, count, "bridges", "containers on one network"),
+		attempt(try_bridge, NULL), "as root: modprobe bridge veth");
+	judge(add(list, count, "packet filter", "the way out to other hosts"),
+		attempt(try_filter, NULL), "as root: modprobe nf_tables");
+	one = add(list, count, "IPv6", "addresses of both kinds");
+	if (access("/proc/net/if_inet6", F_OK) == 0) {
+		snprintf(one->here, sizeof(one->here), "yes");
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "IPv4 only");
+	}
+}
+
+size_t th_ability_check(struct th_ability list[TH_ABILITIES_MAX])
+{
+	struct utsname host;
+	struct th_ability *one;
+	size_t count = 0;
+	int major_id = 0, minor_id = 0;
+
+	one = add(list, &count, "kernel", "everything");
+	if (uname(&host) == 0 &&
+		sscanf(host.release, "%d.%d", &major_id, &minor_id) == 2)
+		snprintf(one->here, sizeof(one->here), "%.60s", host.release);
+	if (major_id * 1000 + minor_id < 5014) {
+		one->state = TH_ABILITY_MISSING;
+		snprintf(one->advice, sizeof(one->advice),
+			"version 5.14 or later is needed");
+	}
+	check_namespaces(list, &count);
+	check_files(list, &count);
+	check_network(list, &count);
+	return count;
+}

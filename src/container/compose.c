@@ -1,0 +1,468 @@
+#include "container/compose.h"
+
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/json.h"
+#include "base/path.h"
+#include "container/user.h"
+#include "keeper/plan.h"
+#include "oci/bundle.h"
+#include "network/network.h"
+
+#define PATH_DEFAULT \
+	"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
+#define ACCOUNTS_MAX (4u << 20)
+
+/* What a container may do as root inside: manage its own files, users and
+ * processes, and listen on low ports. */
+static const char *const capabilities[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
+	"CAP_FOWNER", "CAP_FSETID", "CAP_KILL", "CAP_NET_BIND_SERVICE",
+	"CAP_SETGID", "CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"};
+
+/* Windows into the kernel that tell or change what is not the container's
+ * (docs/design.md, "What a container cannot see"). */
+static const char *const masked[] = {"/proc/acpi", "/proc/asound",
+	"/proc/interrupts", "/proc/kallsyms", "/proc/kcore", "/proc/keys",
+	"/proc/kmsg", "/proc/latency_stats", "/proc/sched_debug", "/proc/scsi",
+	"/proc/timer_list", "/proc/timer_stats", "/sys/devices/virtual/powercap",
+	"/sys/firmware", "/sys/kernel/debug", "/sys/kernel/tracing"};
+static const char *const protected_paths[] = {"/proc/bus", "/proc/fs",
+	"/proc/irq", "/proc/sys", "/proc/sysrq-trigger"};
+
+#define COUNT(list) (sizeof(list) / sizeof(*(list)))
+
+int th_compose_read_file(struct th_store *store,
+	const struct th_image_layer *layers, size_t layer_count,
+	const char *path, struct th_buf *buf, struct th_error *err)
+{
+	for (size_t i = layer_count; i > 0; i--) {
+		char tree[128], name[TH_FD_PATH];
+		struct stat st;
+		int root, fd, rc;
+
+		snprintf(tree, sizeof(tree), "trees/%s",
+			th_digest_hex(layers[i - 1].diff_id));
+		root = openat(store->root_fd, tree,
+			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+		if (root < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"a layer of the image is missing in the store");
+		fd = th_path_open_in_root(root, path, O_PATH, 0);
+		th_close(&root);
+		if (fd < 0)
+			continue;
+		/* A device is a whiteout: deleted by this layer. */
+		rc = 0;
+		if (fstat(fd, &st) == 0 && S_ISREG(st.st_mode))
+			rc = th_file_read(AT_FDCWD, th_fd_path(fd, "", name),
+				buf, err);
+		th_close(&fd);
+		return rc < 0 ? -1 : 0;
+	}
+	return 0;
+}
+
+int th_compose_command(const struct th_settings *settings,
+	const struct th_image_config *image, struct th_strings *command,
+	struct th_error *err)
+{
+	const struct th_strings *arguments =
+		settings->command.count ? &settings->command : &image->command;
+	int rc = 0;
+
+	if (settings->entrypoint) {
+		if (*settings->entrypoint)
+			rc = th_strings_add(command, settings->entrypoint);
+		/* Another program does not get the image's arguments. */
+		arguments = &settings->command;
+	} else {
+		for (size_t i = 0; i < image->entrypoint.count; i++)
+			rc |= th_strings_add(
+				command, image->entrypoint.items[i]);
+	}
+	for (size_t i = 0; i < arguments->count; i++)
+		rc |= th_strings_add(command, arguments->items[i]);
+	if (rc)
+		return th_fail_memory(err);
+	if (command->count)
+		return 0;
+	th_fail(err, TH_USAGE,
+		"the image does not say which command to run, and none was "
+		"given");
+	return th_hint(err, "write it behind two dashes: -- sh");
+}
+
+static json_t *strings(const char *const *list, size_t count)
+{
+	json_t *array = json_array();
+
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(array, json_string(list[i]));
+	return array;
+}
+
+/* Sets KEY=VALUE, replacing an earlier one of the key. */
+static int set_env(struct th_strings *env, const char *pair)
+{
+	size_t key = strcspn(pair, "=") + 1;
+
+	for (size_t i = 0; i < env->count; i++) {
+		if (strncmp(env->items[i], pair, key) == 0) {
+			char *copy = strdup(pair);
+
+			if (!copy)
+				return -1;
+			free(env->items[i]);
+			env->items[i] = copy;
+			return 0;
+		}
+	}
+	return th_strings_add(env, pair);
+}
+
+/* Later ones win: our defaults, the image, the settings. */
+static json_t *compose_env(const struct th_settings *settings,
+	const struct th_image_config *image, const struct th_user *user)
+{
+	struct th_strings env = {0};
+	char home[300];
+	json_t *array;
+	int rc;
+
+	snprintf(home, sizeof(home), "HOME=%s", user->home);
+	rc = set_env(&env, PATH_DEFAULT) | set_env(&env, home);
+	if (settings->terminal)
+		rc |= set_env(&env, "TERM=xterm");
+	for (size_t i = 0; i < image->env.count; i++)
+		rc |= set_env(&env, image->env.items[i]);
+	for (size_t i = 0; i < settings->env.count; i++)
+		rc |= set_env(&env, settings->env.items[i]);
+	array = rc ? NULL : th_json_from_strings(&env);
+	th_strings_release(&env);
+	return array;
+}
+
+static json_t *compose_capabilities(
+	const struct th_settings *settings, const struct th_user *user)
+{
+	uint64_t set = 0;
+	json_t *all, *own;
+
+	for (size_t i = 0; i < COUNT(capabilities); i++)
+		set |= (uint64_t)1 << th_capability_number(capabilities[i]);
+	for (size_t i = 0; i < settings->capabilities.count; i++) {
+		const char *change = settings->capabilities.items[i];
+		char name[64];
+		uint64_t bit;
+
+		snprintf(name, sizeof(name), "CAP_%.50s", change + 1);
+		bit = (uint64_t)1 << th_capability_number(name);
+		set = *change == '+' ? set | bit : set & ~bit;
+	}
+	all = json_array();
+	for (int i = 0; th_capability_name(i); i++) {
+		if (set & (uint64_t)1 << i)
+			json_array_append_new(
+				all, json_string(th_capability_name(i)));
+	}
+	/* Another user than root holds none, until a program is root's. */
+	own = user->uid == 0 ? json_incref(all) : json_array();
+	return json_pack("{s:o s:O s:o s:[] s:[]}", "bounding", all,
+		"effective", own, "permitted", own, "inheritable", "ambient");
+}
+
+static json_t *compose_process(const struct th_settings *settings,
+	const struct th_image_config *image, const struct th_user *user,
+	const struct th_strings *command)
+{
+	const char *cwd = settings->workdir ? settings->workdir
+		: image->workdir && image->workdir[0] == '/'
+		? image->workdir
+		: "/";
+	json_t *groups = json_array();
+
+	for (size_t i = 0; i < user->group_count; i++)
+		json_array_append_new(
+			groups, json_integer(user->groups[i]));
+	return json_pack("{s:b s:{s:I s:I s:o} s:o s:o s:s s:o s:b"
+			 " s:[{s:s s:i s:i}]}",
+		"terminal", settings->terminal, "user", "uid",
+		(json_int_t)user->uid, "gid", (json_int_t)user->gid,
+		"additionalGids", groups, "args",
+		th_json_from_strings(command), "env",
+		compose_env(settings, image, user), "cwd", cwd, "capabilities",
+		compose_capabilities(settings, user), "noNewPrivileges", true,
+		"rlimits", "type", "RLIMIT_NOFILE", "soft", 1024, "hard",
+		524288);
+}
+
+static void add_mount(json_t *mounts, const char *target, const char *type,
+	const char *source, const char *const *options, size_t count)
+{
+	json_array_append_new(mounts,
+		json_pack("{s:s s:s s:s s:o}", "destination", target, "type",
+			type, "source", source, "options",
+			strings(options, count)));
+}
+
+static void add_system_mounts(json_t *mounts)
+{
+	static const char *const plain[] = {"nosuid", "noexec", "nodev"};
+	static const char *const readonly[] = {
+		"nosuid", "noexec", "nodev", "ro"};
+	static const char *const dev[] = {"nosuid", "noexec", "strictatime",
+		"mode=755", "size=64k"};
+	static const char *const pts[] = {"nosuid", "noexec", "newinstance",
+		"ptmxmode=0666", "mode=0620", "gid=5"};
+	static const char *const shm[] = {
+		"nosuid", "noexec", "nodev", "mode=1777", "size=64m"};
+
+	add_mount(mounts, "/proc", "proc", "proc", plain, COUNT(plain));
+	add_mount(mounts, "/dev", "tmpfs", "dev", dev, COUNT(dev));
+	add_mount(mounts, "/dev/pts", "devpts", "devpts", pts, COUNT(pts));
+	add_mount(mounts, "/dev/shm", "tmpfs", "shm", shm, COUNT(shm));
+	add_mount(mounts, "/dev/mqueue", "mqueue", "mqueue", plain,
+		COUNT(plain));
+	add_mount(mounts, "/sys", "sysfs", "sysfs", readonly, COUNT(readonly));
+	add_mount(mounts, "/sys/fs/cgroup", "cgroup2", "cgroup2", readonly,
+		COUNT(readonly));
+}
+
+static int add_etc_mounts(json_t *mounts, const struct th_store *store,
+	const char *id, struct th_error *err)
+{
+	static const char *const names[] = {"hosts", "hostname", "resolv.conf"};
+	static const char *const options[] = {"bind", "nosuid", "nodev"};
+
+	for (size_t i = 0; i < COUNT(names); i++) {
+		char *source = th_format(
+			"%s/containers/%s/%s", store->root, id, names[i]);
+		char target[64];
+
+		if (!source)
+			return th_fail_memory(err);
+		snprintf(target, sizeof(target), "/etc/%s", names[i]);
+		add_mount(mounts, target, "bind", source, options,
+			COUNT(options));
+		free(source);
+	}
+	return 0;
+}
+
+static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
+{
+	const char *options[6];
+	char size[48];
+	size_t count = 0;
+
+	if (mount->readonly)
+		options[count++] = "ro";
+	options[count++] = "nosuid";
+	options[count++] = "nodev";
+	if (mount->kind == TH_MOUNT_MEMORY) {
+		snprintf(size, sizeof(size), "size=%" PRIu64,
+			mount->size_bytes);
+		if (mount->size_bytes)
+			options[count++] = size;
+		options[count++] = "mode=1777";
+		add_mount(mounts, mount->target, "tmpfs", "memory", options,
+			count);
+	} else {
+		options[count++] = "rbind";
+		add_mount(mounts, mount->target, "bind", mount->source, options,
+			count);
+	}
+}
+
+static json_t *compose_linux(
+	const struct th_settings *settings, const struct th_store *store,
+	const char *id)
+{
+	static const char *const kinds[] = {
+		"mount", "pid", "uts", "ipc", "cgroup", "network"};
+	bool host = settings->network && strcmp(settings->network, "host") == 0;
+	json_t *namespaces = json_array();
+	char group[96];
+
+	for (size_t i = 0; i < COUNT(kinds) - (host ? 1 : 0); i++)
+		json_array_append_new(
+			namespaces, json_pack("{s:s}", "type", kinds[i]));
+	snprintf(group, sizeof(group), "/tidyhull-%s/%s", store->tag, id);
+	return json_pack("{s:o s:s s:o s:o}", "namespaces", namespaces,
+		"cgroupsPath", group, "maskedPaths",
+		strings(masked, COUNT(masked)), "readonlyPaths",
+		strings(protected_paths, COUNT(protected_paths)));
+}
+
+static int write_config(struct th_store *store, int folder,
+	const struct th_container_row *row, const struct th_settings *settings,
+	const struct th_image_config *image, const struct th_user *user,
+	const struct th_strings *command, struct th_error *err)
+{
+	json_t *mounts = json_array(), *doc;
+	int rc = -1;
+
+	add_system_mounts(mounts);
+	if (add_etc_mounts(mounts, store, row->id, err)) {
+		json_decref(mounts);
+		return -1;
+	}
+	for (size_t i = 0; i < settings->mount_count; i++)
+		add_own_mount(mounts, &settings->mounts[i]);
+	doc = json_pack("{s:s s:{s:s s:b} s:s s:o s:o s:o s:{s:s s:s s:s}}",
+		"ociVersion", TH_OCI_RUNTIME_VERSION, "root", "path", "rootfs",
+		"readonly", settings->read_only, "hostname",
+		settings->hostname ? settings->hostname : row->name, "process",
+		compose_process(settings, image, user, command), "mounts",
+		mounts, "linux", compose_linux(settings, store, row->id),
+		"annotations", "org.opencontainers.image.ref.name",
+		row->image_name, "org.tidyhull.container.name", row->name,
+		"org.tidyhull.image.digest", row->image);
+	if (doc)
+		rc = th_json_write_file(
+			folder, "config.json", doc, 0600, false, err);
+	else
+		th_fail_memory(err);
+	json_decref(doc);
+	return rc;
+}
+
+static int write_plan(int folder, const struct th_container_row *row,
+	const struct th_settings *settings, const struct th_image_config *image,
+	const struct th_image_layer *layers, size_t layer_count,
+	struct th_error *err)
+{
+	struct th_plan plan = {0};
+	struct th_strings ids = {0};
+	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
+	char network[TH_NAME_MAX], user[256];
+	int signal_number = settings->stop_signal, rc = 0;
+
+	for (size_t i = 0; i < layer_count; i++)
+		rc |= th_strings_add(&ids, layers[i].diff_id);
+	if (rc) {
+		th_strings_release(&ids);
+		return th_fail_memory(err);
+	}
+	if (!signal_number && image->stop_signal)
+		signal_number = th_signal_parse(image->stop_signal);
+	snprintf(name, sizeof(name), "%s", row->name);
+	snprintf(image_name, sizeof(image_name), "%s", row->image_name);
+	snprintf(network, sizeof(network), "%s", row->network);
+	snprintf(user, sizeof(user), "%s",
+		settings->user ? settings->user : "");
+	plan.name = name;
+	plan.image = image_name;
+	plan.network = network;
+	plan.settings_user = settings->user ? user : NULL;
+	plan.layers = ids;
+	plan.port_texts = settings->port_texts;
+	plan.mount_texts = settings->mount_texts;
+	plan.env = settings->env;
+	plan.secrets = settings->secrets;
+	plan.keep = settings->keep;
+	plan.stop_signal = signal_number > 0 ? signal_number : 15;
+	plan.grace_ms = settings->grace_ms;
+	rc = th_plan_write(folder, &plan, err);
+	th_strings_release(&ids);
+	return rc;
+}
+
+/* The host's name servers, less those on its loopback, which a container
+ * cannot reach (resolv.conf(5)). */
+static int write_resolver(
+	int folder, const struct th_settings *settings, struct th_error *err)
+{
+	struct th_buf host, own;
+	const char *at;
+	int rc = -1;
+
+	th_buf_init(&host, 1 << 20);
+	th_buf_init(&own, 1 << 20);
+	if (th_file_read(AT_FDCWD, "/etc/resolv.conf", &host, err) < 0)
+		goto out;
+	for (at = host.data; *at;) {
+		size_t len = strcspn(at, "\n");
+		bool local = strncmp(at, "nameserver 127.", 15) == 0 ||
+			strncmp(at, "nameserver ::1", 14) == 0;
+		bool shared = settings->network &&
+			strcmp(settings->network, "host") == 0;
+
+		if (len > 0 && *at != '#' && *at != ';' && (!local || shared)) {
+			th_buf_add(&own, at, len);
+			th_buf_adds(&own, "\n");
+		}
+		at += len + (at[len] == '\n');
+	}
+	rc = th_file_replace(folder, "resolv.conf", own.data, own.len, 0644,
+		false, err);
+out:
+	th_buf_release(&host);
+	th_buf_release(&own);
+	return rc;
+}
+
+static int write_files(int folder, const struct th_container_row *row,
+	const struct th_settings *settings, struct th_error *err)
+{
+	static const char *const folders[] = {"upper", "work", "rootfs"};
+	const char *host = settings->hostname ? settings->hostname : row->name;
+	char line[128];
+	int len;
+
+	for (size_t i = 0; i < COUNT(folders); i++) {
+		if (mkdirat(folder, folders[i], 0755))
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot make the container's folders");
+	}
+	len = snprintf(line, sizeof(line), "%s\n", host);
+	if (th_file_replace(folder, "hostname", line, (size_t)len, 0644, false,
+		    err) ||
+		th_file_replace(folder, "hosts", "127.0.0.1 localhost\n", 20,
+			0644, false, err))
+		return -1;
+	return write_resolver(folder, settings, err);
+}
+
+int th_compose(struct th_store *store, int folder,
+	const struct th_container_row *row, const struct th_settings *settings,
+	const struct th_image_config *image,
+	const struct th_image_layer *layers, size_t layer_count,
+	struct th_error *err)
+{
+	struct th_strings command = {0};
+	struct th_buf passwd, group;
+	struct th_user user;
+	int rc = -1;
+
+	th_buf_init(&passwd, ACCOUNTS_MAX);
+	th_buf_init(&group, ACCOUNTS_MAX);
+	if (th_compose_command(settings, image, &command, err) ||
+		th_compose_read_file(store, layers, layer_count, "etc/passwd",
+			&passwd, err) ||
+		th_compose_read_file(store, layers, layer_count, "etc/group",
+			&group, err) ||
+		th_user_resolve(settings->user ? settings->user : image->user,
+			passwd.data, group.data, &user, err) ||
+		write_files(folder, row, settings, err) ||
+		write_config(store, folder, row, settings, image, &user,
+			&command, err) ||
+		write_plan(folder, row, settings, image, layers, layer_count,
+			err))
+		goto out;
+	rc = 0;
+out:
+	th_buf_release(&passwd);
+	th_buf_release(&group);
+	th_strings_release(&command);
+	return rc;
+}

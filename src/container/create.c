@@ -1,0 +1,423 @@
+/* Making containers: everything is looked at before anything is done. */
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "container/compose.h"
+#include "container/container.h"
+#include "container/names.h"
+#include "network/network.h"
+#include "oci/image_config.h"
+#include "store/blob.h"
+
+/* ---- checks ---- */
+
+static void check_name(const struct th_context *context,
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_container_row row;
+	struct th_error err = {0};
+	int rc;
+
+	if (!settings->name || !th_name_valid(settings->name))
+		return;
+	rc = th_state_get_named(
+		context->store->db, settings->name, &row, &err);
+	if (rc == 1) {
+		th_fail(&err, TH_IN_USE,
+			"the name \"%s\" is taken by a container that is %s",
+			row.name, th_state_word(row.state));
+		th_hint(&err, "try another --name, or: tidyhull remove %s%s",
+			row.state == TH_STATE_RUNNING ? "--force " : "",
+			row.name);
+	}
+	if (rc)
+		th_problems_add(problems, &err);
+}
+
+/* Says who has the port: a container of ours, or a process of the host. */
+static void describe_holder(const struct th_context *context,
+	const struct th_port *port, struct th_error *err)
+{
+	const char *protocol = port->udp ? "udp" : "tcp";
+	struct th_container_row row;
+	struct th_port_row *rows = NULL;
+	struct th_error ignored = {0};
+	char name[64], owner[TH_ID_LENGTH + 1] = "";
+	size_t count = 0;
+	int pid, next;
+
+	th_error_clear(err);
+	if (th_state_ports(context->store->db, NULL, &rows, &count,
+		    &ignored) == 0) {
+		for (size_t i = 0; i < count; i++) {
+			if (rows[i].host_port == port->host_port &&
+				strcmp(rows[i].protocol, protocol) == 0)
+				snprintf(owner, sizeof(owner), "%s",
+					rows[i].container);
+		}
+	}
+	free(rows);
+	th_port_holder(port, name, &pid);
+	if (owner[0] &&
+		th_state_get(context->store->db, owner, &row, &ignored) == 1)
+		th_fail(err, TH_IN_USE, "port %d/%s is held by container \"%s\"",
+			port->host_port, protocol, row.name);
+	else if (pid)
+		th_fail(err, TH_IN_USE,
+			"port %d/%s is held by the process %s (PID %d)",
+			port->host_port, protocol, name, pid);
+	else
+		th_fail(err, TH_IN_USE,
+			"port %d/%s is in use by another program",
+			port->host_port, protocol);
+	next = th_port_next_free(port);
+	if (next)
+		th_hint(err, "try --port %d=%d, or --port %d for a free one",
+			port->port, next, port->port);
+	else
+		th_hint(err, "try --port %d for a free one", port->port);
+}
+
+static void check_ports(const struct th_context *context,
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	int (*fds)[2] = calloc(settings->port_count + 1, sizeof(*fds));
+
+	/* All are held until all were tried: two settings may clash. */
+	for (size_t i = 0; fds && i < settings->port_count; i++) {
+		struct th_port port = settings->ports[i];
+		struct th_error err = {0};
+
+		fds[i][0] = fds[i][1] = -1;
+		if (port.udp) {
+			th_fail(&err, TH_NOT_POSSIBLE,
+				"port %d/udp: only TCP ports can be published "
+				"yet",
+				port.port);
+			th_problems_add(problems, &err);
+			continue;
+		}
+		if (th_port_bind(&port, fds[i], &err) == 0)
+			continue;
+		if (err.code == TH_IN_USE)
+			describe_holder(context, &port, &err);
+		th_problems_add(problems, &err);
+	}
+	for (size_t i = 0; fds && i < settings->port_count; i++) {
+		th_close(&fds[i][0]);
+		th_close(&fds[i][1]);
+	}
+	free(fds);
+}
+
+static void check_mounts(
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+		struct th_error err = {0};
+		struct stat st;
+
+		if (!mount->source || mount->make ||
+			stat(mount->source, &st) == 0)
+			continue;
+		if (errno == ENOENT || errno == ENOTDIR)
+			th_fail(&err, TH_NOT_FOUND,
+				"mount source %.300s does not exist",
+				mount->source);
+		else
+			th_fail_sys(&err, TH_FAILED, errno,
+				"mount source %.300s", mount->source);
+		th_hint(&err, "try --mount %s,make",
+			settings->mount_texts.items[i]);
+		th_problems_add(problems, &err);
+	}
+}
+
+static void check_network(
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	const char *name = settings->network;
+	struct th_error err = {0};
+
+	if (!name || strcmp(name, "none") == 0 || strcmp(name, "host") == 0 ||
+		strcmp(name, TH_NETWORK_DEFAULT) == 0 || !th_name_valid(name))
+		return;
+	th_fail(&err, TH_NOT_FOUND, "there is no network \"%s\"", name);
+	th_hint(&err, "there are: " TH_NETWORK_DEFAULT ", none, host");
+	th_problems_add(problems, &err);
+}
+
+/* The image that is meant where it is here: 1, 0, -1. */
+static int find_image(const struct th_context *context, const char *text,
+	struct th_image_row *image, struct th_error *err)
+{
+	struct th_image_row *rows = NULL;
+	size_t count = 0;
+	int rc = 0;
+
+	if (th_image_state_find(
+		    context->store, text, &rows, &count, err))
+		return -1;
+	if (count == 1) {
+		*image = rows[0];
+		memset(&image->tags, 0, sizeof(image->tags));
+		rc = 1;
+	} else if (count > 1) {
+		rc = th_fail(err, TH_USAGE, "\"%.100s\" fits %zu images", text,
+			count);
+		th_hint(err, "say it in full: %.200s",
+			rows[0].tags.count ? rows[0].tags.items[0]
+					   : rows[0].digest);
+	}
+	th_image_rows_free(rows, count);
+	return rc;
+}
+
+static int load_image(const struct th_context *context,
+	const struct th_image_row *row, struct th_image_config *config,
+	struct th_error *err)
+{
+	struct th_buf body;
+	int rc;
+
+	th_buf_init(&body, TH_MANIFEST_MAX);
+	rc = th_blob_read(context->store, row->config, &body, err);
+	if (rc == 0)
+		rc = th_image_config_parse(body.data, body.len, config, err);
+	th_buf_release(&body);
+	return rc;
+}
+
+static int check_command(const struct th_context *context,
+	const struct th_settings *settings, const struct th_image_row *row,
+	struct th_error *err)
+{
+	struct th_image_config config = {0};
+	struct th_strings command = {0};
+	int rc;
+
+	rc = load_image(context, row, &config, err);
+	if (rc == 0)
+		rc = th_compose_command(settings, &config, &command, err);
+	th_strings_release(&command);
+	th_image_config_release(&config);
+	return rc;
+}
+
+/* Looks for the image here, and else asks the registries. 1: it is here. */
+static int check_image(const struct th_context *context,
+	const struct th_settings *settings, struct th_image_row *image,
+	struct th_strings *hosts, struct th_error *err)
+{
+	struct th_reference ref;
+	int rc = 0;
+
+	if (settings->fetch != TH_FETCH_ALWAYS)
+		rc = find_image(context, settings->image, image, err);
+	if (rc < 0)
+		return -1;
+	if (rc == 1)
+		return check_command(context, settings, image, err) ? -1 : 1;
+	if (th_reference_parse(settings->image, &ref, err))
+		return -1;
+	if (settings->fetch == TH_FETCH_NEVER) {
+		th_fail(err, TH_NOT_FOUND, "the image %.200s is not here",
+			settings->image);
+		return th_hint(err, "without --fetch never it would be pulled");
+	}
+	if (th_pull_locate(context->config, &ref, hosts, err))
+		return -1;
+	if (hosts->count > 1) {
+		th_fail(err, TH_USAGE, "several registries have %.200s",
+			settings->image);
+		return th_hint(err, "choose: %.100s/%.60s or %.100s/%.60s",
+			hosts->items[0], ref.path, hosts->items[1], ref.path);
+	}
+	return 0;
+}
+
+static void check_all(const struct th_context *context,
+	struct th_settings *settings, struct th_problems *problems)
+{
+	th_settings_check(settings, problems);
+	check_name(context, settings, problems);
+	check_ports(context, settings, problems);
+	check_mounts(settings, problems);
+	check_network(settings, problems);
+}
+
+void th_container_check(const struct th_context *context,
+	struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_image_row image;
+	struct th_strings hosts = {0};
+	struct th_error err = {0};
+
+	check_all(context, settings, problems);
+	if (check_image(context, settings, &image, &hosts, &err) < 0)
+		th_problems_add(problems, &err);
+	th_strings_release(&hosts);
+}
+
+/* ---- making ---- */
+
+static int pull_image(const struct th_context *context,
+	const struct th_settings *settings, const struct th_strings *hosts,
+	struct th_image_row *image, struct th_error *err)
+{
+	struct th_pull_options options = {.config = context->config,
+		.progress = context->progress,
+		.owner = context->owner,
+		.cancel = context->cancel};
+	struct th_reference ref;
+	struct th_pulled pulled;
+	int rc;
+
+	if (th_reference_parse(settings->image, &ref, err))
+		return -1;
+	snprintf(ref.host, sizeof(ref.host), "%s", hosts->items[0]);
+	if (th_pull(context->store, &ref, &options, &pulled, err))
+		return -1;
+	if (context->pulled)
+		context->pulled(context->owner, &pulled);
+	rc = find_image(context, pulled.digest, image, err);
+	return rc == 1 ? 0
+		: rc < 0 ? -1
+			 : th_fail(err, TH_FAILED,
+				   "the image was removed again meanwhile");
+}
+
+static int make_sources(
+	const struct th_settings *settings, struct th_error *err)
+{
+	struct stat st;
+
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+
+		if (mount->make && mount->source && stat(mount->source, &st) &&
+			th_dir_make(mount->source, 0755, err))
+			return -1;
+	}
+	return 0;
+}
+
+static void describe_command(const struct th_strings *command, char text[256])
+{
+	size_t used = 0;
+
+	text[0] = '\0';
+	for (size_t i = 0; i < command->count && used < 255; i++) {
+		snprintf(text + used, 256 - used, "%s%s", i ? " " : "",
+			command->items[i]);
+		used = strlen(text);
+	}
+}
+
+static int fill_row(const struct th_context *context,
+	const struct th_settings *settings, const struct th_image_row *image,
+	const struct th_image_config *config, struct th_container_row *row,
+	struct th_error *err)
+{
+	struct th_strings command = {0};
+	int rc;
+
+	memset(row, 0, sizeof(*row));
+	th_id_new(row->id);
+	if (settings->name)
+		snprintf(row->name, sizeof(row->name), "%s", settings->name);
+	else if (th_name_new(context->store->db, row->name, err))
+		return -1;
+	snprintf(row->image, sizeof(row->image), "%s", image->digest);
+	snprintf(row->image_name, sizeof(row->image_name), "%s",
+		settings->image);
+	snprintf(row->network, sizeof(row->network), "%s",
+		settings->network ? settings->network : TH_NETWORK_DEFAULT);
+	row->keep = settings->keep;
+	row->created_us = th_clock_now_us();
+	rc = th_compose_command(settings, config, &command, err);
+	if (rc == 0)
+		describe_command(&command, row->command);
+	th_strings_release(&command);
+	return rc;
+}
+
+/* The folder comes first and the state last: what the state knows is whole. */
+static int make(const struct th_context *context,
+	struct th_settings *settings, const struct th_image_row *image,
+	struct th_container_row *row, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_image_config config = {0};
+	struct th_image_layer *layers = NULL;
+	size_t layer_count = 0;
+	char path[64] = "";
+	int folder = -1, rc = -1;
+
+	if (load_image(context, image, &config, err) ||
+		th_image_state_layers(store, image->digest, &layers,
+			&layer_count, err) ||
+		fill_row(context, settings, image, &config, row, err) ||
+		make_sources(settings, err) ||
+		th_store_unsettled(store, row->id, err))
+		goto out;
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	if (mkdirat(store->root_fd, path, 0700) == 0)
+		folder = openat(store->root_fd, path,
+			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot make %s/%s",
+			store->root, path);
+		goto out;
+	}
+	if (th_compose(store, folder, row, settings, &config, layers,
+		    layer_count, err) ||
+		th_state_add(store->db, row, context->actor, err))
+		goto out;
+	rc = 0;
+out:
+	if (rc && path[0])
+		th_store_remove_container(store, row->id, NULL);
+	if (row->id[0])
+		th_store_settled(store, row->id);
+	th_close(&folder);
+	free(layers);
+	th_image_config_release(&config);
+	return rc;
+}
+
+int th_container_create(const struct th_context *context,
+	struct th_settings *settings, struct th_problems *problems,
+	struct th_container_row *row, struct th_error *err)
+{
+	struct th_image_row image = {.digest = ""};
+	struct th_strings hosts = {0};
+	struct th_error one = {0};
+	int here, rc = -1;
+
+	memset(row, 0, sizeof(*row));
+	check_all(context, settings, problems);
+	here = check_image(context, settings, &image, &hosts, &one);
+	if (here < 0)
+		th_problems_add(problems, &one);
+	if (problems->count)
+		goto out;
+	if (!here && (pull_image(context, settings, &hosts, &image, err) ||
+			     check_command(context, settings, &image, err)))
+		goto out;
+	if (th_store_hold(context->store, err))
+		goto out;
+	rc = make(context, settings, &image, row, err);
+	th_store_let_go(context->store);
+out:
+	th_strings_release(&hosts);
+	return rc;
+}

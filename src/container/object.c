@@ -1,0 +1,160 @@
+/* What a person means by a word: a container or an image. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "container/container.h"
+
+struct finds {
+	struct th_container_row *containers;
+	size_t container_count;
+	struct th_image_row *images;
+	size_t image_count;
+};
+
+static int look(const struct th_context *context, const char *text, int kinds,
+	struct finds *finds, struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+
+	if (kinds & TH_KIND_CONTAINER) {
+		if (th_state_list(db, text, &finds->containers,
+			    &finds->container_count, err))
+			return -1;
+		/* A whole name or ID is meant, even where others begin so. */
+		for (size_t i = 0; i < finds->container_count; i++) {
+			if (strcmp(finds->containers[i].name, text) == 0 ||
+				strcmp(finds->containers[i].id, text) == 0) {
+				finds->containers[0] = finds->containers[i];
+				finds->container_count = 1;
+			}
+		}
+	}
+	if (kinds & TH_KIND_IMAGE)
+		return th_image_state_find(context->store, text,
+			&finds->images, &finds->image_count, err);
+	return 0;
+}
+
+static int not_found(const struct th_context *context, const char *text,
+	int kinds, struct th_error *err)
+{
+	const char *what = kinds == TH_KIND_CONTAINER ? "container"
+		: kinds == TH_KIND_IMAGE	      ? "image"
+						      : "container or image";
+	struct th_image_row *images = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+
+	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
+	/* People mix up the IDs of images and containers. */
+	if (kinds == TH_KIND_CONTAINER &&
+		th_image_state_find(context->store, text, &images, &count,
+			&ignored) == 0) {
+		if (count)
+			th_hint(err,
+				"it is an image; tidyhull list --all shows the "
+				"containers, and tidyhull launch %.80s makes "
+				"one",
+				text);
+		th_image_rows_free(images, count);
+	}
+	return th_hint(err,
+		kinds == TH_KIND_IMAGE ? "tidyhull list images shows what there "
+					 "is"
+				       : "tidyhull list --all shows what there "
+					 "is");
+}
+
+static int ambiguous(
+	const char *text, const struct finds *finds, struct th_error *err)
+{
+	struct th_buf list;
+
+	th_buf_init(&list, sizeof(err->hint) - 1);
+	th_buf_adds(&list, "choose: ");
+	for (size_t i = 0; i < finds->container_count && i < 4; i++)
+		th_buf_addf(&list, "%scontainer:%s (%s)", i ? ", " : "",
+			finds->containers[i].id, finds->containers[i].name);
+	for (size_t i = 0; i < finds->image_count && i < 4; i++)
+		th_buf_addf(&list, "%simage:%.19s",
+			i || finds->container_count ? ", " : "",
+			finds->images[i].digest);
+	th_fail(err, TH_USAGE, "\"%.100s\" fits %zu objects", text,
+		finds->container_count + finds->image_count);
+	th_hint(err, "%s", list.data);
+	th_buf_release(&list);
+	return -1;
+}
+
+/* The name by which the image was asked for, where it was one. */
+static void note_name(struct th_object *object, const char *text)
+{
+	struct th_reference ref;
+	struct th_error ignored = {0};
+	char full[TH_REFERENCE_MAX + 256];
+
+	if (th_reference_parse(text, &ref, &ignored) || ref.digest[0])
+		return;
+	th_reference_format(&ref, full);
+	for (size_t i = 0; i < object->image.tags.count; i++) {
+		const char *tag = object->image.tags.items[i];
+		const char *slash = strchr(tag, '/');
+
+		if (strcmp(tag, full) == 0 ||
+			(!ref.host[0] && slash &&
+				strcmp(slash + 1, full) == 0)) {
+			object->by_name = true;
+			snprintf(object->name, sizeof(object->name), "%s",
+				tag);
+		}
+	}
+}
+
+int th_object_find(const struct th_context *context, const char *text,
+	int kinds, struct th_object *object, struct th_error *err)
+{
+	struct finds finds = {0};
+	int rc = -1;
+
+	memset(object, 0, sizeof(*object));
+	if (strncmp(text, "container:", 10) == 0) {
+		text += 10;
+		kinds &= TH_KIND_CONTAINER;
+	} else if (strncmp(text, "image:", 6) == 0) {
+		text += 6;
+		kinds &= TH_KIND_IMAGE;
+	}
+	if (!kinds || !*text)
+		return th_fail(err, TH_USAGE,
+			"an object of another kind is needed here");
+	if (look(context, text, kinds, &finds, err))
+		goto out;
+	if (finds.container_count + finds.image_count > 1) {
+		ambiguous(text, &finds, err);
+	} else if (finds.container_count == 1) {
+		object->kind = TH_KIND_CONTAINER;
+		object->container = finds.containers[0];
+		rc = th_container_settle_row(
+			context, &object->container, err);
+		if (rc == 0 && !object->container.id[0])
+			rc = not_found(context, text, kinds, err);
+	} else if (finds.image_count == 1) {
+		object->kind = TH_KIND_IMAGE;
+		object->image = finds.images[0];
+		finds.image_count = 0;
+		note_name(object, text);
+		rc = 0;
+	} else {
+		not_found(context, text, kinds, err);
+	}
+out:
+	free(finds.containers);
+	th_image_rows_free(finds.images, finds.image_count);
+	return rc;
+}
+
+void th_object_release(struct th_object *object)
+{
+	th_strings_release(&object->image.tags);
+}

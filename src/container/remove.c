@@ -1,0 +1,60 @@
+/* Removing containers. */
+#include <stdio.h>
+#include <string.h>
+
+#include "container/container.h"
+#include "keeper/lock.h"
+
+/* How long a keeper may take to clean up after its container's end. */
+#define KEEPER_LEAVES_MS 15000
+
+static int stop_first(const struct th_context *context,
+	const struct th_container_row *row, bool force, struct th_error *err)
+{
+	struct th_ending ending;
+
+	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED)
+		return 0;
+	if (!force) {
+		th_fail(err, TH_IN_USE, "container \"%s\" is %s", row->name,
+			th_state_word(row->state));
+		return th_hint(err,
+			"stop it first (tidyhull stop %s), or use --force",
+			row->name);
+	}
+	return th_container_stop(context, row, 0, -1, &ending, err);
+}
+
+int th_container_remove(const struct th_context *context,
+	const struct th_container_row *row, bool force, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	int lock = -1, rc;
+
+	if (stop_first(context, row, force, err))
+		return -1;
+	/* With the lock, no keeper is there and none can come. */
+	rc = th_lock_wait(
+		store->run_fd, row->id, KEEPER_LEAVES_MS, &lock, err);
+	if (rc == 0)
+		return th_fail(err, TH_IN_USE,
+			"container \"%s\" is being started or removed by "
+			"another command",
+			row->name);
+	if (rc < 0)
+		return -1;
+	rc = th_store_hold(store, err);
+	if (rc == 0) {
+		rc = th_store_unsettled(store, row->id, err);
+		if (rc == 0)
+			rc = th_state_remove(
+				store->db, row->id, context->actor, err);
+		if (rc == 0)
+			rc = th_store_remove_container(store, row->id, err);
+		if (rc == 0)
+			th_store_settled(store, row->id);
+		th_store_let_go(store);
+	}
+	th_lock_drop(store->run_fd, row->id, &lock);
+	return rc;
+}

@@ -1,0 +1,309 @@
+#include "container/settings.h"
+
+#include <ctype.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/clock.h"
+#include "base/path.h"
+#include "oci/bundle.h"
+
+#define DEFAULT_GRACE_MS 10000
+
+bool th_name_valid(const char *name)
+{
+	size_t len = strlen(name);
+
+	if (len < 1 || len > 63 || !isalnum((unsigned char)name[0]))
+		return false;
+	return strspn(name,
+		       "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+		       "0123456789._-") == len;
+}
+
+int th_signal_parse(const char *text)
+{
+	char *end;
+	long number = strtol(text, &end, 10);
+
+	if (end != text && !*end)
+		return number >= 1 && number <= 64 ? (int)number : -1;
+	if (strncmp(text, "SIG", 3) == 0)
+		text += 3;
+	for (int i = 1; i < 32; i++) {
+		const char *name = sigabbrev_np(i);
+
+		if (name && strcmp(name, text) == 0)
+			return i;
+	}
+	if (strncmp(text, "RTMIN+", 6) == 0) {
+		number = strtol(text + 6, &end, 10);
+		if (end != text + 6 && !*end && number >= 0 &&
+			SIGRTMIN + number <= SIGRTMAX)
+			return SIGRTMIN + (int)number;
+	}
+	return -1;
+}
+
+const char *th_signal_name(int number)
+{
+	return number > 0 && number < 32 ? sigabbrev_np(number) : NULL;
+}
+
+int th_size_parse(const char *text, uint64_t *bytes)
+{
+	static const char units[] = "KMGT";
+	char *end;
+	double value;
+
+	if (!isdigit((unsigned char)*text))
+		return -1;
+	value = strtod(text, &end);
+	if (*end) {
+		const char *unit = strchr(units, toupper((unsigned char)*end));
+
+		if (!unit || end[1])
+			return -1;
+		for (const char *at = units; at <= unit; at++)
+			value *= 1024;
+	}
+	if (value < 1 || value > 1e18)
+		return -1;
+	*bytes = (uint64_t)value;
+	return 0;
+}
+
+static int take_mount_option(struct th_mount_setting *mount, const char *option,
+	const char *text, struct th_error *err)
+{
+	if (strcmp(option, "ro") == 0) {
+		mount->readonly = true;
+	} else if (strcmp(option, "make") == 0) {
+		mount->make = true;
+	} else {
+		th_fail(err, TH_USAGE,
+			"\"%s\" in the mount \"%.200s\" is not an option of "
+			"mounts",
+			option, text);
+		return th_hint(err, "there are: ro, make");
+	}
+	return 0;
+}
+
+static int take_source(struct th_mount_setting *mount, const char *source,
+	const char *text, const char *base, struct th_error *err)
+{
+	if (strncmp(source, "memory", 6) == 0 &&
+		(source[6] == ':' || !source[6])) {
+		mount->kind = TH_MOUNT_MEMORY;
+		if (source[6] &&
+			th_size_parse(source + 7, &mount->size_bytes)) {
+			th_fail(err, TH_USAGE,
+				"\"%s\" in the mount \"%.200s\" is not a size",
+				source + 7, text);
+			return th_hint(err, "write a number with K, M or G");
+		}
+		return 0;
+	}
+	if (strncmp(source, "volume:", 7) == 0) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"volumes are not supported yet (mount \"%.200s\")",
+			text);
+		return th_hint(err, "use a folder: %s=./data,make",
+			mount->target);
+	}
+	mount->source = th_path_absolute(base, source);
+	return mount->source ? 0 : th_fail_memory(err);
+}
+
+static int parse_mount(const char *text, const char *base,
+	struct th_mount_setting *mount, struct th_error *err)
+{
+	char *copy = strdup(text), *source, *option, *rest = NULL;
+	int rc = -1;
+
+	memset(mount, 0, sizeof(*mount));
+	if (!copy)
+		return th_fail_memory(err);
+	source = strchr(copy, '=');
+	if (copy[0] != '/' || !source || !source[1] || source[1] == ',') {
+		th_fail(err, TH_USAGE, "\"%.200s\" is not a mount setting",
+			text);
+		th_hint(err,
+			"write what the container sees on the left: "
+			"/data=./ledger, with ,ro or ,make behind it");
+		goto out;
+	}
+	*source++ = '\0';
+	option = strchr(source, ',');
+	if (option)
+		*option++ = '\0';
+	mount->target = th_path_absolute("/", copy);
+	if (!mount->target) {
+		th_fail_memory(err);
+		goto out;
+	}
+	if (strcmp(mount->target, "/") == 0) {
+		th_fail(err, TH_USAGE,
+			"the mount \"%.200s\" would cover the whole container",
+			text);
+		goto out;
+	}
+	for (option = option ? strtok_r(option, ",", &rest) : NULL; option;
+		option = strtok_r(NULL, ",", &rest)) {
+		if (take_mount_option(mount, option, text, err))
+			goto out;
+	}
+	rc = take_source(mount, source, text, base, err);
+out:
+	free(copy);
+	return rc;
+}
+
+static int parse_stop(struct th_settings *settings, struct th_error *err)
+{
+	char *copy = strdup(settings->stop_text), *rest = NULL;
+	int64_t span;
+	int rc = 0;
+
+	if (!copy)
+		return th_fail_memory(err);
+	for (char *part = strtok_r(copy, ",", &rest); part && rc == 0;
+		part = strtok_r(NULL, ",", &rest)) {
+		if (strncmp(part, "signal=", 7) == 0 &&
+			th_signal_parse(part + 7) > 0) {
+			settings->stop_signal = th_signal_parse(part + 7);
+		} else if (strncmp(part, "grace=", 6) == 0 &&
+			th_clock_parse_span(part + 6, &span) == 0 &&
+			span < (int64_t)86400 * 1000000) {
+			settings->grace_ms = (int)(span / 1000);
+		} else {
+			rc = th_fail(err, TH_USAGE,
+				"\"%.100s\" is not a stop setting", part);
+			th_hint(err, "for example --stop signal=INT,grace=30s");
+		}
+	}
+	free(copy);
+	return rc;
+}
+
+static int check_capability(const char *text, struct th_error *err)
+{
+	char name[64];
+
+	snprintf(name, sizeof(name), "CAP_%.50s", text + (*text != '\0'));
+	if ((*text == '+' || *text == '-') && th_capability_number(name) >= 0)
+		return 0;
+	th_fail(err, TH_USAGE, "\"%.60s\" is not a change of capabilities",
+		text);
+	return th_hint(err, "for example --capability +NET_ADMIN,-CHOWN");
+}
+
+static int check_hostname(const char *name, struct th_error *err)
+{
+	size_t len = strlen(name);
+
+	if (len > 0 && len <= 63 &&
+		strspn(name,
+			"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"
+			"0123456789.-") == len)
+		return 0;
+	return th_fail(err, TH_USAGE, "\"%.100s\" is not a host name", name);
+}
+
+static void add_if(
+	struct th_problems *problems, int failed, struct th_error *err)
+{
+	if (failed)
+		th_problems_add(problems, err);
+}
+
+static void check_lists(
+	struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_error err = {0};
+
+	for (size_t i = 0; i < settings->port_texts.count; i++)
+		add_if(problems,
+			th_port_parse(settings->port_texts.items[i],
+				&settings->ports, &settings->port_count, &err),
+			&err);
+	settings->mounts = calloc(
+		settings->mount_texts.count + 1, sizeof(*settings->mounts));
+	for (size_t i = 0;
+		settings->mounts && i < settings->mount_texts.count; i++)
+		add_if(problems,
+			parse_mount(settings->mount_texts.items[i],
+				settings->base,
+				&settings->mounts[settings->mount_count++],
+				&err),
+			&err);
+	for (size_t i = 0; i < settings->capabilities.count; i++)
+		add_if(problems,
+			check_capability(settings->capabilities.items[i], &err),
+			&err);
+}
+
+void th_settings_check(
+	struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_error err = {0};
+
+	settings->grace_ms = DEFAULT_GRACE_MS;
+	if (settings->name && !th_name_valid(settings->name)) {
+		th_fail(&err, TH_USAGE, "\"%.100s\" cannot be a name",
+			settings->name);
+		th_hint(&err,
+			"a name has up to 63 letters, digits, dots, dashes "
+			"and underscores");
+		th_problems_add(problems, &err);
+	}
+	check_lists(settings, problems);
+	if (settings->stop_text)
+		add_if(problems, parse_stop(settings, &err), &err);
+	if (settings->hostname)
+		add_if(problems, check_hostname(settings->hostname, &err),
+			&err);
+	if (settings->workdir && settings->workdir[0] != '/') {
+		th_fail(&err, TH_USAGE,
+			"the working folder \"%.200s\" is not an absolute path",
+			settings->workdir);
+		th_problems_add(problems, &err);
+	}
+	if (settings->network && strcmp(settings->network, "none") != 0 &&
+		strcmp(settings->network, "host") != 0 &&
+		!th_name_valid(settings->network)) {
+		th_fail(&err, TH_USAGE, "\"%.100s\" is not a network",
+			settings->network);
+		th_hint(&err, "write the name of one, or none, or host");
+		th_problems_add(problems, &err);
+	}
+	if (settings->network && strcmp(settings->network, "host") == 0 &&
+		settings->port_count) {
+		th_fail(&err, TH_USAGE,
+			"on the host's own network no port can be published");
+		th_hint(&err, "leave out --port: its ports are the host's");
+		th_problems_add(problems, &err);
+	}
+}
+
+void th_settings_release(struct th_settings *settings)
+{
+	th_strings_release(&settings->command);
+	th_strings_release(&settings->port_texts);
+	th_strings_release(&settings->mount_texts);
+	th_strings_release(&settings->env);
+	th_strings_release(&settings->secrets);
+	th_strings_release(&settings->capabilities);
+	free(settings->ports);
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		free(settings->mounts[i].target);
+		free(settings->mounts[i].source);
+	}
+	free(settings->mounts);
+	settings->ports = NULL;
+	settings->mounts = NULL;
+	settings->port_count = settings->mount_count = 0;
+}

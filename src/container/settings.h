@@ -1,0 +1,73 @@
+/* The settings of a container: one vocabulary for options, files and show. */
+#ifndef TH_CONTAINER_SETTINGS_H
+#define TH_CONTAINER_SETTINGS_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+#include "base/buffer.h"
+#include "base/error.h"
+#include "network/publish.h"
+
+enum th_fetch { TH_FETCH_MISSING, TH_FETCH_ALWAYS, TH_FETCH_NEVER };
+
+enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY };
+
+struct th_mount_setting {
+	enum th_mount_kind kind;
+	char *target;	     /* inside, absolute; owned */
+	char *source;	     /* outside, absolute; owned; NULL for memory */
+	uint64_t size_bytes; /* of memory; 0: half of the host's */
+	bool readonly;
+	bool make; /* make the source folder where it is missing */
+};
+
+struct th_settings {
+	/* As given; to be filled by the caller, who owns what it points to.
+	 * The lists are owned by the settings. */
+	const char *name;  /* NULL: one is made up */
+	const char *image;
+	struct th_strings command; /* what stands behind -- */
+	struct th_strings port_texts;
+	struct th_strings mount_texts;
+	struct th_strings env;	   /* KEY=VALUE */
+	struct th_strings secrets; /* keys of values that show hides */
+	const char *network;	   /* NULL: the default one */
+	const char *hostname;
+	const char *user;
+	const char *workdir;
+	const char *entrypoint;
+	struct th_strings capabilities; /* "+NET_ADMIN", "-CHOWN" */
+	const char *stop_text;		/* "signal=INT,grace=30s" */
+	bool read_only;
+	bool terminal;
+	bool keep;
+	enum th_fetch fetch;
+	const char *base; /* folder that relative sources start from */
+	/* Filled by th_settings_check. */
+	struct th_port *ports;
+	size_t port_count;
+	struct th_mount_setting *mounts;
+	size_t mount_count;
+	int stop_signal; /* 0: the image's */
+	int grace_ms;
+};
+
+/* Reads all texts; each one that is wrong becomes a problem. */
+void th_settings_check(
+	struct th_settings *settings, struct th_problems *problems);
+void th_settings_release(struct th_settings *settings);
+
+/* True for names of containers, volumes and networks: 1 to 63 letters,
+ * digits, dots, dashes and underscores, beginning with a letter or digit. */
+bool th_name_valid(const char *name);
+
+/* A signal by number or name ("INT", "SIGINT", "2"); -1 where it is none. */
+int th_signal_parse(const char *text);
+/* Its name without SIG, or NULL. */
+const char *th_signal_name(int number);
+
+/* "64M", "1.5G", "4096": bytes; -1 where it is no size. */
+int th_size_parse(const char *text, uint64_t *bytes);
+
+#endif

@@ -1,0 +1,106 @@
+/* The truth about containers whose keeper has gone. */
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "container/container.h"
+#include "keeper/lock.h"
+#include "network/network.h"
+#include "sandbox/cgroup.h"
+
+static bool runs(const struct th_container_row *row)
+{
+	return row->state == TH_STATE_RUNNING ||
+		row->state == TH_STATE_PAUSED || row->state == TH_STATE_WAITING;
+}
+
+/* Ends what may still live, and removes what the keeper would have. */
+static void clean(const struct th_context *context,
+	const struct th_container_row *row, bool rebooted)
+{
+	struct th_store *store = context->store;
+	char group[32], path[64];
+
+	snprintf(group, sizeof(group), "tidyhull-%.6s", store->tag);
+	th_cgroup_remove(group, row->id);
+	snprintf(path, sizeof(path), "%s.sock", row->id);
+	unlinkat(store->run_fd, path, 0);
+	if (!rebooted && strcmp(row->network, "none") != 0 &&
+		strcmp(row->network, "host") != 0)
+		th_network_unplugged(row->id);
+}
+
+/* With the container's lock held. */
+static int record(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	bool rebooted = strcmp(row->boot, store->boot_id) != 0;
+	struct th_change change = {.to = TH_STATE_STOPPED,
+		.outcome = rebooted ? TH_OUTCOME_HOST_RESTARTED
+				    : TH_OUTCOME_KEEPER_LOST,
+		.reason = rebooted ? "the host was restarted"
+				   : "its keeper was killed, and the container "
+				     "with it",
+		.cause = rebooted ? "found after a restart of the host"
+				  : "found without its keeper",
+		.actor = context->actor};
+	int rc;
+
+	clean(context, row, rebooted);
+	if (row->keep)
+		return th_state_change(store->db, row->id, &change, err);
+	if (th_store_hold(store, err))
+		return -1;
+	rc = th_store_unsettled(store, row->id, err);
+	if (rc == 0)
+		rc = th_state_remove(store->db, row->id, context->actor, err);
+	if (rc == 0 && th_store_remove_container(store, row->id, err) == 0)
+		th_store_settled(store, row->id);
+	th_store_let_go(store);
+	return rc;
+}
+
+int th_container_settle_row(const struct th_context *context,
+	struct th_container_row *row, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	int lock = -1, pid, rc;
+
+	if (!runs(row) || th_lock_held(store->run_fd, row->id, &pid))
+		return 0;
+	rc = th_lock_take(store->run_fd, row->id, &lock, err);
+	if (rc <= 0)
+		return rc;
+	/* It may have ended properly since the row was read. */
+	rc = th_state_get(store->db, row->id, row, err);
+	if (rc == 1 && runs(row))
+		rc = record(context, row, err) ? -1 : 1;
+	th_lock_drop(store->run_fd, row->id, &lock);
+	if (rc == 1)
+		rc = th_state_get(store->db, row->id, row, err);
+	if (rc >= 0)
+		th_network_tidy(store, NULL);
+	if (rc == 0)
+		row->id[0] = '\0'; /* a discarded one is gone */
+	return rc < 0 ? -1 : 0;
+}
+
+int th_container_settle(const struct th_context *context, struct th_error *err)
+{
+	struct th_container_row *rows = NULL;
+	size_t count = 0;
+	int rc;
+
+	if (th_state_list(context->store->db, NULL, &rows, &count, err))
+		return -1;
+	rc = 0;
+	for (size_t i = 0; i < count && rc == 0; i++) {
+		if (runs(&rows[i]))
+			rc = th_container_settle_row(context, &rows[i], err);
+	}
+	free(rows);
+	return rc;
+}

@@ -1,0 +1,85 @@
+/* Starting a container's keeper. */
+#include <errno.h>
+#include <spawn.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "container/container.h"
+
+#define KEEPER_CHANNEL 3
+
+static int spawn(const struct th_context *context,
+	const struct th_container_row *row, enum th_attach attach,
+	struct th_size size, int channel, pid_t *pid, struct th_error *err)
+{
+	static const char *const modes[] = {"background", "attached", "input"};
+	posix_spawn_file_actions_t actions;
+	char rows[16], columns[16];
+	const char *args[] = {"tidyhull-keeper", context->store->root,
+		context->store->run, row->id, modes[attach], rows, columns,
+		context->actor, NULL};
+	static char *const env[] = {NULL};
+	int rc;
+
+	snprintf(rows, sizeof(rows), "%d", size.rows);
+	snprintf(columns, sizeof(columns), "%d", size.columns);
+	if (posix_spawn_file_actions_init(&actions))
+		return th_fail_memory(err);
+	posix_spawn_file_actions_adddup2(&actions, channel, KEEPER_CHANNEL);
+	/* The keeper needs nothing of the caller's environment. */
+	rc = posix_spawn(pid, context->keeper, &actions, NULL,
+		(char *const *)(uintptr_t)args, env);
+	posix_spawn_file_actions_destroy(&actions);
+	if (rc == 0)
+		return 0;
+	th_fail_sys(err, TH_FAILED, rc, "cannot start %s", context->keeper);
+	return th_hint(err, "is tidyhull installed completely?");
+}
+
+/* Waits for the keeper's word. */
+static int await(int channel, pid_t pid, struct th_error *err)
+{
+	struct th_message message;
+	int fds[TH_CHANNEL_FDS], rc;
+
+	rc = th_channel_receive(channel, &message, fds, err);
+	if (rc == 1 && message.type == TH_TELL_STARTED)
+		return 0;
+	/* It has ended, or will at once: the shell gets no zombie. */
+	while (waitpid(pid, NULL, 0) < 0 && errno == EINTR)
+		;
+	if (rc == 1 && message.type == TH_TELL_FAILED &&
+		message.len == sizeof(*err)) {
+		memcpy(err, message.data, sizeof(*err));
+		return -1;
+	}
+	if (rc >= 0)
+		th_fail(err, TH_FAILED,
+			"the container's keeper ended before the start");
+	return -1;
+}
+
+int th_container_start(const struct th_context *context,
+	const struct th_container_row *row, enum th_attach attach,
+	struct th_size size, int *channel, struct th_error *err)
+{
+	int pair[2], rc;
+	pid_t pid = 0;
+
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot make a channel to the keeper");
+	rc = spawn(context, row, attach, size, pair[1], &pid, err);
+	close(pair[1]);
+	if (rc == 0)
+		rc = await(pair[0], pid, err);
+	if (rc || attach == TH_BACKGROUND)
+		close(pair[0]);
+	else
+		*channel = pair[0];
+	return rc;
+}

@@ -1,0 +1,284 @@
+#include "keeper/log.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "base/json.h"
+#include "keeper/plan.h"
+
+static const char base64[] =
+	"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+
+int th_log_open(int folder, struct th_log *log, struct th_error *err)
+{
+	memset(log, 0, sizeof(*log));
+	th_buf_init(&log->entries, 4 << 20);
+	for (int i = 0; i < 2; i++)
+		th_buf_init(&log->partial[i], TH_LOG_LINE);
+	log->fd = openat(folder, TH_LOG_NAME,
+		O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600);
+	if (log->fd < 0)
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot open the log");
+	return 0;
+}
+
+/* The length of the valid UTF-8 sequence at the beginning; 0 where there is
+ * none (RFC 3629: no overlong forms, no surrogates, up to U+10FFFF). */
+static size_t utf8_length(const unsigned char *at, size_t len)
+{
+	unsigned char first = at[0];
+	size_t need = first >= 0xf0 ? 4 : first >= 0xe0 ? 3 : 2;
+
+	if (first < 0x80)
+		return 1;
+	if (first < 0xc2 || first > 0xf4 || len < need)
+		return 0;
+	for (size_t i = 1; i < need; i++) {
+		if ((at[i] & 0xc0) != 0x80)
+			return 0;
+	}
+	if ((first == 0xe0 && at[1] < 0xa0) ||
+		(first == 0xed && at[1] > 0x9f) ||
+		(first == 0xf0 && at[1] < 0x90) ||
+		(first == 0xf4 && at[1] > 0x8f))
+		return 0;
+	return need;
+}
+
+/* How many bytes from the beginning need no escape: plain ASCII, eight at a
+ * time. */
+static size_t plain_run(const char *at, size_t len)
+{
+	const uint64_t ones = 0x0101010101010101, highs = ones << 7;
+	size_t i = 0;
+
+	for (; i + 8 <= len; i += 8) {
+		uint64_t word, quote, slash;
+
+		memcpy(&word, at + i, 8);
+		quote = word ^ (ones * '"');
+		slash = word ^ (ones * '\\');
+		if (((word - ones * 0x20) | ((quote - ones) & ~quote) |
+			    ((slash - ones) & ~slash) | word) &
+			highs)
+			break;
+	}
+	for (; i < len; i++) {
+		unsigned char byte = (unsigned char)at[i];
+
+		if (byte < 0x20 || byte >= 0x7f || byte == '"' || byte == '\\')
+			break;
+	}
+	return i;
+}
+
+/* Appends the text escaped for JSON; false where it is not valid UTF-8. */
+static bool add_text(struct th_buf *out, const char *data, size_t len)
+{
+	while (len > 0) {
+		size_t run = plain_run(data, len);
+		unsigned char byte;
+
+		th_buf_add(out, data, run);
+		data += run;
+		len -= run;
+		if (len == 0)
+			break;
+		byte = (unsigned char)*data;
+		run = utf8_length((const unsigned char *)data, len);
+		if (run == 0)
+			return false;
+		if (byte == '"' || byte == '\\')
+			th_buf_addf(out, "\\%c", byte);
+		else if (byte == '\t')
+			th_buf_adds(out, "\\t");
+		else if (byte == '\r')
+			th_buf_adds(out, "\\r");
+		else if (byte < 0x20 || byte == 0x7f)
+			th_buf_addf(out, "\\u%04x", byte);
+		else
+			th_buf_add(out, data, run);
+		data += run;
+		len -= run;
+	}
+	return true;
+}
+
+static void add_base64(struct th_buf *out, const char *data, size_t len)
+{
+	const unsigned char *at = (const unsigned char *)data;
+
+	for (size_t i = 0; i < len; i += 3) {
+		uint32_t three = (uint32_t)at[i] << 16;
+		char four[4];
+
+		if (i + 1 < len)
+			three |= (uint32_t)at[i + 1] << 8;
+		if (i + 2 < len)
+			three |= at[i + 2];
+		four[0] = base64[three >> 18];
+		four[1] = base64[three >> 12 & 63];
+		four[2] = i + 1 < len ? base64[three >> 6 & 63] : '=';
+		four[3] = i + 2 < len ? base64[three & 63] : '=';
+		th_buf_add(out, four, 4);
+	}
+}
+
+static void add_entry(struct th_log *log, enum th_stream stream,
+	int64_t time_us, const char *data, size_t len, bool more)
+{
+	struct th_buf *out = &log->entries;
+	const char *key = stream == TH_STREAM_OUT ? "out" : "err";
+	size_t before = out->len;
+
+	th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s\":\"", time_us, key);
+	if (!add_text(out, data, len)) {
+		th_buf_drop(out, 0);
+		out->len = before;
+		th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us,
+			key);
+		add_base64(out, data, len);
+	}
+	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
+}
+
+static void flush_entries(struct th_log *log)
+{
+	if (log->entries.len && !log->failed && log->fd >= 0 &&
+		(log->entries.failed ||
+			th_write_all(log->fd, log->entries.data,
+				log->entries.len))) {
+		log->failed = true;
+		log->sys = log->entries.failed ? ENOMEM : errno;
+	}
+	log->entries.len = 0;
+	if (log->entries.cap > 1 << 20)
+		th_buf_release(&log->entries);
+}
+
+void th_log_write(struct th_log *log, enum th_stream stream, const char *data,
+	size_t len)
+{
+	struct th_buf *partial = &log->partial[stream];
+	int64_t now = th_clock_now_us();
+
+	if (log->failed)
+		return;
+	while (len > 0) {
+		const char *end = memchr(data, '\n', len);
+		size_t line = end ? (size_t)(end - data) : len;
+		size_t take = line;
+
+		if (partial->len == 0)
+			log->partial_us[stream] = now;
+		if (take > TH_LOG_LINE - partial->len)
+			take = TH_LOG_LINE - partial->len;
+		if (partial->len == 0 && end && take == line) {
+			/* The common case: a whole line, nothing to keep. */
+			add_entry(log, stream, now, data, line, false);
+		} else {
+			th_buf_add(partial, data, take);
+			if (end && take == line)
+				add_entry(log, stream, log->partial_us[stream],
+					partial->data, partial->len, false);
+			else if (partial->len == TH_LOG_LINE)
+				add_entry(log, stream, log->partial_us[stream],
+					partial->data, partial->len, true);
+			if ((end && take == line) ||
+				partial->len == TH_LOG_LINE)
+				partial->len = 0;
+		}
+		take += end && take == line;
+		data += take;
+		len -= take;
+	}
+	flush_entries(log);
+}
+
+void th_log_close(struct th_log *log)
+{
+	for (int i = 0; i < 2; i++) {
+		if (log->partial[i].len && !log->failed)
+			add_entry(log, (enum th_stream)i, log->partial_us[i],
+				log->partial[i].data, log->partial[i].len,
+				true);
+	}
+	flush_entries(log);
+	for (int i = 0; i < 2; i++)
+		th_buf_release(&log->partial[i]);
+	th_buf_release(&log->entries);
+	th_close(&log->fd);
+}
+
+static char *from_base64(const char *text, size_t len, size_t *out_len)
+{
+	char *out = malloc(len + 1);
+	uint32_t bits = 0;
+	int held = 0;
+
+	*out_len = 0;
+	for (size_t i = 0; out && i < len && text[i] != '='; i++) {
+		const char *place = strchr(base64, text[i]);
+
+		if (!place) {
+			free(out);
+			return NULL;
+		}
+		bits = bits << 6 | (uint32_t)(place - base64);
+		held += 6;
+		if (held >= 8) {
+			held -= 8;
+			out[(*out_len)++] = (char)(bits >> held & 0xff);
+		}
+	}
+	return out;
+}
+
+int th_log_parse(const char *line, size_t len, struct th_log_entry *entry)
+{
+	static const struct {
+		const char *key;
+		enum th_stream stream;
+		bool coded;
+	} kinds[] = {{"out", TH_STREAM_OUT, false},
+		{"err", TH_STREAM_ERR, false}, {"out64", TH_STREAM_OUT, true},
+		{"err64", TH_STREAM_ERR, true}};
+	json_t *doc, *text = NULL;
+	size_t i;
+
+	memset(entry, 0, sizeof(*entry));
+	doc = json_loadb(line, len, JSON_ALLOW_NUL, NULL);
+	for (i = 0; doc && i < sizeof(kinds) / sizeof(*kinds); i++) {
+		text = json_object_get(doc, kinds[i].key);
+		if (json_is_string(text))
+			break;
+		text = NULL;
+	}
+	if (text) {
+		const char *data = json_string_value(text);
+		size_t size = json_string_length(text);
+
+		entry->stream = kinds[i].stream;
+		entry->time_us =
+			json_integer_value(json_object_get(doc, "at"));
+		entry->more = json_is_true(json_object_get(doc, "more"));
+		if (kinds[i].coded) {
+			entry->data = from_base64(data, size, &entry->len);
+		} else {
+			entry->data = malloc(size + 1);
+			entry->len = size;
+			if (entry->data)
+				memcpy(entry->data, data, size);
+		}
+	}
+	json_decref(doc);
+	return entry->data ? 0 : -1;
+}

@@ -1,0 +1,143 @@
+/* tidyhull-keeper: the parent and recorder of one running container. It is
+ * started by tidyhull, not by people. */
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/close_range.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <sys/resource.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+
+/* The channel to the command that starts the container. */
+#define CHANNEL 3
+
+enum argument {
+	ARG_PROGRAM,
+	ARG_ROOT,
+	ARG_RUN,
+	ARG_ID,
+	ARG_MODE, /* "background", "attached", "input" */
+	ARG_ROWS,
+	ARG_COLUMNS,
+	ARG_ACTOR,
+	ARG_COUNT
+};
+
+/* Nothing of the command's terminal, session, folder or files stays. */
+static void leave_caller(void)
+{
+	struct rlimit files;
+	sigset_t set;
+	int null;
+
+	setsid();
+	umask(022);
+	if (chdir("/")) {
+		/* The folder is kept busy, no more. */
+	}
+	syscall(SYS_close_range, CHANNEL + 1, ~0u, 0);
+	fcntl(CHANNEL, F_SETFD, FD_CLOEXEC);
+	null = open("/dev/null", O_RDWR | O_CLOEXEC);
+	if (null >= 0) {
+		dup2(null, 0);
+		dup2(null, 1);
+		dup2(null, 2);
+		close(null);
+	}
+	sigemptyset(&set);
+	sigaddset(&set, SIGTERM);
+	sigaddset(&set, SIGINT);
+	sigaddset(&set, SIGHUP);
+	sigaddset(&set, SIGCHLD);
+	sigprocmask(SIG_SETMASK, &set, NULL);
+	signal(SIGPIPE, SIG_IGN);
+	/* What its children are before they run their program must not be
+	 * looked into from inside. */
+	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	if (getrlimit(RLIMIT_NOFILE, &files) == 0) {
+		files.rlim_cur = files.rlim_max;
+		setrlimit(RLIMIT_NOFILE, &files);
+	}
+}
+
+static void init(struct keeper *keeper, char **argv)
+{
+	memset(keeper, 0, sizeof(*keeper));
+	keeper->id = argv[ARG_ID];
+	keeper->actor = argv[ARG_ACTOR];
+	keeper->attached = strcmp(argv[ARG_MODE], "background") != 0;
+	keeper->input = strcmp(argv[ARG_MODE], "input") == 0;
+	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
+	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
+	keeper->lock_fd = keeper->folder_fd = keeper->cgroup_fd = -1;
+	keeper->overlay_fd = keeper->netns_fd = -1;
+	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
+	keeper->sandbox.console = -1;
+	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
+	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
+	keeper->log.fd = -1;
+	keeper->loop.epoll = -1;
+	/* A client is not read while some of its input waits, so one message
+	 * is the most that can be there; the rest is for several clients. */
+	th_buf_init(&keeper->in_pending, 16 * TH_CHANNEL_PAYLOAD);
+}
+
+static void release(struct keeper *keeper)
+{
+	int fds[] = {keeper->signals.fd, keeper->process.fd};
+
+	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
+		th_close(&fds[i]);
+	th_plan_release(&keeper->plan);
+	th_bundle_release(&keeper->bundle);
+	th_close(&keeper->folder_fd);
+	free(keeper->port_fds);
+	free(keeper->port_rows);
+	th_loop_release(&keeper->loop);
+	th_store_close(keeper->store);
+}
+
+int main(int argc, char **argv)
+{
+	struct th_error err = {0};
+	struct keeper keeper;
+	int channel = CHANNEL;
+
+	if (argc != ARG_COUNT) {
+		fputs("tidyhull-keeper is started by tidyhull, "
+		      "see: tidyhull help\n",
+			stderr);
+		return 2;
+	}
+	leave_caller();
+	init(&keeper, argv);
+	if (th_loop_init(&keeper.loop, &err) ||
+		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
+			&keeper.store, &err) ||
+		keeper_start(&keeper, &err)) {
+		/* All is undone before the command hears of it. */
+		keeper_abort(&keeper, &err);
+		th_channel_send(
+			channel, TH_TELL_FAILED, &err, sizeof(err), NULL, 0);
+		th_close(&channel);
+		release(&keeper);
+		return 1;
+	}
+	th_channel_send(channel, TH_TELL_STARTED, NULL, 0, NULL, 0);
+	if (keeper.attached)
+		keeper_add_client(&keeper, channel, true);
+	else
+		th_close(&channel);
+	keeper_serve(&keeper);
+	keeper_finish(&keeper);
+	release(&keeper);
+	return 0;
+}

@@ -1,0 +1,39 @@
+/* What the keeper has to know of its container beside the bundle: the file
+ * plan.json in the container's folder (docs/formats.md). */
+#ifndef TH_KEEPER_PLAN_H
+#define TH_KEEPER_PLAN_H
+
+#include <stdbool.h>
+
+#include "base/buffer.h"
+#include "base/error.h"
+#include "network/publish.h"
+
+#define TH_PLAN_MAX (4u << 20)
+#define TH_LOG_NAME "log.jsonl"
+
+struct th_plan {
+	char *name;
+	char *network;		  /* a name, "none" or "host" */
+	struct th_strings layers; /* diff IDs, the lowest first */
+	struct th_port *ports;
+	size_t port_count;
+	bool keep;
+	int stop_signal;
+	int grace_ms;
+	/* For people and for show: the settings as they were given. */
+	char *image;
+	struct th_strings port_texts;
+	struct th_strings mount_texts;
+	struct th_strings env;	   /* KEY=VALUE, those given by hand */
+	struct th_strings secrets; /* keys whose values show hides */
+	char *settings_user;	   /* NULL where not given */
+};
+
+/* Reads FOLDER/plan.json. */
+int th_plan_read(int folder, struct th_plan *plan, struct th_error *err);
+/* Writes it. */
+int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err);
+void th_plan_release(struct th_plan *plan);
+
+#endif

@@ -1,0 +1,232 @@
+/* Sessions: further commands in the running container. */
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/epoll.h>
+#include <sys/ioctl.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/json.h"
+#include "keeper/keeper.h"
+
+#define WHAT "a session's request"
+
+/* A process as the container's own, changed as the request says. */
+struct request {
+	struct th_process process;
+	const char *command, *actor;
+	struct th_size size;
+	json_t *doc;
+};
+
+static int read_user(struct request *request, struct th_error *err)
+{
+	struct th_process *process = &request->process;
+	int64_t uid = process->uid, gid = process->gid;
+	json_t *groups, *item;
+	size_t i;
+
+	if (th_json_int(request->doc, "uid", WHAT, &uid, err) < 0 ||
+		th_json_int(request->doc, "gid", WHAT, &gid, err) < 0 ||
+		th_json_array(request->doc, "groups", WHAT, &groups, err) < 0)
+		return -1;
+	if (process->uid != 0 && uid == 0) {
+		/* Root again: with what the container may have at most. */
+		process->permitted = process->effective = process->bounding;
+	} else if (process->uid == 0 && uid != 0) {
+		process->permitted = process->effective = 0;
+		process->ambient = 0;
+	}
+	process->uid = (uid_t)uid;
+	process->gid = (gid_t)gid;
+	if (!groups)
+		return 0;
+	process->groups = calloc(json_array_size(groups) + 1, sizeof(gid_t));
+	if (!process->groups)
+		return th_fail_memory(err);
+	process->group_count = 0;
+	json_array_foreach(groups, i, item)
+	{
+		process->groups[process->group_count++] =
+			(gid_t)json_integer_value(item);
+	}
+	return 0;
+}
+
+static int read_request(struct keeper *keeper, const struct th_message *message,
+	struct request *request, struct th_error *err)
+{
+	const struct th_process *base = &keeper->bundle.process;
+	struct th_process *process = &request->process;
+	const char *cwd = NULL;
+	int64_t rows = 0, columns = 0;
+
+	memset(request, 0, sizeof(*request));
+	if (th_json_parse(
+		    message->data, message->len, WHAT, &request->doc, err))
+		return -1;
+	*process = *base;
+	memset(&process->args, 0, sizeof(process->args));
+	memset(&process->env, 0, sizeof(process->env));
+	process->groups = NULL;
+	process->group_count = 0;
+	process->cwd = NULL;
+	process->terminal = false;
+	/* Limits and score hold for the container's own process. */
+	if (th_json_strings(request->doc, "args", WHAT, &process->args, err) <
+			0 ||
+		th_json_strings(request->doc, "env", WHAT, &process->env, err) <
+			0 ||
+		th_json_string(request->doc, "cwd", WHAT, &cwd, err) < 0 ||
+		th_json_string(request->doc, "command", WHAT,
+			&request->command, err) < 0 ||
+		th_json_string(request->doc, "actor", WHAT, &request->actor,
+			err) < 0 ||
+		th_json_bool(request->doc, "terminal", WHAT,
+			&process->terminal, err) < 0 ||
+		th_json_int(request->doc, "rows", WHAT, &rows, err) < 0 ||
+		th_json_int(request->doc, "columns", WHAT, &columns, err) < 0 ||
+		read_user(request, err))
+		return -1;
+	request->size.rows = (uint16_t)rows;
+	request->size.columns = (uint16_t)columns;
+	process->cwd = strdup(cwd ? cwd : base->cwd);
+	if (!process->cwd)
+		return th_fail_memory(err);
+	if (!process->args.count)
+		return th_fail(err, TH_USAGE, "the session has no command");
+	return 0;
+}
+
+static void release_request(struct request *request)
+{
+	th_strings_release(&request->process.args);
+	th_strings_release(&request->process.env);
+	free(request->process.groups);
+	free(request->process.cwd);
+	json_decref(request->doc);
+}
+
+static void end_session(struct session *session, int status)
+{
+	struct keeper *keeper = session->keeper;
+	struct th_ending ending = {0};
+	struct th_error ignored = {0};
+	int fd = session->watch.fd;
+
+	if (WIFSIGNALED(status)) {
+		ending.outcome = TH_OUTCOME_SIGNAL;
+		ending.code = WTERMSIG(status);
+	} else {
+		ending.outcome = TH_OUTCOME_EXITED;
+		ending.code = WEXITSTATUS(status);
+	}
+	th_state_session_end(keeper->store->db, session->id,
+		WIFSIGNALED(status) ? 128 + ending.code : ending.code,
+		&ignored);
+	if (session->client) {
+		session->client->session = NULL;
+		keeper_tell(session->client, TH_TELL_ENDED, &ending,
+			sizeof(ending));
+	}
+	th_loop_forget(&keeper->loop, &session->watch);
+	th_close(&fd);
+	*session->place = session->next;
+	if (session->next)
+		session->next->place = session->place;
+	free(session);
+}
+
+static void session_ready(struct th_watch *watch, uint32_t events)
+{
+	struct session *session = watch->owner;
+	int status = 0;
+
+	(void)events;
+	if (waitpid(session->pid, &status, WNOHANG) > 0)
+		end_session(session, status);
+}
+
+void keeper_end_sessions(struct keeper *keeper)
+{
+	while (keeper->sessions) {
+		int status = 0;
+
+		/* The namespace is gone, and they with it. */
+		waitpid(keeper->sessions->pid, &status, 0);
+		end_session(keeper->sessions, status);
+	}
+}
+
+static int start(struct client *client, const struct request *request,
+	int fds[3], struct th_error *err)
+{
+	struct keeper *keeper = client->keeper;
+	struct th_join_options options = {
+		.target_pidfd = keeper->sandbox.pidfd,
+		.namespaces = keeper->bundle.namespaces,
+		.cgroup = keeper->cgroup_fd,
+		.process = &request->process,
+		.stdio = {fds[0], fds[1], fds[2]}};
+	struct session *session = calloc(1, sizeof(*session));
+	struct th_sandbox made;
+	struct winsize size = {.ws_row = request->size.rows,
+		.ws_col = request->size.columns};
+
+	if (!session)
+		return th_fail_memory(err);
+	if (th_sandbox_join(&options, &made, err)) {
+		free(session);
+		return -1;
+	}
+	th_id_new(session->id);
+	session->keeper = keeper;
+	session->pid = made.pid;
+	session->client = client;
+	client->session = session;
+	session->watch.owner = session;
+	session->watch.ready = session_ready;
+	session->next = keeper->sessions;
+	session->place = &keeper->sessions;
+	if (session->next)
+		session->next->place = &session->next;
+	keeper->sessions = session;
+	th_loop_watch(&keeper->loop, &session->watch, made.pidfd, EPOLLIN);
+	if (made.console >= 0 && size.ws_row)
+		ioctl(made.console, TIOCSWINSZ, &size);
+	th_channel_send(client->watch.fd, TH_TELL_SESSION, session->id,
+		TH_ID_LENGTH, &made.console, made.console >= 0);
+	th_close(&made.console);
+	return th_state_session_add(keeper->store->db, session->id, keeper->id,
+		request->command ? request->command : "",
+		request->actor ? request->actor : "", session->pid, err);
+}
+
+void keeper_start_session(
+	struct client *client, const struct th_message *message, int fds[3])
+{
+	struct keeper *keeper = client->keeper;
+	struct request request;
+	struct th_error err = {0};
+
+	if (keeper->ended) {
+		th_fail(&err, TH_FAILED, "the container has just ended");
+	} else if (client->session) {
+		th_fail(&err, TH_FAILED, "the client has a session already");
+	} else if (read_request(keeper, message, &request, &err) == 0) {
+		if (!request.process.terminal && fds[2] < 0)
+			th_fail(&err, TH_FAILED, "the session has no streams");
+		else
+			start(client, &request, fds, &err);
+		release_request(&request);
+	} else {
+		release_request(&request);
+	}
+	if (err.code && !client->session)
+		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+}

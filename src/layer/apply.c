@@ -1,0 +1,535 @@
+#include "layer/apply.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <locale.h>
+#include <stdbool.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+#include "base/path.h"
+
+#define WHITEOUT ".wh."
+#define OPAQUE ".wh..wh..opq"
+#define OPAQUE_ATTRIBUTE "trusted.overlay.opaque"
+#define NAME_BYTES_MAX 4096
+#define ENTRIES_MAX 20000000
+
+struct folder_time {
+	char *path; /* owned */
+	struct timespec time;
+};
+
+struct job {
+	struct th_source *source;
+	struct th_error *source_err;
+	int tree;
+	/* The folder that the last entry lay in stays open. */
+	char *parent_path;
+	int parent;
+	/* Folders get their times at the end: filling them changes it. */
+	struct folder_time *times;
+	size_t time_count;
+};
+
+static la_ssize_t read_source(
+	struct archive *archive, void *data, const void **piece)
+{
+	struct job *job = data;
+	ssize_t got = job->source->next(job->source, piece, job->source_err);
+
+	if (got < 0)
+		archive_set_error(archive, EIO, "%s", job->source_err->msg);
+	return got;
+}
+
+static int refuse(const char *name, const char *why, struct th_error *err)
+{
+	return th_fail(err, TH_FAILED, "the entry \"%.200s\" %s", name, why);
+}
+
+static int fail_entry(const char *name, struct th_error *err)
+{
+	if (errno == ENOSPC || errno == EDQUOT)
+		return th_fail(err, TH_FAILED,
+			"the disk is full (at the entry \"%.200s\")", name);
+	return th_fail_sys(err, TH_FAILED, errno,
+		"cannot write the entry \"%.200s\"", name);
+}
+
+/* The name without what leads nowhere ("./", "//", "/"): "" is the root. */
+static int clean_name(const char *name, char clean[NAME_BYTES_MAX],
+	struct th_error *err)
+{
+	size_t used = 0;
+
+	while (*name) {
+		size_t len = strcspn(name, "/");
+
+		if (len == 2 && name[0] == '.' && name[1] == '.')
+			return refuse(name, "leads out by \"..\"", err);
+		if (len > 0 && !(len == 1 && name[0] == '.')) {
+			if (len > 255 || used + len + 2 > NAME_BYTES_MAX)
+				return refuse(name, "has too long a name", err);
+			if (used)
+				clean[used++] = '/';
+			memcpy(clean + used, name, len);
+			used += len;
+		}
+		name += len + (name[len] == '/');
+	}
+	clean[used] = '\0';
+	return 0;
+}
+
+static int open_parent(struct job *job, const char *path, struct th_error *err)
+{
+	int fd, made;
+
+	if (job->parent_path && strcmp(job->parent_path, path) == 0)
+		return 0;
+	fd = th_path_open_in_root(job->tree, *path ? path : ".",
+		O_RDONLY | O_DIRECTORY, 0);
+	if (fd < 0 && errno == ENOENT) {
+		made = th_path_make_in_root(job->tree, path, true);
+		th_close(&made);
+		fd = th_path_open_in_root(
+			job->tree, path, O_RDONLY | O_DIRECTORY, 0);
+	}
+	if (fd < 0 && errno == ENOTDIR)
+		return refuse(path, "is a file, but others lie in it", err);
+	if (fd < 0)
+		return fail_entry(path, err);
+	th_close(&job->parent);
+	free(job->parent_path);
+	job->parent = fd;
+	job->parent_path = strdup(path);
+	return job->parent_path ? 0 : th_fail_memory(err);
+}
+
+/* The folder changes its nature: what was opened through it is stale. */
+static void forget_parent(struct job *job)
+{
+	th_close(&job->parent);
+	free(job->parent_path);
+	job->parent_path = NULL;
+}
+
+static bool is_whiteout(const struct stat *st)
+{
+	return S_ISCHR(st->st_mode) && st->st_rdev == makedev(0, 0);
+}
+
+/* Makes room for an entry. Returns 1 where a folder is there that the new one
+ * may take over, 2 where a whiteout was, 0 where nothing is left, -1. */
+static int make_room(struct job *job, const char *name, bool folder,
+	const char *full, struct th_error *err)
+{
+	struct stat st;
+
+	if (fstatat(job->parent, name, &st, AT_SYMLINK_NOFOLLOW))
+		return errno == ENOENT ? 0 : fail_entry(full, err);
+	if (folder && S_ISDIR(st.st_mode))
+		return 1;
+	if (S_ISDIR(st.st_mode)) {
+		if (th_tree_remove(job->parent, name, err))
+			return -1;
+		return 0;
+	}
+	if (unlinkat(job->parent, name, 0))
+		return fail_entry(full, err);
+	return is_whiteout(&st) ? 2 : 0;
+}
+
+static int set_opaque(int parent, const char *name, const char *full,
+	struct th_error *err)
+{
+	int fd = openat(parent, name,
+		O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	int rc = 0;
+
+	if (fd < 0 || fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0))
+		rc = fail_entry(full, err);
+	th_close(&fd);
+	return rc;
+}
+
+static int apply_whiteout(struct job *job, const char *name, const char *full,
+	struct th_error *err)
+{
+	const char *hidden = name + strlen(WHITEOUT);
+	struct stat st;
+
+	if (strcmp(name, OPAQUE) == 0)
+		return set_opaque(job->parent, ".", full, err);
+	/* Other names of this form are notes of tools, not files. */
+	if (strncmp(hidden, WHITEOUT, strlen(WHITEOUT)) == 0)
+		return 0;
+	if (!*hidden || strcmp(hidden, ".") == 0 || strcmp(hidden, "..") == 0)
+		return refuse(full, "hides nothing that could be", err);
+	/* It hides what lower layers have, not what this one brings. */
+	if (fstatat(job->parent, hidden, &st, AT_SYMLINK_NOFOLLOW) == 0)
+		return S_ISDIR(st.st_mode)
+			? set_opaque(job->parent, hidden, full, err)
+			: 0;
+	if (mknodat(job->parent, hidden, S_IFCHR, makedev(0, 0)))
+		return fail_entry(full, err);
+	return 0;
+}
+
+static int write_data(struct archive *archive, int fd, int64_t size,
+	const char *full, struct th_error *err)
+{
+	const void *data;
+	size_t len;
+	la_int64_t offset;
+	int rc;
+
+	while ((rc = archive_read_data_block(archive, &data, &len, &offset)) ==
+		ARCHIVE_OK) {
+		const char *at = data;
+
+		while (len > 0) {
+			ssize_t done = pwrite(fd, at, len, offset);
+
+			if (done < 0 && errno == EINTR)
+				continue;
+			if (done < 0)
+				return fail_entry(full, err);
+			at += done;
+			offset += done;
+			len -= (size_t)done;
+		}
+	}
+	if (rc != ARCHIVE_EOF)
+		return th_fail(err, TH_FAILED,
+			"the archive is damaged at the entry \"%.200s\": %s",
+			full, archive_error_string(archive));
+	/* A file that ends in a hole. */
+	if (size > 0 && ftruncate(fd, size))
+		return fail_entry(full, err);
+	return 0;
+}
+
+static int apply_hard_link(struct job *job, const char *name,
+	const char *target, const char *full, struct th_error *err)
+{
+	char clean[NAME_BYTES_MAX], *slash;
+	int folder, rc;
+
+	if (clean_name(target, clean, err))
+		return -1;
+	if (strcmp(clean, full) == 0)
+		return 0;
+	if (make_room(job, name, false, full, err) < 0)
+		return -1;
+	slash = strrchr(clean, '/');
+	if (slash)
+		*slash = '\0';
+	folder = th_path_open_in_root(job->tree, slash ? clean : ".",
+		O_RDONLY | O_DIRECTORY, 0);
+	rc = folder < 0 ? -1
+			: linkat(folder, slash ? slash + 1 : clean, job->parent,
+				  name, 0);
+	if (rc && (errno == ENOENT || errno == ENOTDIR))
+		refuse(full, "is a hard link to a file that is not there", err);
+	else if (rc)
+		fail_entry(full, err);
+	th_close(&folder);
+	return rc;
+}
+
+static int remember_time(struct job *job, const char *full,
+	struct timespec time, struct th_error *err)
+{
+	struct folder_time *times = job->times;
+
+	if ((job->time_count & (job->time_count - 1)) == 0) {
+		size_t room = job->time_count ? job->time_count * 2 : 16;
+
+		if (job->time_count == 0 || job->time_count >= 16)
+			times = realloc(times, room * sizeof(*times));
+	}
+	if (!times)
+		return th_fail_memory(err);
+	job->times = times;
+	times[job->time_count].path = strdup(*full ? full : ".");
+	times[job->time_count].time = time;
+	if (!times[job->time_count].path)
+		return th_fail_memory(err);
+	job->time_count++;
+	return 0;
+}
+
+static bool wanted_attribute(const char *name)
+{
+	/* The host's labels do not come from an image, and nothing that an
+	 * archive says may steer the overlay. */
+	return strncmp(name, "user.", 5) == 0 ||
+		strcmp(name, "security.capability") == 0;
+}
+
+static int set_attributes(int fd, struct archive_entry *entry,
+	const char *full, struct th_error *err)
+{
+	const char *name;
+	const void *value;
+	char path[TH_FD_PATH];
+	size_t len;
+
+	archive_entry_xattr_reset(entry);
+	while (archive_entry_xattr_next(entry, &name, &value, &len) ==
+		ARCHIVE_OK) {
+		if (!wanted_attribute(name))
+			continue;
+		/* A link's or device's own attribute cannot be reached. */
+		if (setxattr(th_fd_path(fd, "", path), name, value, len, 0) &&
+			errno != ENOTSUP && errno != EPERM)
+			return fail_entry(full, err);
+	}
+	return 0;
+}
+
+/* Owner before mode: a change of owner takes set-id bits away. */
+static int set_metadata(struct job *job, const char *name,
+	struct archive_entry *entry, const char *full, struct th_error *err)
+{
+	struct timespec times[2] = {
+		{.tv_sec = archive_entry_mtime(entry),
+			.tv_nsec = archive_entry_mtime_nsec(entry)},
+		{0, 0}};
+	mode_t type = archive_entry_filetype(entry);
+	mode_t mode = archive_entry_perm(entry) & 07777;
+	int fd, rc = 0;
+
+	times[1] = times[0];
+	if (fchownat(job->parent, name, (uid_t)archive_entry_uid(entry),
+		    (gid_t)archive_entry_gid(entry), AT_SYMLINK_NOFOLLOW))
+		return fail_entry(full, err);
+	if (type != AE_IFLNK && fchmodat(job->parent, name, mode, 0))
+		return fail_entry(full, err);
+	if (archive_entry_xattr_count(entry) > 0) {
+		fd = openat(job->parent, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
+		rc = fd < 0 ? fail_entry(full, err)
+			    : set_attributes(fd, entry, full, err);
+		th_close(&fd);
+	}
+	if (rc)
+		return -1;
+	if (type == AE_IFDIR)
+		return remember_time(job, full, times[0], err);
+	if (utimensat(job->parent, name, times, AT_SYMLINK_NOFOLLOW))
+		return fail_entry(full, err);
+	return 0;
+}
+
+static int apply_folder(struct job *job, const char *name, const char *full,
+	struct th_error *err)
+{
+	int there = make_room(job, name, true, full, err);
+
+	if (there < 0 || there == 1)
+		return there < 0 ? -1 : 0;
+	if (mkdirat(job->parent, name, 0700))
+		return fail_entry(full, err);
+	return there == 2 ? set_opaque(job->parent, name, full, err) : 0;
+}
+
+static int apply_file(struct job *job, struct archive *archive,
+	struct archive_entry *entry, const char *name, const char *full,
+	struct th_error *err)
+{
+	int64_t size = archive_entry_size(entry);
+	int fd, rc;
+
+	if (size < 0)
+		return refuse(full, "has a size below zero", err);
+	fd = openat(job->parent, name,
+		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+	/* Most names are new: only a clash needs a look. */
+	if (fd < 0 && errno == EEXIST) {
+		if (make_room(job, name, false, full, err) < 0)
+			return -1;
+		forget_parent(job);
+		return 1;
+	}
+	if (fd < 0)
+		return fail_entry(full, err);
+	rc = write_data(archive, fd, size, full, err);
+	th_close(&fd);
+	return rc;
+}
+
+static int apply_special(struct job *job, struct archive_entry *entry,
+	const char *name, const char *full, struct th_error *err)
+{
+	mode_t type = archive_entry_filetype(entry);
+	dev_t dev = type == AE_IFIFO ? 0 : archive_entry_rdev(entry);
+	const char *target = archive_entry_symlink(entry);
+	int rc;
+
+	if (make_room(job, name, false, full, err) < 0)
+		return -1;
+	if (type == AE_IFLNK) {
+		if (!target || !*target)
+			return refuse(full, "is a link to nothing", err);
+		rc = symlinkat(target, job->parent, name);
+	} else if (type == AE_IFCHR && dev == makedev(0, 0)) {
+		return refuse(full, "is a device that means a deletion", err);
+	} else if (type == AE_IFCHR || type == AE_IFBLK || type == AE_IFIFO) {
+		rc = mknodat(job->parent, name, type | 0600, dev);
+	} else {
+		return refuse(full, "is of a type that a layer cannot have",
+			err);
+	}
+	return rc ? fail_entry(full, err) : 0;
+}
+
+static int apply_entry(struct job *job, struct archive *archive,
+	struct archive_entry *entry, struct th_error *err)
+{
+	const char *raw = archive_entry_pathname(entry);
+	const char *link = archive_entry_hardlink(entry);
+	char full[NAME_BYTES_MAX], folder[NAME_BYTES_MAX];
+	char *name;
+	int rc;
+
+	if (!raw)
+		raw = archive_entry_pathname_utf8(entry);
+	if (!raw)
+		return refuse("?", "has a name that cannot be read", err);
+	if (clean_name(raw, full, err))
+		return -1;
+	snprintf(folder, sizeof(folder), "%s", full);
+	name = strrchr(folder, '/');
+	if (name)
+		*name++ = '\0';
+	if (open_parent(job, name ? folder : "", err))
+		return -1;
+	if (!name)
+		name = folder;
+	if (!*name) {
+		/* The root itself: it is there, and only has attributes. */
+		if (archive_entry_filetype(entry) != AE_IFDIR)
+			return refuse(raw, "would replace the root", err);
+		return set_metadata(job, ".", entry, "", err);
+	}
+	if (strncmp(name, WHITEOUT, strlen(WHITEOUT)) == 0)
+		return apply_whiteout(job, name, full, err);
+	if (link)
+		return apply_hard_link(job, name, link, full, err);
+	if (archive_entry_filetype(entry) == AE_IFDIR) {
+		rc = apply_folder(job, name, full, err);
+	} else if (archive_entry_filetype(entry) == AE_IFREG) {
+		rc = apply_file(job, archive, entry, name, full, err);
+		if (rc == 1 &&
+			open_parent(job, name == folder ? "" : folder, err) ==
+				0)
+			rc = apply_file(job, archive, entry, name, full, err);
+	} else {
+		rc = apply_special(job, entry, name, full, err);
+	}
+	return rc ? -1 : set_metadata(job, name, entry, full, err);
+}
+
+static int set_folder_times(struct job *job, struct th_error *err)
+{
+	for (size_t i = 0; i < job->time_count; i++) {
+		struct timespec times[2] = {
+			job->times[i].time, job->times[i].time};
+		int fd = th_path_open_beneath(job->tree, job->times[i].path,
+			O_RDONLY | O_DIRECTORY, 0);
+		int rc = 0;
+
+		/* One that a later entry replaced has no time to get. */
+		if (fd >= 0)
+			rc = futimens(fd, times);
+		th_close(&fd);
+		if (rc)
+			return fail_entry(job->times[i].path, err);
+	}
+	return 0;
+}
+
+static int read_entries(
+	struct job *job, struct archive *archive, struct th_error *err)
+{
+	struct archive_entry *entry;
+	long count = 0;
+	int rc;
+
+	while ((rc = archive_read_next_header(archive, &entry)) == ARCHIVE_OK ||
+		rc == ARCHIVE_WARN) {
+		if (++count > ENTRIES_MAX)
+			return th_fail(err, TH_FAILED,
+				"the archive has more than %d entries",
+				ENTRIES_MAX);
+		if (apply_entry(job, archive, entry, err))
+			return -1;
+	}
+	if (rc != ARCHIVE_EOF)
+		return th_fail(err, TH_FAILED, "the archive is damaged: %s",
+			archive_error_string(archive));
+	return 0;
+}
+
+/* The digest counts what stands behind the archive's end as well. */
+static int drain(struct th_source *source, struct th_error *err)
+{
+	const void *data;
+	ssize_t got;
+
+	while ((got = source->next(source, &data, err)) > 0)
+		;
+	return got < 0 ? -1 : 0;
+}
+
+int th_layer_apply(
+	struct th_source *source, int tree_fd, struct th_error *err)
+{
+	struct job job = {.source = source,
+		.source_err = err,
+		.tree = tree_fd,
+		.parent = -1};
+	/* Names in archives are UTF-8, whatever the caller's language. */
+	locale_t utf8 = newlocale(LC_CTYPE_MASK, "C.UTF-8", (locale_t)0);
+	locale_t before = utf8 ? uselocale(utf8) : (locale_t)0;
+	struct archive *archive = archive_read_new();
+	int rc = -1;
+
+	if (!archive) {
+		th_fail_memory(err);
+		goto out;
+	}
+	archive_read_support_format_tar(archive);
+	archive_read_support_format_empty(archive);
+	if (archive_read_open(archive, &job, NULL, read_source, NULL)) {
+		th_fail(err, TH_FAILED, "the layer is not a tar archive: %s",
+			archive_error_string(archive));
+		goto out;
+	}
+	if (read_entries(&job, archive, err) || drain(source, err) ||
+		set_folder_times(&job, err))
+		goto out;
+	rc = 0;
+out:
+	archive_read_free(archive);
+	forget_parent(&job);
+	for (size_t i = 0; i < job.time_count; i++)
+		free(job.times[i].path);
+	free(job.times);
+	if (utf8) {
+		uselocale(before);
+		freelocale(utf8);
+	}
+	return rc;
+}

@@ -1,0 +1,174 @@
+#include "network/netlink.h"
+
+#include <arpa/inet.h>
+#include <errno.h>
+#include <linux/netlink.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/time.h>
+#include <unistd.h>
+
+#define ALIGN(len) (((len) + 3) & ~(size_t)3)
+#define ANSWER_SECONDS 10
+
+void th_netlink_init(struct th_netlink *batch)
+{
+	memset(batch, 0, sizeof(*batch));
+}
+
+static void *reserve(struct th_netlink *batch, size_t len)
+{
+	void *room = batch->data + batch->len;
+
+	if (batch->len + ALIGN(len) > sizeof(batch->data)) {
+		batch->overflow = 1;
+		return NULL;
+	}
+	memset(room, 0, ALIGN(len));
+	batch->len += ALIGN(len);
+	return room;
+}
+
+static void fix_length(struct th_netlink *batch)
+{
+	struct nlmsghdr *header =
+		(struct nlmsghdr *)(void *)(batch->data + batch->message);
+
+	header->nlmsg_len = (uint32_t)(batch->len - batch->message);
+}
+
+void th_netlink_begin(struct th_netlink *batch, int type, int flags,
+	const void *header, size_t len)
+{
+	struct nlmsghdr *start;
+	void *body;
+
+	batch->message = batch->len;
+	start = reserve(batch, sizeof(*start));
+	body = start ? reserve(batch, len) : NULL;
+	if (!body)
+		return;
+	start->nlmsg_type = (uint16_t)type;
+	start->nlmsg_flags = (uint16_t)(flags | NLM_F_REQUEST);
+	start->nlmsg_seq = ++batch->count;
+	memcpy(body, header, len);
+	fix_length(batch);
+}
+
+void th_netlink_put(
+	struct th_netlink *batch, int type, const void *data, size_t len)
+{
+	struct nlattr *attr = reserve(batch, sizeof(*attr) + len);
+
+	if (!attr)
+		return;
+	attr->nla_type = (uint16_t)type;
+	attr->nla_len = (uint16_t)(sizeof(*attr) + len);
+	memcpy(attr + 1, data, len);
+	fix_length(batch);
+}
+
+void th_netlink_put_text(struct th_netlink *batch, int type, const char *text)
+{
+	th_netlink_put(batch, type, text, strlen(text) + 1);
+}
+
+void th_netlink_put_u32(struct th_netlink *batch, int type, uint32_t value)
+{
+	th_netlink_put(batch, type, &value, sizeof(value));
+}
+
+void th_netlink_put_be32(struct th_netlink *batch, int type, uint32_t value)
+{
+	th_netlink_put_u32(batch, type, htonl(value));
+}
+
+size_t th_netlink_nest(struct th_netlink *batch, int type)
+{
+	size_t at = batch->len;
+
+	th_netlink_put(batch, type | NLA_F_NESTED, "", 0);
+	return at;
+}
+
+void th_netlink_nest_end(struct th_netlink *batch, size_t nest)
+{
+	struct nlattr *attr = (struct nlattr *)(void *)(batch->data + nest);
+
+	if (!batch->overflow)
+		attr->nla_len = (uint16_t)(batch->len - nest);
+}
+
+static unsigned int count_acks(const struct th_netlink *batch)
+{
+	unsigned int acks = 0;
+
+	for (size_t at = 0; at < batch->len;) {
+		const struct nlmsghdr *header =
+			(const struct nlmsghdr *)(const void *)(batch->data +
+				at);
+
+		acks += (header->nlmsg_flags & NLM_F_ACK) != 0;
+		at += ALIGN(header->nlmsg_len);
+	}
+	return acks;
+}
+
+/* Reads answers until all acks are in; returns the first error's errno. */
+static int await(int fd, unsigned int acks)
+{
+	_Alignas(8) char answer[8192];
+	int first = 0;
+
+	while (acks > 0) {
+		ssize_t len = recv(fd, answer, sizeof(answer), 0);
+		size_t left = len < 0 ? 0 : (size_t)len;
+		struct nlmsghdr *header =
+			(struct nlmsghdr *)(void *)answer;
+
+		if (len < 0 && errno == EINTR)
+			continue;
+		if (len < 0)
+			return first ? first : errno;
+		for (; NLMSG_OK(header, left);
+			header = NLMSG_NEXT(header, left)) {
+			const struct nlmsgerr *error = NLMSG_DATA(header);
+
+			if (header->nlmsg_type != NLMSG_ERROR)
+				continue;
+			if (error->error && !first)
+				first = -error->error;
+			if (acks > 0)
+				acks--;
+		}
+		/* nfnetlink answers a failed batch with fewer messages. */
+		if (first)
+			break;
+	}
+	return first;
+}
+
+int th_netlink_send(int protocol, const struct th_netlink *batch)
+{
+	const struct sockaddr_nl kernel = {.nl_family = AF_NETLINK};
+	const struct timeval limit = {.tv_sec = ANSWER_SECONDS};
+	int fd, sys = 0;
+
+	if (batch->overflow) {
+		errno = EMSGSIZE;
+		return -1;
+	}
+	fd = socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, protocol);
+	if (fd < 0)
+		return -1;
+	setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &limit, sizeof(limit));
+	if (sendto(fd, batch->data, batch->len, 0,
+		    (const struct sockaddr *)(const void *)&kernel,
+		    sizeof(kernel)) < 0)
+		sys = errno;
+	else
+		sys = await(fd, count_acks(batch));
+	close(fd);
+	errno = sys;
+	return sys ? -1 : 0;
+}

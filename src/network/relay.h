@@ -1,0 +1,25 @@
+/* Carries TCP connections from the host's published ports into a container's
+ * network namespace, with splice. */
+#ifndef TH_NETWORK_RELAY_H
+#define TH_NETWORK_RELAY_H
+
+#include "base/error.h"
+#include "base/loop.h"
+#include "network/publish.h"
+
+struct th_relay;
+
+/* A relay into the network namespace netns (borrowed, must stay open). The
+ * addresses are tried in turn, and then the loopback inside; they may be
+ * empty. */
+struct th_relay *th_relay_new(struct th_loop *loop, int netns,
+	const char *address4, const char *address6);
+
+/* Serves a bound port; takes the descriptors over. */
+int th_relay_serve(struct th_relay *relay, const struct th_port *port,
+	const int fds[2], struct th_error *err);
+
+/* Ends all connections and closes all descriptors it was given. */
+void th_relay_free(struct th_relay *relay);
+
+#endif

@@ -1,0 +1,86 @@
+/* The part of an OCI runtime config.json (OCI Runtime Specification, config.md
+ * and config-linux.md) that the sandbox carries out. */
+#ifndef TH_OCI_BUNDLE_H
+#define TH_OCI_BUNDLE_H
+
+#include <stdbool.h>
+#include <stdint.h>
+#include <sys/resource.h>
+#include <sys/types.h>
+
+#include "base/buffer.h"
+#include "base/error.h"
+
+#define TH_OCI_RUNTIME_VERSION "1.0.2"
+#define TH_BUNDLE_MAX (4u << 20)
+
+struct th_mount {
+	char *target; /* inside; all owned */
+	char *source; /* may be NULL */
+	char *type;   /* may be NULL for a bind */
+	struct th_strings options;
+};
+
+struct th_rlimit {
+	int resource; /* RLIMIT_... */
+	struct rlimit limit;
+};
+
+struct th_device {
+	char *path;
+	mode_t mode; /* with the type */
+	dev_t dev;
+	uid_t uid;
+	gid_t gid;
+};
+
+struct th_process {
+	bool terminal;
+	uid_t uid;
+	gid_t gid;
+	gid_t *groups; /* owned */
+	size_t group_count;
+	bool has_umask;
+	mode_t umask;
+	struct th_strings args;
+	struct th_strings env;
+	char *cwd;
+	uint64_t bounding, effective, inheritable, permitted, ambient;
+	bool no_new_privileges;
+	struct th_rlimit *rlimits; /* owned */
+	size_t rlimit_count;
+	bool has_oom_score;
+	int oom_score_adj;
+};
+
+struct th_bundle {
+	struct th_process process;
+	char *root_path; /* as it stands in the file */
+	bool root_readonly;
+	char *hostname;
+	char *domainname;
+	struct th_mount *mounts;
+	size_t mount_count;
+	int namespaces; /* CLONE_NEW... of the new ones */
+	struct th_strings masked;
+	struct th_strings readonly;
+	struct th_device *devices;
+	size_t device_count;
+	char *cgroup_path; /* NULL where not given */
+};
+
+/* Reads a config.json. Whatever it asks for that the sandbox cannot do, and
+ * every member that the specification does not know, is an error that names
+ * it (TH_NOT_POSSIBLE or TH_FAILED). */
+int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
+	struct th_error *err);
+/* Reads FOLDER/config.json. */
+int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err);
+void th_bundle_release(struct th_bundle *bundle);
+
+/* The bit of a capability by its name ("CAP_CHOWN"); -1 where unknown. */
+int th_capability_number(const char *name);
+/* Its name; NULL beyond the known ones. */
+const char *th_capability_name(int number);
+
+#endif

@@ -1,0 +1,354 @@
+#include "oci/manifest.h"
+
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/utsname.h>
+
+#include "base/json.h"
+
+/* The OCI types and those that the specification's media-types page lists as
+ * compatible with them. */
+static const char *const manifest_types[] = {TH_MEDIA_MANIFEST,
+	"application/vnd.docker.distribution.manifest.v2+json", NULL};
+static const char *const index_types[] = {TH_MEDIA_INDEX,
+	"application/vnd.docker.distribution.manifest.list.v2+json", NULL};
+static const char *const config_types[] = {TH_MEDIA_CONFIG,
+	"application/vnd.docker.container.image.v1+json", NULL};
+static const struct {
+	const char *type;
+	enum th_compression compression;
+} layer_types[] = {
+	{TH_MEDIA_LAYER_GZIP, TH_GZIP},
+	{"application/vnd.oci.image.layer.v1.tar", TH_PLAIN},
+	{"application/vnd.oci.image.layer.v1.tar+zstd", TH_ZSTD},
+	{"application/vnd.oci.image.layer.nondistributable.v1.tar", TH_PLAIN},
+	{"application/vnd.oci.image.layer.nondistributable.v1.tar+gzip",
+		TH_GZIP},
+	{"application/vnd.oci.image.layer.nondistributable.v1.tar+zstd",
+		TH_ZSTD},
+	{"application/vnd.docker.image.rootfs.diff.tar.gzip", TH_GZIP},
+	{"application/vnd.docker.image.rootfs.diff.tar", TH_PLAIN},
+};
+
+static bool is_one_of(const char *type, const char *const *types)
+{
+	for (; *types; types++) {
+		if (strcmp(type, *types) == 0)
+			return true;
+	}
+	return false;
+}
+
+static int copy_text(char *to, size_t size, const char *from, const char *key,
+	const char *where, struct th_error *err)
+{
+	size_t len = strlen(from);
+
+	if (len >= size)
+		return th_fail(err, TH_FAILED, "\"%s\" in %s is too long", key,
+			where);
+	memcpy(to, from, len + 1);
+	return 0;
+}
+
+static int read_text(const json_t *object, const char *key, const char *where,
+	char *to, size_t size, struct th_error *err)
+{
+	const char *text;
+	int rc = th_json_string(object, key, where, &text, err);
+
+	if (rc == 1 && copy_text(to, size, text, key, where, err))
+		return -1;
+	return rc;
+}
+
+static int read_platform(const json_t *object, const char *where,
+	struct th_platform *platform, struct th_error *err)
+{
+	json_t *member;
+	int rc = th_json_object(object, "platform", where, &member, err);
+
+	if (rc != 1)
+		return rc;
+	if (read_text(member, "os", where, platform->os, sizeof(platform->os),
+		    err) < 0 ||
+		read_text(member, "architecture", where, platform->architecture,
+			sizeof(platform->architecture), err) < 0 ||
+		read_text(member, "variant", where, platform->variant,
+			sizeof(platform->variant), err) < 0)
+		return -1;
+	return 1;
+}
+
+static int read_descriptor(const json_t *object, const char *where,
+	struct th_descriptor *desc, struct th_error *err)
+{
+	int64_t size = -1;
+
+	memset(desc, 0, sizeof(*desc));
+	if (!json_is_object(object))
+		return th_fail(err, TH_FAILED, "%s is not an object", where);
+	if (read_text(object, "mediaType", where, desc->media_type,
+		    sizeof(desc->media_type), err) < 0 ||
+		read_text(object, "digest", where, desc->digest,
+			sizeof(desc->digest), err) < 0 ||
+		th_json_int(object, "size", where, &size, err) < 0 ||
+		read_platform(object, where, &desc->platform, err) < 0)
+		return -1;
+	if (!th_digest_valid(desc->digest))
+		return th_fail(err, TH_FAILED, "%s has no valid sha256 digest",
+			where);
+	if (size < 0)
+		return th_fail(err, TH_FAILED, "%s has no valid size", where);
+	desc->size_bytes = (uint64_t)size;
+	return 0;
+}
+
+static int check_schema(const json_t *doc, const char *where,
+	struct th_error *err)
+{
+	int64_t version = 0;
+
+	if (th_json_int(doc, "schemaVersion", where, &version, err) < 0)
+		return -1;
+	if (version != 2)
+		return th_fail(err, TH_FAILED,
+			"%s has schema version %" PRId64 ", only 2 is supported",
+			where, version);
+	return 0;
+}
+
+int th_document_kind(const char *data, size_t len, const char *media_type,
+	enum th_document *kind, struct th_error *err)
+{
+	const char *own = NULL;
+	json_t *doc = NULL;
+	int rc = -1;
+
+	if (th_json_parse(data, len, "the manifest", &doc, err))
+		return -1;
+	if (th_json_string(doc, "mediaType", "the manifest", &own, err) < 0)
+		goto out;
+	if (!own)
+		own = media_type;
+	if (own && is_one_of(own, manifest_types))
+		*kind = TH_DOC_MANIFEST;
+	else if (own && is_one_of(own, index_types))
+		*kind = TH_DOC_INDEX;
+	else if (json_object_get(doc, "manifests"))
+		*kind = TH_DOC_INDEX;
+	else if (json_object_get(doc, "layers"))
+		*kind = TH_DOC_MANIFEST;
+	else {
+		th_fail(err, TH_FAILED,
+			"the document is neither an image manifest nor an "
+			"index%s%.100s",
+			own ? ", its type is " : "", own ? own : "");
+		goto out;
+	}
+	rc = 0;
+out:
+	json_decref(doc);
+	return rc;
+}
+
+static int set_compression(
+	struct th_descriptor *layer, const char *where, struct th_error *err)
+{
+	for (size_t i = 0; i < sizeof(layer_types) / sizeof(*layer_types);
+		i++) {
+		if (strcmp(layer->media_type, layer_types[i].type) == 0) {
+			layer->compression = layer_types[i].compression;
+			return 0;
+		}
+	}
+	return th_fail(err, TH_FAILED, "%s is of the type \"%s\", which is not "
+		"a layer of files", where, layer->media_type);
+}
+
+static int read_layers(
+	const json_t *doc, struct th_manifest *manifest, struct th_error *err)
+{
+	json_t *array, *item;
+	char where[64];
+	size_t i;
+
+	if (th_json_array(doc, "layers", "the manifest", &array, err) != 1)
+		return th_fail(err, TH_FAILED, "the manifest has no layers");
+	if (json_array_size(array) > TH_LAYERS_MAX)
+		return th_fail(err, TH_FAILED,
+			"the manifest has %zu layers, at most %d are supported",
+			json_array_size(array), TH_LAYERS_MAX);
+	manifest->layers =
+		calloc(json_array_size(array) + 1, sizeof(*manifest->layers));
+	if (!manifest->layers)
+		return th_fail_memory(err);
+	json_array_foreach(array, i, item)
+	{
+		struct th_descriptor *layer = &manifest->layers[i];
+
+		snprintf(where, sizeof(where), "layer %zu of the manifest",
+			i + 1);
+		if (read_descriptor(item, where, layer, err) ||
+			set_compression(layer, where, err))
+			return -1;
+		manifest->layer_count++;
+	}
+	return 0;
+}
+
+int th_manifest_parse(const char *data, size_t len, struct th_manifest *manifest,
+	struct th_error *err)
+{
+	json_t *doc = NULL, *config;
+
+	memset(manifest, 0, sizeof(*manifest));
+	if (th_json_parse(data, len, "the manifest", &doc, err))
+		return -1;
+	if (check_schema(doc, "the manifest", err))
+		goto fail;
+	if (th_json_object(doc, "config", "the manifest", &config, err) != 1) {
+		th_fail(err, TH_FAILED, "the manifest names no config");
+		goto fail;
+	}
+	if (read_descriptor(config, "the config's descriptor",
+		    &manifest->config, err))
+		goto fail;
+	if (!is_one_of(manifest->config.media_type, config_types)) {
+		th_fail(err, TH_FAILED,
+			"this is not a container image: its config is of the "
+			"type \"%s\"",
+			manifest->config.media_type);
+		goto fail;
+	}
+	if (read_layers(doc, manifest, err))
+		goto fail;
+	json_decref(doc);
+	return 0;
+fail:
+	json_decref(doc);
+	th_manifest_release(manifest);
+	return -1;
+}
+
+void th_manifest_release(struct th_manifest *manifest)
+{
+	free(manifest->layers);
+	memset(manifest, 0, sizeof(*manifest));
+}
+
+int th_index_parse(const char *data, size_t len, struct th_index *index,
+	struct th_error *err)
+{
+	json_t *doc = NULL, *array, *item;
+	size_t i;
+
+	memset(index, 0, sizeof(*index));
+	if (th_json_parse(data, len, "the index", &doc, err))
+		return -1;
+	if (check_schema(doc, "the index", err))
+		goto fail;
+	if (th_json_array(doc, "manifests", "the index", &array, err) != 1) {
+		th_fail(err, TH_FAILED, "the index lists no manifests");
+		goto fail;
+	}
+	index->items = calloc(json_array_size(array) + 1, sizeof(*index->items));
+	if (!index->items) {
+		th_fail_memory(err);
+		goto fail;
+	}
+	json_array_foreach(array, i, item)
+	{
+		char where[64];
+
+		snprintf(where, sizeof(where), "item %zu of the index", i + 1);
+		if (read_descriptor(item, where, &index->items[i], err))
+			goto fail;
+		index->count++;
+	}
+	json_decref(doc);
+	return 0;
+fail:
+	json_decref(doc);
+	th_index_release(index);
+	return -1;
+}
+
+void th_index_release(struct th_index *index)
+{
+	free(index->items);
+	memset(index, 0, sizeof(*index));
+}
+
+void th_platform_host(struct th_platform *platform)
+{
+	static const struct {
+		const char *machine, *architecture, *variant;
+	} names[] = {{"x86_64", "amd64", ""}, {"aarch64", "arm64", "v8"},
+		{"armv7l", "arm", "v7"}, {"armv6l", "arm", "v6"},
+		{"i686", "386", ""}, {"ppc64le", "ppc64le", ""},
+		{"s390x", "s390x", ""}, {"riscv64", "riscv64", ""},
+		{"loongarch64", "loong64", ""}};
+	struct utsname host;
+
+	memset(platform, 0, sizeof(*platform));
+	snprintf(platform->os, sizeof(platform->os), "linux");
+	if (uname(&host))
+		return;
+	snprintf(platform->architecture, sizeof(platform->architecture), "%.31s",
+		host.machine);
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (strcmp(host.machine, names[i].machine) != 0)
+			continue;
+		snprintf(platform->architecture, sizeof(platform->architecture),
+			"%s", names[i].architecture);
+		snprintf(platform->variant, sizeof(platform->variant), "%s",
+			names[i].variant);
+	}
+}
+
+/* 0: does not fit; more is better. */
+static int fit(
+	const struct th_platform *have, const struct th_platform *wanted)
+{
+	if (strcmp(have->os, wanted->os) != 0 ||
+		strcmp(have->architecture, wanted->architecture) != 0)
+		return 0;
+	if (strcmp(have->variant, wanted->variant) == 0)
+		return 3;
+	if (!have->variant[0])
+		return 2;
+	return wanted->variant[0] ? 0 : 1;
+}
+
+int th_index_select(const struct th_index *index,
+	const struct th_platform *wanted, const struct th_descriptor **item,
+	struct th_error *err)
+{
+	char have[256] = "";
+	int best = 0;
+
+	for (size_t i = 0; i < index->count; i++) {
+		const struct th_platform *platform = &index->items[i].platform;
+		int fits = fit(platform, wanted);
+		size_t used = strlen(have);
+
+		if (fits > best) {
+			best = fits;
+			*item = &index->items[i];
+		}
+		if (platform->os[0] && strcmp(platform->os, "unknown") != 0)
+			snprintf(have + used, sizeof(have) - used,
+				"%s%s/%s%s%s", used ? ", " : "", platform->os,
+				platform->architecture,
+				platform->variant[0] ? "/" : "",
+				platform->variant);
+	}
+	if (best > 0)
+		return 0;
+	return th_fail(err, TH_NOT_FOUND,
+		"the image is not made for %s/%s; there is: %s", wanted->os,
+		wanted->architecture, have[0] ? have : "nothing");
+}

@@ -1,0 +1,72 @@
+/* Descriptors, manifests and indexes of the OCI Image Specification
+ * (descriptor.md, manifest.md, image-index.md). */
+#ifndef TH_OCI_MANIFEST_H
+#define TH_OCI_MANIFEST_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+#include "base/error.h"
+#include "oci/digest.h"
+
+#define TH_MEDIA_MANIFEST "application/vnd.oci.image.manifest.v1+json"
+#define TH_MEDIA_INDEX "application/vnd.oci.image.index.v1+json"
+#define TH_MEDIA_CONFIG "application/vnd.oci.image.config.v1+json"
+#define TH_MEDIA_LAYER_GZIP "application/vnd.oci.image.layer.v1.tar+gzip"
+
+/* The largest manifest, index or config that is accepted, in bytes. */
+#define TH_MANIFEST_MAX (4u << 20)
+/* More layers than any overlay stack takes. */
+#define TH_LAYERS_MAX 400
+
+enum th_compression { TH_PLAIN, TH_GZIP, TH_ZSTD };
+
+struct th_platform {
+	char os[32];
+	char architecture[32];
+	char variant[32];
+};
+
+struct th_descriptor {
+	char media_type[128];
+	char digest[TH_DIGEST_TEXT];
+	uint64_t size_bytes;
+	enum th_compression compression; /* of layers */
+	struct th_platform platform;	 /* of an index's items, or empty */
+};
+
+struct th_manifest {
+	struct th_descriptor config;
+	struct th_descriptor *layers; /* owned; the lowest first */
+	size_t layer_count;
+};
+
+struct th_index {
+	struct th_descriptor *items; /* owned */
+	size_t count;
+};
+
+/* What a document is: judged by its own mediaType, else by the type that the
+ * registry or the descriptor gave (may be NULL), else by its members. */
+enum th_document { TH_DOC_MANIFEST, TH_DOC_INDEX };
+int th_document_kind(const char *data, size_t len, const char *media_type,
+	enum th_document *kind, struct th_error *err);
+
+/* Reads a manifest; every part that is used is checked. */
+int th_manifest_parse(const char *data, size_t len, struct th_manifest *manifest,
+	struct th_error *err);
+void th_manifest_release(struct th_manifest *manifest);
+
+int th_index_parse(const char *data, size_t len, struct th_index *index,
+	struct th_error *err);
+void th_index_release(struct th_index *index);
+
+/* This host's platform in the specification's words (GOOS, GOARCH values). */
+void th_platform_host(struct th_platform *platform);
+/* The item that fits the platform best, or -1 and an error that lists what
+ * there is. */
+int th_index_select(const struct th_index *index,
+	const struct th_platform *wanted, const struct th_descriptor **item,
+	struct th_error *err);
+
+#endif

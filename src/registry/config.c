@@ -1,0 +1,178 @@
+#include "registry/config.h"
+
+#include <cyaml/cyaml.h>
+#include <errno.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "oci/reference.h"
+
+#define TEXT_MAX 4096
+
+struct file {
+	struct th_registry_config *registries;
+	unsigned int registries_count;
+};
+
+static const cyaml_strval_t transports[] = {
+	{"https", TH_TRANSPORT_HTTPS}, {"http", TH_TRANSPORT_HTTP}};
+
+static const cyaml_schema_field_t registry_fields[] = {
+	CYAML_FIELD_STRING_PTR("host", CYAML_FLAG_POINTER,
+		struct th_registry_config, host, 1, TEXT_MAX),
+	CYAML_FIELD_ENUM("transport", CYAML_FLAG_OPTIONAL | CYAML_FLAG_STRICT,
+		struct th_registry_config, transport, transports, 2),
+	CYAML_FIELD_STRING_PTR("ca-file",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, ca_file, 1, TEXT_MAX),
+	CYAML_FIELD_BOOL("search", CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, search),
+	CYAML_FIELD_END};
+
+static const cyaml_schema_value_t registry_schema = {CYAML_VALUE_MAPPING(
+	CYAML_FLAG_DEFAULT, struct th_registry_config, registry_fields)};
+
+static const cyaml_schema_field_t file_fields[] = {
+	CYAML_FIELD_SEQUENCE("registries",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
+		registries, &registry_schema, 0, CYAML_UNLIMITED),
+	CYAML_FIELD_END};
+
+static const cyaml_schema_value_t file_schema = {
+	CYAML_VALUE_MAPPING(CYAML_FLAG_POINTER, struct file, file_fields)};
+
+/* What the parser says, line by line: the first line is the reason, a later
+ * one has the place. */
+struct report {
+	char reason[160];
+	char place[64];
+};
+
+static void listen_to(cyaml_log_t level, void *ctx, const char *fmt,
+	va_list args) __attribute__((format(printf, 3, 0)));
+
+static void listen_to(
+	cyaml_log_t level, void *ctx, const char *fmt, va_list args)
+{
+	struct report *report = ctx;
+	char text[256], *line;
+
+	if (level < CYAML_LOG_ERROR)
+		return;
+	vsnprintf(text, sizeof(text), fmt, args);
+	text[strcspn(text, "\n")] = '\0';
+	if (!report->reason[0])
+		snprintf(report->reason, sizeof(report->reason), "%.150s",
+			strncmp(text, "Load: ", 6) == 0 ? text + 6 : text);
+	line = strstr(text, "line: ");
+	if (line && !report->place[0])
+		snprintf(report->place, sizeof(report->place), "line %d",
+			atoi(line + 6));
+}
+
+static int check_host(const char *path, const char *host, struct th_error *err)
+{
+	struct th_reference ref;
+	struct th_error ignored = {0};
+	char text[600];
+
+	/* A host is what can stand in front of a path, and is seen as one. */
+	snprintf(text, sizeof(text), "%.500s/x", host);
+	if (th_reference_parse(text, &ref, &ignored) == 0 &&
+		strcmp(ref.host, host) == 0)
+		return 0;
+	th_fail(err, TH_USAGE, "%s: \"%.100s\" is not the host of a registry",
+		path, host);
+	return th_hint(err,
+		"write a name with a dot or a port: registry.example or "
+		"localhost:5000");
+}
+
+static void release_one(struct th_registry_config *registry)
+{
+	free(registry->host);
+	free(registry->ca_file);
+	memset(registry, 0, sizeof(*registry));
+}
+
+/* Takes the entry's strings over. */
+static int add(struct th_config *config, struct th_registry_config *entry,
+	struct th_error *err)
+{
+	struct th_registry_config *list;
+
+	for (size_t i = 0; i < config->registry_count; i++) {
+		if (strcmp(config->registries[i].host, entry->host) == 0) {
+			release_one(&config->registries[i]);
+			config->registries[i] = *entry;
+			memset(entry, 0, sizeof(*entry));
+			return 0;
+		}
+	}
+	list = realloc(config->registries,
+		(config->registry_count + 1) * sizeof(*list));
+	if (!list)
+		return th_fail_memory(err);
+	config->registries = list;
+	list[config->registry_count++] = *entry;
+	memset(entry, 0, sizeof(*entry));
+	return 0;
+}
+
+int th_config_read(
+	const char *path, struct th_config *config, struct th_error *err)
+{
+	struct report report = {{0}, {0}};
+	const cyaml_config_t parser = {.log_fn = listen_to,
+		.log_ctx = &report,
+		.mem_fn = cyaml_mem,
+		.log_level = CYAML_LOG_INFO,
+		.flags = CYAML_CFG_DEFAULT};
+	struct file *file = NULL;
+	cyaml_err_t rc;
+	int result = 1;
+
+	if (access(path, F_OK))
+		return 0;
+	rc = cyaml_load_file(
+		path, &parser, &file_schema, (cyaml_data_t **)&file, NULL);
+	if (rc != CYAML_OK) {
+		th_fail(err, TH_USAGE, "%s%s%s: %s%s%s", path,
+			report.place[0] ? ", " : "", report.place,
+			cyaml_strerror(rc), report.reason[0] ? ": " : "",
+			report.reason);
+		return th_hint(err,
+			"allowed is a list \"registries\", each with host, "
+			"transport (https, http), ca-file, search");
+	}
+	for (unsigned int i = 0; file && i < file->registries_count; i++) {
+		if (check_host(path, file->registries[i].host, err) ||
+			add(config, &file->registries[i], err)) {
+			result = -1;
+			break;
+		}
+	}
+	cyaml_free(&parser, &file_schema, file, 0);
+	return result;
+}
+
+void th_config_release(struct th_config *config)
+{
+	for (size_t i = 0; i < config->registry_count; i++)
+		release_one(&config->registries[i]);
+	free(config->registries);
+	memset(config, 0, sizeof(*config));
+}
+
+const struct th_registry_config *th_config_find(
+	const struct th_config *config, const char *host)
+{
+	for (size_t i = 0; i < config->registry_count; i++) {
+		if (strcmp(config->registries[i].host, host) == 0)
+			return &config->registries[i];
+	}
+	return NULL;
+}

@@ -1,0 +1,57 @@
+/* What makes a process a container, as an OCI config.json asks for it.
+ *
+ *   th_sandbox_create   the process exists, in its namespaces, and sets up
+ *                       its mounts while the caller joins up its network
+ *   th_sandbox_ready    all is set up; the program is not started
+ *   th_sandbox_start    the program runs
+ *
+ * After a failure of any of them the process is gone and the sandbox is
+ * released. The caller must be a process of one thread: it is the parent whose
+ * death kills the container. */
+#ifndef TH_SANDBOX_SANDBOX_H
+#define TH_SANDBOX_SANDBOX_H
+
+#include <stdbool.h>
+#include <sys/types.h>
+
+#include "base/error.h"
+#include "oci/bundle.h"
+
+struct th_sandbox_options {
+	const struct th_bundle *bundle;
+	const char *bundle_path; /* folder that root.path is relative to */
+	int root_mount;		 /* a detached mount for the root, or -1 to
+				    take root.path itself */
+	int cgroup;		 /* -1 for none */
+	int stdio[3];		 /* used where there is no terminal */
+};
+
+struct th_sandbox {
+	pid_t pid;
+	int pidfd;
+	int channel; /* to the process until its program runs */
+	int console; /* the terminal's master, or -1; the caller's */
+};
+
+int th_sandbox_create(const struct th_sandbox_options *options,
+	struct th_sandbox *sandbox, struct th_error *err);
+int th_sandbox_ready(struct th_sandbox *sandbox, struct th_error *err);
+/* TH_NO_PROGRAM and TH_NO_EXEC where it is the program that fails. */
+int th_sandbox_start(struct th_sandbox *sandbox, struct th_error *err);
+/* Kills a process that does not run its program yet, and releases. */
+void th_sandbox_abandon(struct th_sandbox *sandbox);
+
+/* Starts another process in the namespaces of a running container, as process
+ * says. On success it runs, is a child of the caller, and sandbox holds its
+ * pid, pidfd and console. */
+struct th_join_options {
+	int target_pidfd; /* the container's first process */
+	int namespaces;	  /* CLONE_NEW... that it has of its own */
+	int cgroup;
+	const struct th_process *process;
+	int stdio[3];
+};
+int th_sandbox_join(const struct th_join_options *options,
+	struct th_sandbox *sandbox, struct th_error *err);
+
+#endif

@@ -1,0 +1,149 @@
+#include "store/blob.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/random.h"
+
+static void blob_path(const char *digest, char path[128])
+{
+	snprintf(path, 128, "images/blobs/sha256/%.64s", th_digest_hex(digest));
+}
+
+bool th_blob_there(
+	const struct th_store *store, const char *digest, uint64_t size_bytes)
+{
+	struct stat st;
+	char path[128];
+
+	blob_path(digest, path);
+	return fstatat(store->root_fd, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
+}
+
+int th_blob_open(
+	const struct th_store *store, const char *digest, struct th_error *err)
+{
+	char path[128];
+	int fd;
+
+	blob_path(digest, path);
+	fd = openat(store->root_fd, path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	if (fd < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the blob %s of the store", digest);
+	return fd;
+}
+
+int th_blob_read(const struct th_store *store, const char *digest,
+	struct th_buf *buf, struct th_error *err)
+{
+	char path[128], found[TH_DIGEST_TEXT];
+	int rc;
+
+	blob_path(digest, path);
+	rc = th_file_read(store->root_fd, path, buf, err);
+	if (rc == 0)
+		return th_fail(err, TH_FAILED,
+			"the blob %s is missing in the store", digest);
+	if (rc < 0 || th_hash_once(buf->data, buf->len, found))
+		return -1;
+	if (strcmp(found, digest) != 0) {
+		th_fail(err, TH_FAILED, "the blob %s of the store is damaged",
+			digest);
+		return th_hint(err, "remove the image and pull it again");
+	}
+	return 0;
+}
+
+int th_blob_remove(
+	const struct th_store *store, const char *digest, struct th_error *err)
+{
+	char path[128];
+
+	blob_path(digest, path);
+	if (unlinkat(store->root_fd, path, 0) && errno != ENOENT)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot remove the blob %s", digest);
+	return 0;
+}
+
+int th_blob_begin(struct th_store *store, struct th_blob_writer *writer,
+	struct th_error *err)
+{
+	char id[TH_ID_LENGTH + 1];
+
+	memset(writer, 0, sizeof(*writer));
+	writer->fd = -1;
+	writer->hash = th_hash_new();
+	if (!writer->hash)
+		return th_fail_memory(err);
+	th_id_new(id);
+	snprintf(writer->path, sizeof(writer->path), "tmp/%s.blob", id);
+	writer->fd = openat(store->root_fd, writer->path,
+		O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+	if (writer->fd < 0)
+		return th_fail_sys(err, TH_FAILED, errno, "cannot write to %s",
+			store->root);
+	return 0;
+}
+
+int th_blob_add(struct th_blob_writer *writer, const void *data, size_t len,
+	struct th_error *err)
+{
+	th_hash_add(writer->hash, data, len);
+	writer->size_bytes += len;
+	if (th_write_all(writer->fd, data, len) == 0)
+		return 0;
+	if (errno == ENOSPC || errno == EDQUOT) {
+		th_fail(err, TH_FAILED, "the disk is full");
+		return th_hint(err, "see what can go: tidyhull list images");
+	}
+	return th_fail_sys(err, TH_FAILED, errno, "cannot write a blob");
+}
+
+int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,
+	const char *digest, uint64_t size_bytes, const char *what,
+	struct th_error *err)
+{
+	char found[TH_DIGEST_TEXT], path[128];
+
+	if (writer->size_bytes != size_bytes)
+		return th_fail(err, TH_NETWORK,
+			"%s has %" PRIu64 " bytes instead of the %" PRIu64
+			" that the manifest says",
+			what, writer->size_bytes, size_bytes);
+	th_hash_digest(writer->hash, found);
+	if (strcmp(found, digest) != 0) {
+		th_fail(err, TH_NETWORK,
+			"%s is not what the manifest says: its digest is %s "
+			"instead of %s",
+			what, found, digest);
+		return th_hint(err,
+			"the registry or something on the way has changed it; "
+			"nothing of it was kept");
+	}
+	blob_path(digest, path);
+	if (fdatasync(writer->fd) ||
+		renameat(store->root_fd, writer->path, store->root_fd, path))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot keep the blob %s", digest);
+	writer->path[0] = '\0';
+	return 0;
+}
+
+void th_blob_discard(struct th_store *store, struct th_blob_writer *writer)
+{
+	if (writer->path[0])
+		unlinkat(store->root_fd, writer->path, 0);
+	writer->path[0] = '\0';
+	th_close(&writer->fd);
+	th_hash_free(writer->hash);
+	writer->hash = NULL;
+}

@@ -1,0 +1,130 @@
+/* Containers, their events, ports, addresses and sessions in the state. */
+#ifndef TH_STORE_CONTAINER_STATE_H
+#define TH_STORE_CONTAINER_STATE_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+#include "base/error.h"
+#include "base/random.h"
+#include "oci/digest.h"
+#include "oci/reference.h"
+#include "store/database.h"
+
+#define TH_NAME_MAX 64
+#define TH_ADDRESS_TEXT 48
+
+/* The words of the OCI Runtime Specification, and one of ours. */
+enum th_state {
+	TH_STATE_CREATED,
+	TH_STATE_RUNNING,
+	TH_STATE_PAUSED,
+	TH_STATE_STOPPED,
+	TH_STATE_WAITING
+};
+
+/* How a stopped container ended. */
+enum th_outcome {
+	TH_OUTCOME_NONE,
+	TH_OUTCOME_EXITED,	    /* code: the exit code */
+	TH_OUTCOME_SIGNAL,	    /* code: the signal's number */
+	TH_OUTCOME_OUT_OF_MEMORY,
+	TH_OUTCOME_COULD_NOT_START, /* reason says why */
+	TH_OUTCOME_HOST_RESTARTED,
+	TH_OUTCOME_KEEPER_LOST
+};
+
+struct th_container_row {
+	char id[TH_ID_LENGTH + 1];
+	char name[TH_NAME_MAX];
+	char image[TH_DIGEST_TEXT];
+	char image_name[TH_REFERENCE_MAX];
+	char command[256]; /* for people; may be cut */
+	char network[TH_NAME_MAX];
+	enum th_state state;
+	enum th_outcome outcome;
+	int code;
+	char reason[256];
+	bool keep;
+	int pid; /* of the first process, as the host sees it */
+	char boot[40];
+	int64_t created_us, started_us, ended_us;
+};
+
+/* A published port, as it is held while the container runs. */
+struct th_port_row {
+	char container[TH_ID_LENGTH + 1];
+	char protocol[4]; /* tcp or udp */
+	char address[TH_ADDRESS_TEXT];
+	int host_port;
+	int port;
+};
+
+/* One step of the state machine. */
+struct th_change {
+	enum th_state to;
+	enum th_outcome outcome;
+	int code;
+	const char *reason; /* may be NULL */
+	int pid;
+	const char *boot;   /* may be NULL */
+	const char *cause;  /* "started", "its process ended", ... */
+	const char *actor;  /* "root: tidyhull stop", "keeper", ... */
+	const struct th_port_row *ports; /* those held from now on */
+	size_t port_count;
+};
+
+struct th_event_row {
+	int64_t time_us;
+	char container[TH_ID_LENGTH + 1];
+	char name[TH_NAME_MAX];
+	char from[16], to[16];
+	char cause[256];
+	char actor[128];
+};
+
+const char *th_state_word(enum th_state state);
+const char *th_outcome_word(enum th_outcome outcome);
+
+/* Adds a container in the state created, with its first event. TH_IN_USE
+ * where the name is taken. */
+int th_state_add(struct th_db *db, const struct th_container_row *row,
+	const char *actor, struct th_error *err);
+/* By its whole ID: 1, 0, -1. */
+int th_state_get(struct th_db *db, const char *id,
+	struct th_container_row *row, struct th_error *err);
+/* By its name: 1, 0, -1. */
+int th_state_get_named(struct th_db *db, const char *name,
+	struct th_container_row *row, struct th_error *err);
+/* All whose name is text or whose ID begins with it; all of them, oldest
+ * first, where text is NULL. *rows is to be freed. */
+int th_state_list(struct th_db *db, const char *text,
+	struct th_container_row **rows, size_t *count, struct th_error *err);
+/* Carries out a step and records it as an event, in one transaction. A step
+ * to another state than running gives up ports and address. */
+int th_state_change(struct th_db *db, const char *id,
+	const struct th_change *change, struct th_error *err);
+/* Takes the container out of the state, with its ports, address and
+ * sessions; its events stay. */
+int th_state_remove(struct th_db *db, const char *id, const char *actor,
+	struct th_error *err);
+
+/* The ports held, of one container (or of all: id NULL); to be freed. */
+int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
+	size_t *count, struct th_error *err);
+/* Addresses of a running container; empty where it has none. */
+int th_state_addresses(struct th_db *db, const char *id,
+	char address4[TH_ADDRESS_TEXT], char address6[TH_ADDRESS_TEXT],
+	struct th_error *err);
+/* The events of one container, oldest first; to be freed. */
+int th_state_events(struct th_db *db, const char *id,
+	struct th_event_row **rows, size_t *count, struct th_error *err);
+
+/* A session: another command in a running container. */
+int th_state_session_add(struct th_db *db, const char *session,
+	const char *container, const char *command, const char *user, int pid,
+	struct th_error *err);
+int th_state_session_end(struct th_db *db, const char *session, int code,
+	struct th_error *err);
+
+#endif

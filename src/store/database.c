@@ -1,0 +1,251 @@
+#include "store/database.h"
+
+#include <sqlite3.h>
+#include <stdarg.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "store/schema.h"
+
+/* How long a command waits while others write, in milliseconds. */
+#define BUSY_MS 20000
+
+struct th_db {
+	sqlite3 *handle;
+};
+
+struct th_query {
+	struct th_db *db;
+	sqlite3_stmt *statement;
+};
+
+static int fail(struct th_db *db, struct th_error *err)
+{
+	int rc = sqlite3_extended_errcode(db->handle);
+
+	if (rc == SQLITE_CONSTRAINT_UNIQUE || rc == SQLITE_CONSTRAINT_PRIMARYKEY)
+		return th_fail(err, TH_IN_USE, "already in the state: %s",
+			sqlite3_errmsg(db->handle));
+	if ((rc & 0xff) == SQLITE_FULL)
+		return th_fail(err, TH_FAILED,
+			"the disk that holds the state is full");
+	if ((rc & 0xff) == SQLITE_CORRUPT || (rc & 0xff) == SQLITE_NOTADB)
+		return th_fail(err, TH_FAILED,
+			"the state database is damaged: %s",
+			sqlite3_errmsg(db->handle));
+	return th_fail(err, TH_FAILED, "the state database failed: %s",
+		sqlite3_errmsg(db->handle));
+}
+
+static int exec(struct th_db *db, const char *sql, struct th_error *err)
+{
+	if (sqlite3_exec(db->handle, sql, NULL, NULL, NULL) != SQLITE_OK)
+		return fail(db, err);
+	return 0;
+}
+
+static int upgrade(struct th_db *db, struct th_error *err)
+{
+	char sql[48];
+	int64_t version = 0;
+	int rc = 0;
+
+	if (th_db_number(db, 0, &version, err, "PRAGMA user_version", ""))
+		return -1;
+	if (version == TH_SCHEMA_VERSION)
+		return 0;
+	if (version > TH_SCHEMA_VERSION)
+		return th_fail(err, TH_FAILED,
+			"the state was written by a newer tidyhull (schema %d, "
+			"this one knows %d)",
+			(int)version, TH_SCHEMA_VERSION);
+	if (exec(db, "PRAGMA journal_mode=WAL", err) || th_db_begin(db, err))
+		return -1;
+	/* Somebody else may have done it while this waited for the lock. */
+	rc = th_db_number(db, 0, &version, err, "PRAGMA user_version", "");
+	for (; rc == 0 && version < TH_SCHEMA_VERSION; version++) {
+		for (const char *const *step = th_schema_steps[version]; *step;
+			step++) {
+			rc = exec(db, *step, err);
+			if (rc)
+				break;
+		}
+	}
+	sqlite3_snprintf(sizeof(sql), sql, "PRAGMA user_version=%d",
+		TH_SCHEMA_VERSION);
+	if (rc == 0)
+		rc = exec(db, sql, err);
+	return th_db_end(db, rc, err);
+}
+
+int th_db_open(const char *path, int small, struct th_db **db,
+	struct th_error *err)
+{
+	struct th_db *made = calloc(1, sizeof(*made));
+
+	if (!made)
+		return th_fail_memory(err);
+	if (sqlite3_open_v2(path, &made->handle,
+		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE |
+			    SQLITE_OPEN_NOMUTEX,
+		    NULL) != SQLITE_OK) {
+		th_fail(err, TH_FAILED, "cannot open the state database %s: %s",
+			path, sqlite3_errmsg(made->handle));
+		goto fail;
+	}
+	sqlite3_extended_result_codes(made->handle, 1);
+	sqlite3_busy_timeout(made->handle, BUSY_MS);
+	if (small)
+		sqlite3_db_config(made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL,
+			0, 0);
+	if (exec(made, "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON",
+		    err) ||
+		(small && exec(made, "PRAGMA cache_size=4", err)) ||
+		upgrade(made, err))
+		goto fail;
+	*db = made;
+	return 0;
+fail:
+	th_db_close(made);
+	return -1;
+}
+
+void th_db_close(struct th_db *db)
+{
+	if (!db)
+		return;
+	sqlite3_close(db->handle);
+	free(db);
+}
+
+static int bind(
+	sqlite3_stmt *statement, const char *types, va_list args)
+{
+	int rc = SQLITE_OK;
+
+	for (int i = 0; types[i] && rc == SQLITE_OK; i++) {
+		if (types[i] == 't')
+			rc = sqlite3_bind_text(statement, i + 1,
+				va_arg(args, const char *), -1,
+				SQLITE_TRANSIENT);
+		else
+			rc = sqlite3_bind_int64(
+				statement, i + 1, va_arg(args, int64_t));
+	}
+	return rc;
+}
+
+static int prepare(struct th_db *db, struct th_query **query,
+	struct th_error *err, const char *sql, const char *types, va_list args)
+{
+	struct th_query *made = calloc(1, sizeof(*made));
+
+	if (!made)
+		return th_fail_memory(err);
+	made->db = db;
+	if (sqlite3_prepare_v2(db->handle, sql, -1, &made->statement, NULL) !=
+			SQLITE_OK ||
+		bind(made->statement, types, args) != SQLITE_OK) {
+		fail(db, err);
+		th_query_end(made);
+		return -1;
+	}
+	*query = made;
+	return 0;
+}
+
+int th_db_run(struct th_db *db, struct th_error *err, const char *sql,
+	const char *types, ...)
+{
+	struct th_query *query = NULL;
+	va_list args;
+	int rc;
+
+	va_start(args, types);
+	rc = prepare(db, &query, err, sql, types, args);
+	va_end(args);
+	if (rc)
+		return -1;
+	rc = th_query_next(query, err);
+	th_query_end(query);
+	return rc < 0 ? -1 : 0;
+}
+
+int th_db_changed(struct th_db *db)
+{
+	return sqlite3_changes(db->handle);
+}
+
+int th_db_query(struct th_db *db, struct th_query **query,
+	struct th_error *err, const char *sql, const char *types, ...)
+{
+	va_list args;
+	int rc;
+
+	va_start(args, types);
+	rc = prepare(db, query, err, sql, types, args);
+	va_end(args);
+	return rc;
+}
+
+int th_query_next(struct th_query *query, struct th_error *err)
+{
+	int rc = sqlite3_step(query->statement);
+
+	if (rc == SQLITE_ROW)
+		return 1;
+	return rc == SQLITE_DONE ? 0 : fail(query->db, err);
+}
+
+const char *th_query_text(struct th_query *query, int column)
+{
+	const char *text =
+		(const char *)sqlite3_column_text(query->statement, column);
+
+	return text ? text : "";
+}
+
+int64_t th_query_int(struct th_query *query, int column)
+{
+	return sqlite3_column_int64(query->statement, column);
+}
+
+void th_query_end(struct th_query *query)
+{
+	if (!query)
+		return;
+	sqlite3_finalize(query->statement);
+	free(query);
+}
+
+int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
+	struct th_error *err, const char *sql, const char *types, ...)
+{
+	struct th_query *query = NULL;
+	va_list args;
+	int rc;
+
+	va_start(args, types);
+	rc = prepare(db, &query, err, sql, types, args);
+	va_end(args);
+	if (rc)
+		return -1;
+	rc = th_query_next(query, err);
+	if (rc >= 0)
+		*number = rc == 1 ? th_query_int(query, 0) : fallback;
+	th_query_end(query);
+	return rc < 0 ? -1 : 0;
+}
+
+int th_db_begin(struct th_db *db, struct th_error *err)
+{
+	return exec(db, "BEGIN IMMEDIATE", err);
+}
+
+int th_db_end(struct th_db *db, int rc, struct th_error *err)
+{
+	if (rc == 0 && exec(db, "COMMIT", err) == 0)
+		return 0;
+	sqlite3_exec(db->handle, "ROLLBACK", NULL, NULL, NULL);
+	return rc ? rc : -1;
+}

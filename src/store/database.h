@@ -1,0 +1,45 @@
+/* The state database: the only part that knows SQLite. */
+#ifndef TH_STORE_DATABASE_H
+#define TH_STORE_DATABASE_H
+
+#include <stdint.h>
+
+#include "base/error.h"
+
+struct th_db;
+struct th_query;
+
+/* Opens or makes the database at path and brings its schema up to date.
+ * A database of a newer schema is refused. small keeps the page cache at a
+ * few pages, for programs that live long and look rarely. */
+int th_db_open(const char *path, int small, struct th_db **db,
+	struct th_error *err);
+void th_db_close(struct th_db *db);
+
+/* Runs one statement that returns no rows. types has a letter for each "?":
+ * t text (NULL allowed), i int64_t. A broken UNIQUE rule is TH_IN_USE. */
+int th_db_run(struct th_db *db, struct th_error *err, const char *sql,
+	const char *types, ...);
+/* Rows changed by the last statement. */
+int th_db_changed(struct th_db *db);
+
+/* Starts a query; arguments as th_db_run. */
+int th_db_query(struct th_db *db, struct th_query **query,
+	struct th_error *err, const char *sql, const char *types, ...);
+/* The next row: 1, 0 at the end, -1. */
+int th_query_next(struct th_query *query, struct th_error *err);
+/* A column of the current row: "" for null; valid until the next call. */
+const char *th_query_text(struct th_query *query, int column);
+int64_t th_query_int(struct th_query *query, int column);
+void th_query_end(struct th_query *query);
+
+/* One number, the first column of the first row; fallback without a row. */
+int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
+	struct th_error *err, const char *sql, const char *types, ...);
+
+/* Transactions take the write lock at once. th_db_end commits where rc is 0
+ * and takes all back otherwise; it returns rc, or -1 where the commit fails. */
+int th_db_begin(struct th_db *db, struct th_error *err);
+int th_db_end(struct th_db *db, int rc, struct th_error *err);
+
+#endif

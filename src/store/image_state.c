@@ -1,0 +1,344 @@
+#include "store/image_state.h"
+
+#include <inttypes.h>
+#include <jansson.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/clock.h"
+#include "base/json.h"
+#include "oci/manifest.h"
+#include "oci/reference.h"
+
+#define COLUMNS \
+	"digest, config, platform, created, manifest_size, blob_bytes," \
+	" pulled_us, (SELECT count(*) FROM containers" \
+	" WHERE image=images.digest)"
+
+void th_image_rows_free(struct th_image_row *rows, size_t count)
+{
+	for (size_t i = 0; i < count; i++)
+		th_strings_release(&rows[i].tags);
+	free(rows);
+}
+
+static json_t *descriptor(struct th_query *query)
+{
+	const char *name = th_query_text(query, 2);
+	json_t *made = json_pack("{s:s s:s s:I}", "mediaType",
+		TH_MEDIA_MANIFEST, "digest", th_query_text(query, 0), "size",
+		(json_int_t)th_query_int(query, 1));
+
+	if (made && *name)
+		json_object_set_new(made, "annotations",
+			json_pack("{s:s}", "org.opencontainers.image.ref.name",
+				name));
+	return made;
+}
+
+/* index.json follows the state (OCI Image Specification, image-layout.md). */
+static int write_index(struct th_store *store, struct th_error *err)
+{
+	json_t *list = json_array(), *doc = NULL;
+	struct th_query *query = NULL;
+	int rc;
+
+	rc = th_db_query(store->db, &query, err,
+		"SELECT digest, manifest_size, name FROM images"
+		" LEFT JOIN tags USING(digest) ORDER BY name, digest",
+		"");
+	while (rc == 0 && (rc = th_query_next(query, err)) == 1) {
+		rc = json_array_append_new(list, descriptor(query))
+			? th_fail_memory(err)
+			: 0;
+	}
+	th_query_end(query);
+	doc = json_pack("{s:i s:s s:o}", "schemaVersion", 2, "mediaType",
+		TH_MEDIA_INDEX, "manifests", list);
+	if (rc == 0)
+		rc = doc ? th_json_write_file(store->root_fd,
+				   "images/index.json", doc, 0644, true, err)
+			 : th_fail_memory(err);
+	json_decref(doc);
+	return rc;
+}
+
+static int add_rows(struct th_store *store, const struct th_image_row *image,
+	const struct th_image_layer *layers, size_t layer_count,
+	const char *name, struct th_error *err)
+{
+	if (th_db_run(store->db, err,
+		    "INSERT OR IGNORE INTO images(digest, config, platform,"
+		    " created, manifest_size, blob_bytes, pulled_us)"
+		    " VALUES(?, ?, ?, ?, ?, ?, ?)",
+		    "ttttiii", image->digest, image->config, image->platform,
+		    image->created, (int64_t)image->manifest_bytes,
+		    (int64_t)image->blob_bytes, th_clock_now_us()))
+		return -1;
+	for (size_t i = 0; i < layer_count; i++) {
+		if (th_db_run(store->db, err,
+			    "INSERT OR IGNORE INTO image_layers(image,"
+			    " position, diff_id, blob, bytes)"
+			    " VALUES(?, ?, ?, ?, ?)",
+			    "titti", image->digest, (int64_t)i,
+			    layers[i].diff_id, layers[i].blob,
+			    (int64_t)layers[i].size_bytes))
+			return -1;
+	}
+	if (name &&
+		th_db_run(store->db, err,
+			"INSERT OR REPLACE INTO tags(name, digest)"
+			" VALUES(?, ?)",
+			"tt", name, image->digest))
+		return -1;
+	return write_index(store, err);
+}
+
+int th_image_state_add(struct th_store *store, const struct th_image_row *image,
+	const struct th_image_layer *layers, size_t layer_count,
+	const char *name, struct th_error *err)
+{
+	int rc;
+
+	/* What was pulled survives a power cut. */
+	if (th_db_run(store->db, err, "PRAGMA synchronous=FULL", "") ||
+		th_db_begin(store->db, err))
+		return -1;
+	rc = add_rows(store, image, layers, layer_count, name, err);
+	rc = th_db_end(store->db, rc, err);
+	th_db_run(store->db, NULL, "PRAGMA synchronous=NORMAL", "");
+	return rc;
+}
+
+static void copy(char *to, size_t size, struct th_query *query, int column)
+{
+	snprintf(to, size, "%s", th_query_text(query, column));
+}
+
+static int read_tags(struct th_store *store, struct th_image_row *row,
+	struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT name FROM tags WHERE digest=? ORDER BY name", "t",
+		    row->digest))
+		return -1;
+	while ((rc = th_query_next(query, err)) == 1) {
+		if (th_strings_add(&row->tags, th_query_text(query, 0))) {
+			rc = th_fail_memory(err);
+			break;
+		}
+	}
+	th_query_end(query);
+	return rc;
+}
+
+static int read_rows(struct th_store *store, struct th_query *query,
+	struct th_image_row **rows, size_t *count, struct th_error *err)
+{
+	struct th_image_row *list = NULL;
+	size_t used = 0;
+	int rc;
+
+	while ((rc = th_query_next(query, err)) == 1) {
+		struct th_image_row *bigger, *row;
+
+		bigger = realloc(list, (used + 1) * sizeof(*list));
+		if (!bigger) {
+			rc = th_fail_memory(err);
+			break;
+		}
+		list = bigger;
+		row = &list[used++];
+		memset(row, 0, sizeof(*row));
+		copy(row->digest, sizeof(row->digest), query, 0);
+		copy(row->config, sizeof(row->config), query, 1);
+		copy(row->platform, sizeof(row->platform), query, 2);
+		copy(row->created, sizeof(row->created), query, 3);
+		row->manifest_bytes = (uint64_t)th_query_int(query, 4);
+		row->blob_bytes = (uint64_t)th_query_int(query, 5);
+		row->pulled_us = th_query_int(query, 6);
+		row->containers = th_query_int(query, 7);
+	}
+	for (size_t i = 0; rc == 0 && i < used; i++)
+		rc = read_tags(store, &list[i], err);
+	if (rc < 0) {
+		th_image_rows_free(list, used);
+		return -1;
+	}
+	*rows = list;
+	*count = used;
+	return 0;
+}
+
+/* The digits of a digest's beginning, or NULL where text is none. */
+static const char *digest_prefix(const char *text)
+{
+	size_t len;
+
+	if (strncmp(text, "sha256:", 7) == 0)
+		text += 7;
+	len = strlen(text);
+	if (len < 4 || len > TH_DIGEST_HEX ||
+		strspn(text, "0123456789abcdef") != len)
+		return NULL;
+	return text;
+}
+
+static int query_named(struct th_store *store, const char *text,
+	struct th_query **query, struct th_error *err)
+{
+	struct th_reference ref;
+	struct th_error ignored = {0};
+	char name[TH_REFERENCE_MAX + 256] = "";
+
+	if (th_reference_parse(text, &ref, &ignored) == 0)
+		th_reference_format(&ref, name);
+	if (ref.digest[0] && name[0])
+		return th_db_query(store->db, query, err,
+			"SELECT " COLUMNS " FROM images WHERE digest=?", "t",
+			ref.digest);
+	/* A host ends at the first slash, and no host is no part of a path. */
+	return th_db_query(store->db, query, err,
+		"SELECT " COLUMNS " FROM images WHERE digest IN"
+		" (SELECT digest FROM tags WHERE name=?1 OR (?2 AND"
+		"  substr(name, instr(name, '/') + 1)=?1 AND"
+		"  (substr(name, 1, instr(name, '/')) LIKE '%.%' OR"
+		"   substr(name, 1, instr(name, '/')) LIKE '%:%' OR"
+		"   substr(name, 1, instr(name, '/'))='localhost/')))"
+		" ORDER BY pulled_us",
+		"ti", name, (int64_t)!ref.host[0]);
+}
+
+int th_image_state_find(struct th_store *store, const char *text,
+	struct th_image_row **rows, size_t *count, struct th_error *err)
+{
+	const char *digits = text ? digest_prefix(text) : NULL;
+	struct th_query *query = NULL;
+	int rc;
+
+	if (!text)
+		rc = th_db_query(store->db, &query, err,
+			"SELECT " COLUMNS " FROM images ORDER BY pulled_us", "");
+	else
+		rc = query_named(store, text, &query, err);
+	if (rc == 0)
+		rc = read_rows(store, query, rows, count, err);
+	th_query_end(query);
+	if (rc || *count || !digits)
+		return rc;
+	free(*rows);
+	query = NULL;
+	if (th_db_query(store->db, &query, err,
+		    "SELECT " COLUMNS " FROM images"
+		    " WHERE substr(digest, 8, length(?1))=?1"
+		    " ORDER BY pulled_us",
+		    "t", digits))
+		return -1;
+	rc = read_rows(store, query, rows, count, err);
+	th_query_end(query);
+	return rc;
+}
+
+int th_image_state_layers(struct th_store *store, const char *digest,
+	struct th_image_layer **layers, size_t *count, struct th_error *err)
+{
+	struct th_image_layer *list = NULL;
+	struct th_query *query = NULL;
+	size_t used = 0;
+	int rc;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT diff_id, blob, bytes FROM image_layers"
+		    " WHERE image=? ORDER BY position",
+		    "t", digest))
+		return -1;
+	list = calloc(TH_LAYERS_MAX + 1, sizeof(*list));
+	if (!list) {
+		th_query_end(query);
+		return th_fail_memory(err);
+	}
+	while ((rc = th_query_next(query, err)) == 1 && used < TH_LAYERS_MAX) {
+		copy(list[used].diff_id, TH_DIGEST_TEXT, query, 0);
+		copy(list[used].blob, TH_DIGEST_TEXT, query, 1);
+		list[used].size_bytes = (uint64_t)th_query_int(query, 2);
+		used++;
+	}
+	th_query_end(query);
+	if (rc < 0) {
+		free(list);
+		return -1;
+	}
+	*layers = list;
+	*count = used;
+	return 0;
+}
+
+static int remove_rows(
+	struct th_store *store, const char *digest, struct th_error *err)
+{
+	int64_t users = 0;
+
+	if (th_db_number(store->db, 0, &users, err,
+		    "SELECT count(*) FROM containers WHERE image=?", "t",
+		    digest))
+		return -1;
+	if (users)
+		return th_fail(err, TH_IN_USE,
+			"the image is used by %" PRId64 " container%s", users,
+			users == 1 ? "" : "s");
+	return th_db_run(store->db, err, "DELETE FROM tags WHERE digest=?", "t",
+		       digest) ||
+		th_db_run(store->db, err, "DELETE FROM images WHERE digest=?",
+			"t", digest)
+		? -1
+		: 0;
+}
+
+int th_image_state_untag(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	char digest[TH_DIGEST_TEXT] = "";
+	int64_t names = 0;
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = th_db_query(store->db, &query, err,
+		"SELECT digest FROM tags WHERE name=?", "t", name);
+	if (rc == 0 && th_query_next(query, err) == 1)
+		copy(digest, sizeof(digest), query, 0);
+	th_query_end(query);
+	if (rc == 0 && !digest[0])
+		rc = th_fail(err, TH_NOT_FOUND, "no image is named %s", name);
+	if (rc == 0)
+		rc = th_db_number(store->db, 0, &names, err,
+			"SELECT count(*) FROM tags WHERE digest=?", "t",
+			digest);
+	if (rc == 0)
+		rc = names > 1 ? th_db_run(store->db, err,
+					 "DELETE FROM tags WHERE name=?", "t",
+					 name)
+			       : remove_rows(store, digest, err);
+	if (rc == 0)
+		rc = write_index(store, err);
+	rc = th_db_end(store->db, rc, err);
+	return rc ? -1 : names > 1 ? 0 : 1;
+}
+
+int th_image_state_remove(
+	struct th_store *store, const char *digest, struct th_error *err)
+{
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = remove_rows(store, digest, err);
+	if (rc == 0)
+		rc = write_index(store, err);
+	return th_db_end(store->db, rc, err);
+}

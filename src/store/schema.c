@@ -1,0 +1,65 @@
+#include "store/schema.h"
+
+#include <stddef.h>
+
+static const char *const step_1[] = {
+	"CREATE TABLE meta(key TEXT PRIMARY KEY, value TEXT) WITHOUT ROWID",
+	/* A few characters that tell this store's devices, rules and cgroups
+	 * from those of other stores on the same host. */
+	"INSERT INTO meta VALUES('tag', lower(hex(randomblob(3))))",
+
+	"CREATE TABLE images(digest TEXT PRIMARY KEY, config TEXT NOT NULL,"
+	" platform TEXT NOT NULL, created TEXT NOT NULL,"
+	" manifest_size INTEGER NOT NULL, blob_bytes INTEGER NOT NULL,"
+	" pulled_us INTEGER NOT NULL) WITHOUT ROWID",
+	"CREATE TABLE tags(name TEXT PRIMARY KEY, digest TEXT NOT NULL"
+	" REFERENCES images(digest)) WITHOUT ROWID",
+	"CREATE INDEX tags_digest ON tags(digest)",
+	"CREATE TABLE image_layers(image TEXT NOT NULL"
+	" REFERENCES images(digest) ON DELETE CASCADE,"
+	" position INTEGER NOT NULL, diff_id TEXT NOT NULL,"
+	" blob TEXT NOT NULL, bytes INTEGER NOT NULL,"
+	" PRIMARY KEY(image, position)) WITHOUT ROWID",
+	"CREATE INDEX layers_diff ON image_layers(diff_id)",
+	"CREATE INDEX layers_blob ON image_layers(blob)",
+
+	"CREATE TABLE containers(id TEXT PRIMARY KEY,"
+	" name TEXT NOT NULL UNIQUE, image TEXT NOT NULL,"
+	" image_name TEXT NOT NULL, command TEXT NOT NULL,"
+	" network TEXT NOT NULL, state TEXT NOT NULL,"
+	" outcome TEXT NOT NULL DEFAULT '', code INTEGER NOT NULL DEFAULT 0,"
+	" reason TEXT NOT NULL DEFAULT '', keep INTEGER NOT NULL,"
+	" pid INTEGER NOT NULL DEFAULT 0, boot TEXT NOT NULL DEFAULT '',"
+	" created_us INTEGER NOT NULL,"
+	" started_us INTEGER NOT NULL DEFAULT 0,"
+	" ended_us INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID",
+	"CREATE INDEX containers_image ON containers(image)",
+	"CREATE TABLE events(number INTEGER PRIMARY KEY,"
+	" time_us INTEGER NOT NULL, container TEXT NOT NULL,"
+	" name TEXT NOT NULL, from_state TEXT NOT NULL,"
+	" to_state TEXT NOT NULL, cause TEXT NOT NULL, actor TEXT NOT NULL)",
+	"CREATE INDEX events_container ON events(container, number)",
+	"CREATE TABLE ports(container TEXT NOT NULL"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" protocol TEXT NOT NULL, address TEXT NOT NULL,"
+	" host_port INTEGER NOT NULL, port INTEGER NOT NULL,"
+	" PRIMARY KEY(protocol, address, host_port)) WITHOUT ROWID",
+	"CREATE INDEX ports_container ON ports(container)",
+	"CREATE TABLE networks(name TEXT PRIMARY KEY, number INTEGER UNIQUE,"
+	" subnet4 TEXT NOT NULL, subnet6 TEXT NOT NULL,"
+	" created_us INTEGER NOT NULL) WITHOUT ROWID",
+	"CREATE TABLE addresses(network TEXT NOT NULL"
+	" REFERENCES networks(name), slot INTEGER NOT NULL,"
+	" container TEXT NOT NULL REFERENCES containers(id) ON DELETE CASCADE,"
+	" address4 TEXT NOT NULL, address6 TEXT NOT NULL,"
+	" PRIMARY KEY(network, slot)) WITHOUT ROWID",
+	"CREATE INDEX addresses_container ON addresses(container)",
+	"CREATE TABLE sessions(id TEXT PRIMARY KEY, container TEXT NOT NULL"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" command TEXT NOT NULL, user TEXT NOT NULL, pid INTEGER NOT NULL,"
+	" started_us INTEGER NOT NULL, ended_us INTEGER NOT NULL DEFAULT 0,"
+	" code INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID",
+	"CREATE INDEX sessions_container ON sessions(container)",
+	NULL};
+
+const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1};

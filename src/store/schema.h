@@ -1,0 +1,10 @@
+/* The tables of the state database: one list of statements for each step from
+ * a version to the next. Steps that were released are never changed. */
+#ifndef TH_STORE_SCHEMA_H
+#define TH_STORE_SCHEMA_H
+
+#define TH_SCHEMA_VERSION 1
+
+extern const char *const *const th_schema_steps[TH_SCHEMA_VERSION];
+
+#endif

@@ -1,0 +1,256 @@
+#include "store/store.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/fs.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/ioctl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+
+#define MARK ".unsettled"
+
+static int make_folders(struct th_store *store, struct th_error *err)
+{
+	static const char *const names[] = {"images", "images/blobs",
+		"images/blobs/sha256", "trees", "containers", "tmp"};
+	static const char layout[] = "{\"imageLayoutVersion\":\"1.0.0\"}\n";
+	static const char index[] = "{\"schemaVersion\":2,\"mediaType\":"
+				    "\"application/vnd.oci.image.index.v1+json"
+				    "\",\"manifests\":[]}\n";
+	int flags = 0, fd;
+
+	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0)
+		return 0;
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (mkdirat(store->root_fd, names[i], 0700) && errno != EEXIST)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot make %s/%s", store->root, names[i]);
+	}
+	/* Trees of many files side by side: ext4 spreads the folders below a
+	 * top folder, and does not search what was just removed. Other file
+	 * systems do not know the mark. */
+	fd = openat(store->root_fd, "trees", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (fd >= 0 && ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0) {
+		flags |= FS_TOPDIR_FL;
+		ioctl(fd, FS_IOC_SETFLAGS, &flags);
+	}
+	th_close(&fd);
+	if (th_file_replace(store->root_fd, "images/oci-layout", layout,
+		    sizeof(layout) - 1, 0644, true, err))
+		return -1;
+	/* The index comes last: its being there says that all is. */
+	return th_file_replace(store->root_fd, "images/index.json", index,
+		sizeof(index) - 1, 0644, true, err);
+}
+
+static int read_tag(struct th_store *store, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT value FROM meta WHERE key='tag'", ""))
+		return -1;
+	rc = th_query_next(query, err);
+	if (rc == 1)
+		snprintf(store->tag, sizeof(store->tag), "%s",
+			th_query_text(query, 0));
+	th_query_end(query);
+	if (rc == 0)
+		return th_fail(err, TH_FAILED, "the state has no tag");
+	return rc < 0 ? -1 : 0;
+}
+
+static void read_boot_id(struct th_store *store)
+{
+	struct th_buf buf;
+	struct th_error ignored = {0};
+
+	th_buf_init(&buf, 64);
+	if (th_file_read(AT_FDCWD, "/proc/sys/kernel/random/boot_id", &buf,
+		    &ignored) == 1)
+		snprintf(store->boot_id, sizeof(store->boot_id), "%.36s",
+			buf.data);
+	th_buf_release(&buf);
+}
+
+/* A folder of a container that the state does not know goes. */
+static void settle_container(struct th_store *store, int tmp, const char *mark)
+{
+	char id[64], path[128];
+	struct th_error ignored = {0};
+	int64_t known = 1;
+
+	snprintf(id, sizeof(id), "%.*s",
+		(int)(strlen(mark) - strlen(MARK)), mark);
+	if (th_db_number(store->db, 0, &known, &ignored,
+		    "SELECT 1 FROM containers WHERE id=?", "t", id))
+		return;
+	snprintf(path, sizeof(path), "containers/%s", id);
+	if (!known && th_tree_remove(store->root_fd, path, &ignored))
+		return;
+	unlinkat(tmp, mark, 0);
+}
+
+/* What lies in tmp/ while nobody holds the lock belongs to the dead. */
+static void recover(struct th_store *store)
+{
+	struct th_error ignored = {0};
+	struct dirent *entry;
+	DIR *dir = NULL;
+	int fd, lock = -1;
+	bool any = false;
+
+	fd = openat(store->root_fd, "tmp", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	dir = fd < 0 ? NULL : fdopendir(fd);
+	if (!dir) {
+		th_close(&fd);
+		return;
+	}
+	while (!any && (entry = readdir(dir)))
+		any = entry->d_name[0] != '.';
+	if (!any)
+		goto out;
+	lock = openat(store->root_fd, "lock", O_RDWR | O_CREAT | O_CLOEXEC,
+		0600);
+	if (lock < 0 || flock(lock, LOCK_EX | LOCK_NB))
+		goto out;
+	rewinddir(dir);
+	while ((entry = readdir(dir))) {
+		const char *name = entry->d_name;
+		size_t len = strlen(name);
+
+		if (*name == '.')
+			continue;
+		if (len > strlen(MARK) &&
+			strcmp(name + len - strlen(MARK), MARK) == 0)
+			settle_container(store, fd, name);
+		else
+			th_tree_remove(fd, name, &ignored);
+		th_error_clear(&ignored);
+	}
+out:
+	th_close(&lock);
+	closedir(dir);
+}
+
+int th_store_open(const char *root, const char *run, bool small,
+	struct th_store **store, struct th_error *err)
+{
+	struct th_store *made = calloc(1, sizeof(*made));
+	char *path = NULL;
+
+	if (!made)
+		return th_fail_memory(err);
+	made->root_fd = made->run_fd = made->lock_fd = -1;
+	made->root = strdup(root);
+	made->run = strdup(run);
+	path = th_format("%s/state.db", root);
+	if (!made->root || !made->run || !path) {
+		th_fail_memory(err);
+		goto fail;
+	}
+	if (th_dir_make(root, 0700, err) || th_dir_make(run, 0700, err))
+		goto fail;
+	made->root_fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	made->run_fd = open(run, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (made->root_fd < 0 || made->run_fd < 0) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot open %s",
+			made->root_fd < 0 ? root : run);
+		goto fail;
+	}
+	if (make_folders(made, err) || th_db_open(path, small, &made->db, err) ||
+		read_tag(made, err))
+		goto fail;
+	read_boot_id(made);
+	if (!small)
+		recover(made);
+	free(path);
+	*store = made;
+	return 0;
+fail:
+	free(path);
+	th_store_close(made);
+	return -1;
+}
+
+void th_store_close(struct th_store *store)
+{
+	if (!store)
+		return;
+	th_db_close(store->db);
+	th_close(&store->lock_fd);
+	th_close(&store->root_fd);
+	th_close(&store->run_fd);
+	free(store->root);
+	free(store->run);
+	free(store);
+}
+
+int th_store_hold(struct th_store *store, struct th_error *err)
+{
+	if (store->lock_depth++ > 0)
+		return 0;
+	store->lock_fd = openat(store->root_fd, "lock",
+		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	if (store->lock_fd < 0 || flock(store->lock_fd, LOCK_SH)) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot lock %s/lock",
+			store->root);
+		th_store_let_go(store);
+		return -1;
+	}
+	return 0;
+}
+
+void th_store_let_go(struct th_store *store)
+{
+	if (--store->lock_depth == 0)
+		th_close(&store->lock_fd);
+}
+
+int th_store_unsettled(
+	struct th_store *store, const char *id, struct th_error *err)
+{
+	char path[96];
+	int fd;
+
+	snprintf(path, sizeof(path), "tmp/%.60s" MARK, id);
+	fd = openat(store->root_fd, path, O_WRONLY | O_CREAT | O_CLOEXEC, 0600);
+	if (fd < 0)
+		return th_fail_sys(err, TH_FAILED, errno, "cannot write %s/%s",
+			store->root, path);
+	close(fd);
+	return 0;
+}
+
+void th_store_settled(struct th_store *store, const char *id)
+{
+	char path[96];
+
+	snprintf(path, sizeof(path), "tmp/%.60s" MARK, id);
+	unlinkat(store->root_fd, path, 0);
+}
+
+int th_store_remove_container(
+	struct th_store *store, const char *id, struct th_error *err)
+{
+	char from[96], to[96];
+
+	snprintf(from, sizeof(from), "containers/%.60s", id);
+	snprintf(to, sizeof(to), "tmp/%.60s.gone", id);
+	if (renameat(store->root_fd, from, store->root_fd, to)) {
+		if (errno == ENOENT)
+			return 0;
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot remove %s/%s", store->root, from);
+	}
+	return th_tree_remove(store->root_fd, to, err);
+}
