@@ -13,8 +13,8 @@ static int dial(const char *place)
 	const char *colon = strrchr(place, ':');
 	int fd = -1;
 
-	snprintf(host, sizeof(host), "%.*s",
-		colon ? (int)(colon - place) : 255, place);
+	snprintf(host, sizeof(host), "%.*s", colon ? (int)(colon - place) : 255,
+		place);
 	if (getaddrinfo(host, colon ? colon + 1 : "7070", &hints, &found))
 		return -1;
 	for (at = found; at && fd < 0; at = at->ai_next) {

@@ -34,8 +34,8 @@ static void add(struct page *page, const char *fmt, ...)
 	int len;
 
 	va_start(args, fmt);
-	len = vsnprintf(page->text + page->len, PAGE_BYTES - page->len, fmt,
-		args);
+	len = vsnprintf(
+		page->text + page->len, PAGE_BYTES - page->len, fmt, args);
 	va_end(args);
 	if (len > 0 && page->len + (size_t)len < PAGE_BYTES)
 		page->len += (size_t)len;
@@ -53,8 +53,8 @@ static double height(time_t now)
 
 /* Calls add_reading for each line "DATE HEIGHT" of the folder's files. */
 static int read_history(struct page *page,
-	void (*add_reading)(struct page *page, const char *day, double metres,
-		int number))
+	void (*add_reading)(
+		struct page *page, const char *day, double metres, int number))
 {
 	struct dirent *entry;
 	DIR *dir = opendir(history);
@@ -164,8 +164,8 @@ static void leave(int number)
 
 static int serve(int port)
 {
-	struct sockaddr_in6 at = {.sin6_family = AF_INET6,
-		.sin6_port = htons((uint16_t)port)};
+	struct sockaddr_in6 at = {
+		.sin6_family = AF_INET6, .sin6_port = htons((uint16_t)port)};
 	const struct timeval patience = {.tv_sec = 5};
 	int listener = socket(AF_INET6, SOCK_STREAM, 0), one = 1, none = 0;
 

@@ -60,8 +60,8 @@ static void put_blob(const void *data, size_t len, char digest[TH_DIGEST_TEXT])
 	free(path);
 }
 
-static la_ssize_t take_tar(struct archive *archive, void *owner,
-	const void *data, size_t len)
+static la_ssize_t take_tar(
+	struct archive *archive, void *owner, const void *data, size_t len)
 {
 	(void)archive;
 	th_buf_add(owner, data, len);
@@ -74,8 +74,8 @@ static void begin_layer(struct writing *writing)
 	writing->archive = archive_write_new();
 	archive_write_set_format_pax_restricted(writing->archive);
 	archive_write_set_bytes_in_last_block(writing->archive, 1);
-	if (archive_write_open(writing->archive, &writing->tar, NULL, take_tar,
-		    NULL))
+	if (archive_write_open(
+		    writing->archive, &writing->tar, NULL, take_tar, NULL))
 		die("cannot begin a layer");
 }
 
@@ -105,7 +105,8 @@ static void put_folder(struct writing *writing, const char *name, int mode)
 	put_entry(writing, name, AE_IFDIR, mode, NULL, 0);
 }
 
-static void put_text(struct writing *writing, const char *name, const char *text)
+static void put_text(
+	struct writing *writing, const char *name, const char *text)
 {
 	put_entry(writing, name, AE_IFREG, 0644, text, strlen(text));
 }
@@ -132,8 +133,8 @@ static void end_layer(struct writing *writing, struct layer *layer)
 	archive_write_close(writing->archive);
 	archive_write_free(writing->archive);
 	if (writing->tar.failed ||
-		th_hash_once(writing->tar.data, writing->tar.len,
-			layer->diff_id))
+		th_hash_once(
+			writing->tar.data, writing->tar.len, layer->diff_id))
 		die("no memory");
 	/* 16: a gzip header, which zlib fills without a time. */
 	if (deflateInit2(&stream, 6, Z_DEFLATED, 15 + 16, 8, 0) != Z_OK)
@@ -190,9 +191,8 @@ static void put_image(const char *name, const struct layer *layers,
 		json_array_append_new(ids, json_string(layers[i].diff_id));
 		json_array_append_new(blobs,
 			json_pack("{s:s s:s s:I}", "mediaType",
-				TH_MEDIA_LAYER_GZIP, "digest",
-				layers[i].digest, "size",
-				(json_int_t)layers[i].size));
+				TH_MEDIA_LAYER_GZIP, "digest", layers[i].digest,
+				"size", (json_int_t)layers[i].size));
 	}
 	config = json_pack("{s:s s:s s:s s:o s:{s:s s:o}}", "created", CREATED,
 		"architecture", host.architecture, "os", host.os, "config",
@@ -259,8 +259,8 @@ static void make_base(struct layer layers[2], const char *busybox)
 	end_layer(&writing, &layers[1]);
 }
 
-static void make_programs(struct layer *layer, const char *folder,
-	const char *const *names)
+static void make_programs(
+	struct layer *layer, const char *folder, const char *const *names)
 {
 	struct writing writing;
 
@@ -339,9 +339,8 @@ int main(int argc, char **argv)
 		json_pack("{s:[s]}", "Entrypoint", "/usr/bin/almanac"));
 	make_programs(&layers[2], argv[3], ledger);
 	put_image("selwick/ledger", layers, 3,
-		json_pack("{s:[s] s:{s:{}} s:{s:{}}}", "Cmd",
-			"/usr/bin/ledger", "ExposedPorts", "7070/tcp",
-			"Volumes", "/data"));
+		json_pack("{s:[s] s:{s:{}} s:{s:{}}}", "Cmd", "/usr/bin/ledger",
+			"ExposedPorts", "7070/tcp", "Volumes", "/data"));
 	write_top();
 	return 0;
 }

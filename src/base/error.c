@@ -64,8 +64,8 @@ void th_problems_add(struct th_problems *problems, struct th_error *err)
 {
 	struct th_error *list;
 
-	list = realloc(
-		problems->list, (problems->count + 1) * sizeof(*problems->list));
+	list = realloc(problems->list,
+		(problems->count + 1) * sizeof(*problems->list));
 	if (list) {
 		problems->list = list;
 		problems->list[problems->count++] = *err;

@@ -8,21 +8,21 @@
 /* What a caller may react to. The command line turns them into exit codes. */
 enum th_code {
 	TH_OK = 0,
-	TH_FAILED,	 /* anything without a code of its own */
-	TH_USAGE,	 /* the request makes no sense as it was put */
-	TH_NOT_FOUND,	 /* no such object */
-	TH_IN_USE,	 /* in use, or the name is taken */
+	TH_FAILED, /* anything without a code of its own */
+	TH_USAGE, /* the request makes no sense as it was put */
+	TH_NOT_FOUND, /* no such object */
+	TH_IN_USE, /* in use, or the name is taken */
 	TH_NOT_POSSIBLE, /* this host cannot do that */
-	TH_NETWORK,	 /* a registry or the network failed */
-	TH_NO_PROGRAM,	 /* the container's program does not exist */
-	TH_NO_EXEC	 /* the container's program cannot be executed */
+	TH_NETWORK, /* a registry or the network failed */
+	TH_NO_PROGRAM, /* the container's program does not exist */
+	TH_NO_EXEC /* the container's program cannot be executed */
 };
 
 /* Fixed buffers, so that "no memory" can be reported without memory. */
 struct th_error {
 	enum th_code code;
-	int sys;	/* errno as it was, or 0 */
-	char msg[512];	/* lower case, complete enough to print alone */
+	int sys; /* errno as it was, or 0 */
+	char msg[512]; /* lower case, complete enough to print alone */
 	char hint[256]; /* what to do next; empty rather than vague */
 };
 
@@ -32,9 +32,8 @@ int th_fail(struct th_error *err, enum th_code code, const char *fmt, ...)
 	__attribute__((format(printf, 3, 4)));
 
 /* The same with the reason of the errno value sys put behind the message. */
-int th_fail_sys(
-	struct th_error *err, enum th_code code, int sys, const char *fmt, ...)
-	__attribute__((format(printf, 4, 5)));
+int th_fail_sys(struct th_error *err, enum th_code code, int sys,
+	const char *fmt, ...) __attribute__((format(printf, 4, 5)));
 
 /* Adds the hint to an error that has none yet, and returns -1. */
 int th_hint(struct th_error *err, const char *fmt, ...)

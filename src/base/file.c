@@ -105,8 +105,8 @@ int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
 
 	if (!beside)
 		return th_fail_memory(err);
-	fd = openat(dirfd, beside, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC,
-		mode);
+	fd = openat(
+		dirfd, beside, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, mode);
 	if (fd < 0)
 		goto fail;
 	if (th_write_all(fd, data, len) || (sync && fdatasync(fd)))
@@ -166,8 +166,8 @@ static int remove_below(int dirfd, const char *name, dev_t dev, int depth)
 	DIR *dir = NULL;
 	int fd, rc = 0;
 
-	fd = openat(dirfd, name,
-		O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	fd = openat(
+		dirfd, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
 	if (fd < 0)
 		return -1;
 	if (fstat(fd, &st) || st.st_dev != dev || depth > TREE_DEPTH_MAX) {
@@ -201,10 +201,9 @@ int th_tree_remove(int dirfd, const char *name, struct th_error *err)
 	struct stat st;
 
 	if (fstatat(dirfd, name, &st, AT_SYMLINK_NOFOLLOW))
-		return errno == ENOENT
-			? 0
-			: th_fail_sys(err, TH_FAILED, errno,
-				  "cannot look at %s", name);
+		return errno == ENOENT ? 0
+				       : th_fail_sys(err, TH_FAILED, errno,
+						 "cannot look at %s", name);
 	if (!S_ISDIR(st.st_mode)) {
 		if (unlinkat(dirfd, name, 0) && errno != ENOENT)
 			return th_fail_sys(err, TH_FAILED, errno,
@@ -229,8 +228,8 @@ uint64_t th_tree_size(int dirfd, const char *name)
 	DIR *dir;
 	int fd;
 
-	fd = openat(dirfd, name,
-		O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	fd = openat(
+		dirfd, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
 	dir = fd < 0 ? NULL : fdopendir(fd);
 	if (!dir) {
 		th_close(&fd);

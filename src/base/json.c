@@ -48,8 +48,7 @@ int th_json_parse(const char *data, size_t len, const char *what, json_t **doc,
 			jerr.line);
 	if (!json_is_object(parsed)) {
 		json_decref(parsed);
-		return th_fail(
-			err, TH_FAILED, "%s is not a JSON object", what);
+		return th_fail(err, TH_FAILED, "%s is not a JSON object", what);
 	}
 	*doc = parsed;
 	return 0;
@@ -151,7 +150,8 @@ int th_json_strings(const json_t *object, const char *key, const char *where,
 	rc = th_json_array(object, key, where, &array, err);
 	if (rc != 1)
 		return rc;
-	json_array_foreach(array, i, item) {
+	json_array_foreach(array, i, item)
+	{
 		const char *text = json_string_value(item);
 
 		if (!text || strlen(text) != json_string_length(item))

@@ -14,8 +14,8 @@ int th_loop_init(struct th_loop *loop, struct th_error *err)
 	loop->ended_count = 0;
 	loop->epoll = epoll_create1(EPOLL_CLOEXEC);
 	if (loop->epoll < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make an event queue");
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot make an event queue");
 	return 0;
 }
 

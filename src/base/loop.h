@@ -25,8 +25,8 @@ int th_loop_init(struct th_loop *loop, struct th_error *err);
 void th_loop_release(struct th_loop *loop);
 
 /* Starts watching fd for events (EPOLLIN, ...); -1 with errno. */
-int th_loop_watch(struct th_loop *loop, struct th_watch *watch, int fd,
-	uint32_t events);
+int th_loop_watch(
+	struct th_loop *loop, struct th_watch *watch, int fd, uint32_t events);
 /* Changes what is watched for; cheap where nothing changes. */
 void th_loop_change(
 	struct th_loop *loop, struct th_watch *watch, uint32_t events);

@@ -76,8 +76,8 @@ static bool read_type(
 	char path[128];
 
 	snprintf(path, sizeof(path), "blobs/sha256/%s", th_digest_hex(digest));
-	if (th_json_read_file(layout->folder, path, INDEX_MAX, &doc,
-		    &ignored) != 1)
+	if (th_json_read_file(
+		    layout->folder, path, INDEX_MAX, &doc, &ignored) != 1)
 		return false;
 	own = json_string_value(json_object_get(doc, "mediaType"));
 	snprintf(type, 128, "%s", own ? own : "application/json");

@@ -130,8 +130,7 @@ static enum MHD_Result answer(void *owner, struct MHD_Connection *connection,
 		return reply_error(connection, MHD_HTTP_METHOD_NOT_ALLOWED,
 			"UNSUPPORTED", "only reading is possible here");
 	if (strcmp(url, "/v2/") == 0)
-		return reply(
-			connection, MHD_HTTP_OK, "application/json", "{}");
+		return reply(connection, MHD_HTTP_OK, "application/json", "{}");
 	snprintf(path, sizeof(path), "%s", url);
 	if (strlen(url) < sizeof(path) && split(path, &name, &kind, &rest)) {
 		if (strcmp(kind, "manifests") == 0)

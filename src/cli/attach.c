@@ -50,8 +50,8 @@ struct th_size attach_size(void)
 
 static void passed_signals(sigset_t *set)
 {
-	static const int numbers[] = {SIGINT, SIGTERM, SIGHUP, SIGQUIT, SIGUSR1,
-		SIGUSR2, SIGWINCH};
+	static const int numbers[] = {
+		SIGINT, SIGTERM, SIGHUP, SIGQUIT, SIGUSR1, SIGUSR2, SIGWINCH};
 
 	sigemptyset(set);
 	for (size_t i = 0; i < sizeof(numbers) / sizeof(*numbers); i++)

@@ -21,8 +21,8 @@ struct attach_options {
 	const struct th_container_row *row;
 	int channel;
 	int console;
-	bool input;	    /* standard input goes to the program */
-	bool terminal;	    /* the caller's is made raw meanwhile */
+	bool input; /* standard input goes to the program */
+	bool terminal; /* the caller's is made raw meanwhile */
 	bool pass_signals;
 };
 int attach_run(const struct attach_options *options, struct th_ending *ending,

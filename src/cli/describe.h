@@ -20,7 +20,7 @@ json_t *describe_image_fully(
 
 /* Where the container's ports can be reached from this host: for people, as
  * "80 at http://localhost:8080", one each; "" where there are none. */
-void reach_text(const struct th_context *context, const char *id,
-	char *text, size_t size);
+void reach_text(const struct th_context *context, const char *id, char *text,
+	size_t size);
 
 #endif

@@ -15,8 +15,8 @@ static int all_containers(struct invocation *call,
 	int code = EXIT_DONE, done = 0;
 
 	if (th_container_settle(&call->context, &err) ||
-		th_state_list(call->context.store->db, NULL, &rows, &count,
-			&err))
+		th_state_list(
+			call->context.store->db, NULL, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++) {
 		int one;

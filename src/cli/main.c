@@ -47,8 +47,8 @@ static int choose_folders(
 		if (!getcwd(cwd, sizeof(cwd)))
 			snprintf(cwd, sizeof(cwd), "/");
 		rc = th_strings_take(kept, th_path_absolute(cwd, given));
-		rc |= th_strings_take(kept,
-			rc ? NULL : th_format("%s/run", kept->items[0]));
+		rc |= th_strings_take(
+			kept, rc ? NULL : th_format("%s/run", kept->items[0]));
 	} else if (is_root()) {
 		rc = th_strings_add(kept, "/var/lib/tidyhull");
 		rc |= th_strings_add(kept, "/run/tidyhull");
@@ -131,8 +131,8 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 		return -1;
 	}
 	if (read_config(call, err) ||
-		th_store_open(call->root, call->run, false, &context->store,
-			err))
+		th_store_open(
+			call->root, call->run, false, &context->store, err))
 		return -1;
 	describe_actor(call->verb, actor);
 	program_path("tidyhull-keeper", keeper);
@@ -206,7 +206,8 @@ int main(int argc, char **argv)
 		return EXIT_USAGE;
 	}
 	/* The verb stands where getopt expects the program's name. */
-	code = run(verb, argc > 1 ? argc - 1 : argc, argc > 1 ? argv + 1 : argv);
+	code = run(
+		verb, argc > 1 ? argc - 1 : argc, argc > 1 ? argv + 1 : argv);
 	if (fflush(stdout) || ferror(stdout)) {
 		fprintf(stderr, "tidyhull: cannot write the answer: %s\n",
 			strerror(errno));

@@ -86,7 +86,8 @@ static int add_env(
 	if (!key)
 		return th_fail_memory(err);
 	if (!*key) {
-		th_fail(err, TH_USAGE, "\"%.100s\" is not an env setting", text);
+		th_fail(err, TH_USAGE, "\"%.100s\" is not an env setting",
+			text);
 		th_hint(err, "write KEY=VALUE, KEY, or KEY=@file:PATH");
 		goto out;
 	}
@@ -111,8 +112,7 @@ static int add_env(
 	if (!value)
 		goto out;
 	/* What did not stand on the command line is nobody's business. */
-	rc = th_strings_take(
-		&settings->env, th_format("%s=%s", key, value));
+	rc = th_strings_take(&settings->env, th_format("%s=%s", key, value));
 	if (rc == 0 && equals && equals[1] == '@')
 		rc = th_strings_add(&settings->secrets, key);
 	if (rc)
@@ -256,7 +256,8 @@ int making_create(struct invocation *call, struct making *making,
 	int code = EXIT_DONE;
 
 	if (making->plan)
-		th_container_check(&call->context, &making->settings, &problems);
+		th_container_check(
+			&call->context, &making->settings, &problems);
 	else if (th_container_create(&call->context, &making->settings,
 			 &problems, row, &err) &&
 		err.code)

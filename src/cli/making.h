@@ -5,22 +5,32 @@
 #include "cli/verb.h"
 
 /* The options themselves, to stand in a verb's table. */
-#define MAKING_OPTIONS \
-	{"name", "NAME", "the container's name; otherwise one is made up"}, \
-	{"port", "PORT", "80=8080: inside 80, outside 8080; 80: a free one"}, \
-	{"mount", "MOUNT", "/data=./ledger: inside, outside; add ,ro ,make"}, \
-	{"env", "ENV", "KEY=VALUE; KEY; KEY=@file:PATH; @ask; @stdin"}, \
-	{"network", "NAME", "quayside (the default), none, or host"}, \
-	{"hostname", "NAME", "the host name inside; otherwise the name"}, \
-	{"user", "USER", "who runs the program: name or number, :group"}, \
-	{"workdir", "DIR", "the folder in which the program starts"}, \
-	{"entrypoint", "PROGRAM", "instead of the image's; \"\" for none"}, \
-	{"capability", "LIST", "+NET_ADMIN,-CHOWN: more, or fewer"}, \
-	{"stop", "STOP", "signal=INT,grace=30s"}, \
-	{"read-only", NULL, "nothing may be written to the container's root"}, \
-	{"tty", "WHEN", "a terminal inside: auto, yes or no"}, \
-	{"fetch", "WHEN", "pull the image: missing, always or never"}, \
-	{"plan", NULL, "check everything, say what would be done, and stop"}
+#define MAKING_OPTIONS                                                         \
+	{"name", "NAME", "the container's name; otherwise one is made up"},    \
+		{"port", "PORT",                                               \
+			"80=8080: inside 80, outside 8080; 80: a free one"},   \
+		{"mount", "MOUNT",                                             \
+			"/data=./ledger: inside, outside; add ,ro ,make"},     \
+		{"env", "ENV",                                                 \
+			"KEY=VALUE; KEY; KEY=@file:PATH; @ask; @stdin"},       \
+		{"network", "NAME", "quayside (the default), none, or host"},  \
+		{"hostname", "NAME",                                           \
+			"the host name inside; otherwise the name"},           \
+		{"user", "USER",                                               \
+			"who runs the program: name or number, :group"},       \
+		{"workdir", "DIR", "the folder in which the program starts"},  \
+		{"entrypoint", "PROGRAM",                                      \
+			"instead of the image's; \"\" for none"},              \
+		{"capability", "LIST", "+NET_ADMIN,-CHOWN: more, or fewer"},   \
+		{"stop", "STOP", "signal=INT,grace=30s"},                      \
+		{"read-only", NULL,                                            \
+			"nothing may be written to the container's root"},     \
+		{"tty", "WHEN", "a terminal inside: auto, yes or no"},         \
+		{"fetch", "WHEN", "pull the image: missing, always or never"}, \
+	{                                                                      \
+		"plan", NULL,                                                  \
+			"check everything, say what would be done, and stop"   \
+	}
 
 struct making {
 	struct th_settings settings;

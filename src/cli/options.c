@@ -112,15 +112,15 @@ static void take_letter(struct invocation *call, int letter, bool *help)
 		call->json = true;
 }
 
-static void take_word(
-	struct invocation *call, const char *name, const char *value, bool *help)
+static void take_word(struct invocation *call, const char *name,
+	const char *value, bool *help)
 {
 	struct given_option *given;
 
-	if (!value && (strcmp(name, "help") == 0 ||
-			      strcmp(name, "quiet") == 0 ||
-			      strcmp(name, "yes") == 0 ||
-			      strcmp(name, "json") == 0)) {
+	if (!value &&
+		(strcmp(name, "help") == 0 || strcmp(name, "quiet") == 0 ||
+			strcmp(name, "yes") == 0 ||
+			strcmp(name, "json") == 0)) {
 		take_letter(call, name[0], help);
 		return;
 	}
@@ -190,8 +190,7 @@ int options_parse(struct invocation *call, int argc, char **argv, bool *help,
 			/* A missing value leaves the index behind the end. */
 			if (strncmp(word, "--", 2) != 0 && at < end)
 				word = argv[at];
-			return explain(
-				word, all, count, call->verb->name, err);
+			return explain(word, all, count, call->verb->name, err);
 		}
 		if (found)
 			take_letter(call, found, help);

@@ -33,8 +33,8 @@ int say_error(const struct th_error *err)
 	return exit_code_of(err->code);
 }
 
-int say_problems(const char *verb, const char *name,
-	const struct th_problems *problems)
+int say_problems(
+	const char *verb, const char *name, const struct th_problems *problems)
 {
 	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
 		name, problems->count, problems->count == 1 ? "" : "s");
@@ -113,8 +113,8 @@ void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 	if (table->line && text) {
 		scols_line_set_data(table->line, table->cell, text);
 		if (colour)
-			scols_cell_set_color(scols_line_get_cell(table->line,
-						     table->cell),
+			scols_cell_set_color(
+				scols_line_get_cell(table->line, table->cell),
 				colour);
 	}
 	table->cell++;

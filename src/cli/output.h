@@ -28,8 +28,8 @@ int exit_code_of(enum th_code code);
 /* Prints the error and its hint on stderr, and returns its exit code. */
 int say_error(const struct th_error *err);
 /* Prints all problems under one headline: cannot VERB "NAME". */
-int say_problems(const char *verb, const char *name,
-	const struct th_problems *problems);
+int say_problems(
+	const char *verb, const char *name, const struct th_problems *problems);
 
 /* True where stdout is a terminal that may have colours. */
 bool colours(void);

@@ -102,8 +102,8 @@ static void log_plainly(struct progress *progress,
 	progress->done_told = done;
 }
 
-void progress_show(void *owner, const struct th_layer_progress *layers,
-	size_t count)
+void progress_show(
+	void *owner, const struct th_layer_progress *layers, size_t count)
 {
 	struct progress *progress = owner;
 	int64_t now = th_clock_mono_ms();

@@ -7,15 +7,15 @@
 
 struct progress {
 	bool quiet;
-	bool drawn;	  /* lines stand on the terminal */
+	bool drawn; /* lines stand on the terminal */
 	size_t lines;
 	size_t done_told; /* in a pipe: layers whose end was told */
 	int64_t next_ms;
 	int64_t begin_ms;
 };
 
-void progress_show(void *owner, const struct th_layer_progress *layers,
-	size_t count);
+void progress_show(
+	void *owner, const struct th_layer_progress *layers, size_t count);
 void progress_pulled(void *owner, const struct th_pulled *pulled);
 void progress_end(struct progress *progress);
 

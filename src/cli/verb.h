@@ -8,16 +8,16 @@
 
 /* One option of a verb: parser and help come from the same table. */
 struct option_spec {
-	const char *name;  /* NULL ends the table */
+	const char *name; /* NULL ends the table */
 	const char *value; /* what stands for its value, or NULL for none */
 	const char *help;
 };
 
 enum verb_flags {
-	VERB_STORE = 1,	  /* works on the store */
-	VERB_ROOT = 2,	  /* possible for root only, for now */
+	VERB_STORE = 1, /* works on the store */
+	VERB_ROOT = 2, /* possible for root only, for now */
 	VERB_COMMAND = 4, /* takes a command behind -- */
-	VERB_JSON = 8,	  /* has --json */
+	VERB_JSON = 8, /* has --json */
 	/* Its exit code is that of a command: our own failures get 125. */
 	VERB_PASSES_CODE = 16
 };
@@ -48,7 +48,7 @@ struct verb {
 	const char *name;
 	const char *group;
 	const char *summary; /* one line for the list of verbs */
-	const char *usage;   /* what stands behind the verb */
+	const char *usage; /* what stands behind the verb */
 	const char *const *text; /* lines that explain; ended by NULL */
 	const char *const *examples; /* lines; ended by NULL */
 	const struct option_spec *options;

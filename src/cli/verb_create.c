@@ -31,8 +31,8 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	MAKING_OPTIONS, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"Name, ports, mounts and image are checked first, and all that is wrong",
+static const char *const text[] = {"Name, ports, mounts and image are checked "
+				   "first, and all that is wrong",
 	"is said at once. What is set here holds for every later start.", NULL};
 
 static const char *const examples[] = {

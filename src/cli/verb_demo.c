@@ -1,4 +1,355 @@
-#include "cli/verbs.h"
+/* demo: a guided tour on made-up data, with nothing to set up. */
+#include <errno.h>
+#include <fcntl.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "base/file.h"
 #include "cli/output.h"
-static int run(struct invocation *call) { (void)call; return 0; }
-const struct verb verb_demo = {.name = "demo", .group = "start here", .summary = "a guided example on made-up data", .usage = "", .run = run};
+#include "cli/programs.h"
+#include "cli/verbs.h"
+#include "network/publish.h"
+
+#define WORDS_MAX 24
+
+struct tour {
+	char folder[64];
+	char own[PROGRAM_PATH];
+	pid_t chandler;
+	char registry[64]; /* host and port of chandler */
+	int port; /* outside, of the gauge */
+	bool step, stopped;
+	int failures;
+};
+
+static volatile sig_atomic_t interrupted;
+
+static void interrupt(int number)
+{
+	(void)number;
+	interrupted = 1;
+}
+
+static void heading(const char *text)
+{
+	const char *bold = colours() ? "\033[1;36m" : "";
+	const char *plain = colours() ? "\033[0m" : "";
+
+	printf("\n%s# %s%s\n", bold, text, plain);
+}
+
+/* Starts a program; its standard output goes to out where that is not -1, and
+ * where out is 2, its errors go where its output goes. */
+static pid_t start(const struct tour *tour, const char *const *words, int out)
+{
+	const char *program =
+		strcmp(words[0], "tidyhull") == 0 ? tour->own : words[0];
+	pid_t pid;
+
+	fflush(stdout);
+	pid = fork();
+	if (pid != 0)
+		return pid;
+	if (out == 2)
+		dup2(1, 2);
+	else if (out >= 0)
+		dup2(out, 1);
+	if (chdir(tour->folder) == 0)
+		execvp(program, (char *const *)(uintptr_t)words);
+	fprintf(stderr, "cannot start %s: %s\n", program, strerror(errno));
+	_exit(127);
+}
+
+static int finish(pid_t pid)
+{
+	int status = 0;
+
+	while (pid > 0 && waitpid(pid, &status, 0) < 0) {
+		if (errno != EINTR)
+			return -1;
+	}
+	return WIFEXITED(status) ? WEXITSTATUS(status) : 128;
+}
+
+/* Waits for Enter where --step was given. */
+static void pause_tour(struct tour *tour)
+{
+	int letter;
+
+	if (!tour->step || interrupted)
+		return;
+	fputs("  [Enter]", stdout);
+	fflush(stdout);
+	do
+		letter = getchar();
+	while (letter != '\n' && letter != EOF && !interrupted);
+	if (letter == EOF)
+		tour->step = false;
+}
+
+/* Shows one command as it would be typed, runs it, and says in a line what it
+ * is for. wanted is its exit code: 0, or another where it shows a refusal. */
+static void show(struct tour *tour, const char *why, int wanted,
+	const char *const *words)
+{
+	const char *bold = colours() ? "\033[1m" : "";
+	const char *plain = colours() ? "\033[0m" : "";
+	int code;
+
+	if (tour->stopped || interrupted) {
+		tour->stopped = true;
+		return;
+	}
+	heading(why);
+	printf("%s$", bold);
+	for (const char *const *word = words; *word; word++)
+		printf(strpbrk(*word, " *?") ? " '%s'" : " %s", *word);
+	printf("%s\n", plain);
+	/* Refusals belong into the picture where they happen. */
+	code = finish(start(tour, words, 2));
+	if (code != wanted && !interrupted) {
+		printf("this ended with exit code %d instead of %d\n", code,
+			wanted);
+		tour->failures++;
+		tour->stopped = true;
+		return;
+	}
+	pause_tour(tour);
+}
+
+/* Words of a command: fixed ones, cut at the spaces. */
+static void say(
+	struct tour *tour, const char *why, int wanted, const char *line)
+{
+	const char *words[WORDS_MAX + 1];
+	char copy[512], *rest = NULL;
+	int count = 0;
+
+	snprintf(copy, sizeof(copy), "%s", line);
+	for (char *word = strtok_r(copy, " ", &rest); word && count < WORDS_MAX;
+		word = strtok_r(NULL, " ", &rest))
+		words[count++] = word;
+	words[count] = NULL;
+	show(tour, why, wanted, words);
+}
+
+/* ---- the stage ---- */
+
+static int start_chandler(struct tour *tour, struct th_error *err)
+{
+	char program[PROGRAM_PATH], images[PROGRAM_PATH], line[128] = "";
+	const char *words[] = {program, images, NULL};
+	int pair[2];
+	FILE *out;
+
+	if (!program_path("chandler", program) || !demo_images_path(images)) {
+		th_fail(err, TH_NOT_FOUND,
+			"the demo's registry or its images are not installed");
+		return th_hint(err, "make all (or make install) brings both");
+	}
+	if (pipe2(pair, O_CLOEXEC))
+		return th_fail_sys(err, TH_FAILED, errno, "cannot make a pipe");
+	tour->chandler = start(tour, words, pair[1]);
+	close(pair[1]);
+	out = fdopen(pair[0], "r");
+	if (!out || !fgets(line, sizeof(line), out) ||
+		!strstr(line, "127.0.0.1:"))
+		th_fail(err, TH_FAILED, "the demo's registry did not start");
+	else
+		snprintf(tour->registry, sizeof(tour->registry), "localhost:%d",
+			atoi(strrchr(line, ':') + 1));
+	if (out)
+		fclose(out);
+	return err->code ? -1 : 0;
+}
+
+static int write_stage(struct tour *tour, struct th_error *err)
+{
+	static const char february[] = "2026-02-26 4.72\n2026-02-27 4.91\n"
+				       "2026-02-28 5.08\n";
+	char config[256], path[128];
+	int folder, len;
+
+	len = snprintf(config, sizeof(config),
+		"registries:\n  - host: %s\n    transport: http\n"
+		"    search: true\n",
+		tour->registry);
+	folder = open(tour->folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	snprintf(path, sizeof(path), "%s/history", tour->folder);
+	if (folder < 0 || th_dir_make(path, 0755, err) ||
+		th_file_replace(folder, "config.yaml", config, (size_t)len,
+			0644, false, err) ||
+		th_file_replace(folder, "history/february", february,
+			sizeof(february) - 1, 0644, false, err)) {
+		th_close(&folder);
+		return -1;
+	}
+	th_close(&folder);
+	snprintf(path, sizeof(path), "%s/store", tour->folder);
+	setenv("TIDYHULL_ROOT", path, 1);
+	snprintf(path, sizeof(path), "%s/config.yaml", tour->folder);
+	setenv("TIDYHULL_CONFIG", path, 1);
+	return 0;
+}
+
+/* 8080, or the next one that nobody has. */
+static int choose_port(void)
+{
+	struct th_port port = {.host_port = 8079, .port = 80};
+
+	return th_port_next_free(&port);
+}
+
+static int set_up(struct tour *tour, struct th_error *err)
+{
+	snprintf(tour->folder, sizeof(tour->folder), "/tmp/selwick-XXXXXX");
+	if (!mkdtemp(tour->folder)) {
+		tour->folder[0] = '\0';
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot make a folder below /tmp");
+	}
+	own_path(tour->own);
+	tour->port = choose_port();
+	if (!tour->port)
+		return th_fail(
+			err, TH_IN_USE, "all ports from 8080 on are in use");
+	if (start_chandler(tour, err))
+		return -1;
+	return write_stage(tour, err);
+}
+
+static void tear_down(struct tour *tour)
+{
+	static const char *const stop_all[] = {
+		"tidyhull", "stop", "--all", "--quiet", "--grace", "1s", NULL};
+	static const char *const remove_all[] = {
+		"tidyhull", "remove", "--all", "--quiet", NULL};
+	struct th_error err = {0};
+
+	if (tour->registry[0]) {
+		finish(start(tour, stop_all, -1));
+		finish(start(tour, remove_all, -1));
+	}
+	if (tour->chandler > 0) {
+		kill(tour->chandler, SIGTERM);
+		finish(tour->chandler);
+	}
+	if (tour->folder[0] && th_tree_remove(AT_FDCWD, tour->folder, &err))
+		say_error(&err);
+}
+
+/* ---- the tour ---- */
+
+static void walk(struct tour *tour)
+{
+	char line[512];
+
+	say(tour,
+		"An image comes from a registry: verified, unpacked as it "
+		"arrives.",
+		0, "tidyhull pull selwick/gauge");
+	snprintf(line, sizeof(line),
+		"tidyhull launch selwick/gauge --name gauge-north --port 80=%d "
+		"--mount /srv/history=./history --env STATION=north",
+		tour->port);
+	say(tour,
+		"A service in the background. Settings say: inside = outside.",
+		0, line);
+	if (access("/usr/bin/curl", X_OK) == 0) {
+		snprintf(line, sizeof(line), "curl -s localhost:%d/tide.json",
+			tour->port);
+		say(tour, "Its page, through the published port.", 0, line);
+	} else {
+		say(tour, "Its page, asked for from inside.", 0,
+			"tidyhull exec gauge-north -- wget -qO- "
+			"localhost/tide.json");
+	}
+	say(tour, "What runs, since when, and where to reach it.", 0,
+		"tidyhull list");
+	say(tour, "What the program has written.", 0,
+		"tidyhull logs gauge-north");
+	say(tour,
+		"Another command in it: it sees its own files and processes "
+		"only.",
+		0, "tidyhull exec gauge-north -- ps");
+	snprintf(line, sizeof(line),
+		"tidyhull launch selwick/gauge --name gauge-north --port 80=%d "
+		"--mount /srv/history=./hist",
+		tour->port);
+	say(tour,
+		"Mistakes are found before anything is done: all at once, "
+		"with ways out.",
+		EXIT_IN_USE, line);
+	say(tour, "A program in the foreground leaves nothing behind.", 0,
+		"tidyhull run selwick/almanac -- --days 1");
+	say(tour, "Stopping says how it went.", 0, "tidyhull stop gauge-north");
+	say(tour, "Why does it not run? By whose hand, and its last words.", 0,
+		"tidyhull why gauge-north");
+	say(tour, "Away with it: no process, mount, device or rule stays.", 0,
+		"tidyhull remove gauge-north");
+	say(tour, "Nothing is left.", 0, "tidyhull list --all");
+}
+
+static int run(struct invocation *call)
+{
+	struct tour tour = {.step = option_given(call, "step")};
+	const struct sigaction on_interrupt = {.sa_handler = interrupt};
+	struct th_error err = {0};
+
+	if (geteuid() != 0) {
+		th_fail(&err, TH_NOT_POSSIBLE,
+			"the demo is possible for root only in this version");
+		th_hint(&err, "try: sudo tidyhull demo");
+		return say_error(&err);
+	}
+	sigaction(SIGINT, &on_interrupt, NULL);
+	sigaction(SIGTERM, &on_interrupt, NULL);
+	puts("Tidy Hull, a tour of Port Selwick. All of it happens in a "
+	     "temporary folder,\nwith a registry of its own, and is gone "
+	     "afterwards.");
+	if (set_up(&tour, &err) == 0)
+		walk(&tour);
+	tear_down(&tour);
+	if (err.code)
+		return say_error(&err);
+	if (interrupted) {
+		puts("\nthe tour was broken off; all is cleaned up");
+		return 128 + SIGINT;
+	}
+	if (tour.failures)
+		return EXIT_FAILED;
+	puts("\nThat was the tour; everything is cleaned up. Where to go "
+	     "next:\n"
+	     "  tidyhull doctor       is your host able?\n"
+	     "  tidyhull help         every verb; help launch for the "
+	     "settings\n"
+	     "  README.md             the same tour with your own registry");
+	return EXIT_DONE;
+}
+
+static const struct option_spec options[] = {
+	{"step", NULL, "wait for Enter between the steps"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"Starts a stand-in registry with made-up images and a store in a",
+	"temporary folder, goes from pull to remove, shows each command as it "
+	"is",
+	"typed and what it says, and cleans up.", NULL};
+
+static const char *const examples[] = {
+	"tidyhull demo", "tidyhull demo --step", NULL};
+
+const struct verb verb_demo = {.name = "demo",
+	.group = "start here",
+	.summary = "a guided example on made-up data, from pull to removal",
+	.usage = "[--step]",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.least = 0,
+	.most = 0,
+	.run = run};

@@ -25,18 +25,16 @@ static int run(struct invocation *call)
 		table_row(table);
 		table_cell(table, NULL, "%s", list[i].what);
 		table_cell(table,
-			list[i].state == TH_ABILITY_THERE ? "green"
-				: list[i].state == TH_ABILITY_LESS
-				? "yellow"
-				: "red",
+			list[i].state == TH_ABILITY_THERE	   ? "green"
+				: list[i].state == TH_ABILITY_LESS ? "yellow"
+								   : "red",
 			"%s", list[i].here);
 		table_cell(table, NULL, "%s", list[i].use);
 		json_array_append_new(checks,
-			json_pack("{s:s s:b s:s s:s s:s}", "what",
-				list[i].what, "able",
-				list[i].state != TH_ABILITY_MISSING, "here",
-				list[i].here, "use", list[i].use, "advice",
-				list[i].advice));
+			json_pack("{s:s s:b s:s s:s s:s}", "what", list[i].what,
+				"able", list[i].state != TH_ABILITY_MISSING,
+				"here", list[i].here, "use", list[i].use,
+				"advice", list[i].advice));
 	}
 	missing += !has_keeper;
 	if (call->json) {
@@ -66,8 +64,8 @@ static int run(struct invocation *call)
 	return missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
 }
 
-static const char *const text[] = {
-	"Looks at the version, the paths and each feature of the kernel that is",
+static const char *const text[] = {"Looks at the version, the paths and each "
+				   "feature of the kernel that is",
 	"used, and says how to get what is missing. Changes nothing.", NULL};
 
 static const char *const examples[] = {"tidyhull doctor", NULL};

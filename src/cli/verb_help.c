@@ -28,10 +28,12 @@ static int run(struct invocation *call)
 		}
 		printf("  %-8s  %s\n", verbs[i]->name, verbs[i]->summary);
 	}
-	puts("\nOptions are long words and may be shortened as far as they stay "
+	puts("\nOptions are long words and may be shortened as far as they "
+	     "stay "
 	     "unique.\n"
 	     "One rule for settings: inside = outside (--port 80=8080).\n"
-	     "tidyhull help VERB tells more, with examples; tidyhull demo shows "
+	     "tidyhull help VERB tells more, with examples; tidyhull demo "
+	     "shows "
 	     "all at work.");
 	return EXIT_DONE;
 }

@@ -37,8 +37,7 @@ static int run(struct invocation *call)
 	return each_container(call, runs, send);
 }
 
-static const struct option_spec options[] = {
-	{"all", NULL, "all that run"},
+static const struct option_spec options[] = {{"all", NULL, "all that run"},
 	{"signal", "SIGNAL", "another one than KILL"}, {NULL, NULL, NULL}};
 
 static const char *const examples[] = {"tidyhull kill gauge-north",

@@ -12,8 +12,8 @@ static int start(struct invocation *call, struct th_container_row *row)
 	struct th_error err = {0}, ignored = {0};
 	char reach[512];
 
-	if (th_container_start(&call->context, row, TH_BACKGROUND, none, NULL,
-		    &err)) {
+	if (th_container_start(
+		    &call->context, row, TH_BACKGROUND, none, NULL, &err)) {
 		/* Half a launch is none. */
 		th_container_remove(&call->context, row, true, &ignored);
 		return say_error(&err);

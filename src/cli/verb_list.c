@@ -85,8 +85,8 @@ static int list_containers(struct invocation *call)
 	size_t count = 0;
 
 	if (th_container_settle(&call->context, &err) ||
-		th_state_list(call->context.store->db, NULL, &rows, &count,
-			&err))
+		th_state_list(
+			call->context.store->db, NULL, &rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		list_json(call, rows, count, all);
@@ -122,8 +122,8 @@ static void add_image(struct table *table, const struct th_image_row *row)
 		table_cell(table, NULL, "%s", ago);
 		table_cell(table, NULL, "%s", size);
 		table_cell(table, NULL, "%lld", (long long)row->containers);
-		table_cell(table, "darkgray", "%.12s",
-			th_digest_hex(row->digest));
+		table_cell(
+			table, "darkgray", "%.12s", th_digest_hex(row->digest));
 	}
 }
 
@@ -133,8 +133,7 @@ static int list_images(struct invocation *call)
 	struct th_error err = {0};
 	size_t count = 0;
 
-	if (th_image_state_find(
-		    call->context.store, NULL, &rows, &count, &err))
+	if (th_image_state_find(call->context.store, NULL, &rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		json_t *list = json_array();
@@ -184,8 +183,8 @@ static const struct option_spec options[] = {
 static const char *const text[] = {
 	"KIND is containers (if nothing else is said) or images.", NULL};
 
-static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
-	"tidyhull list images", NULL};
+static const char *const examples[] = {
+	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",

@@ -25,15 +25,15 @@ static bool print_entry(void *owner, const struct th_log_entry *entry)
 		json_t *text = json_stringn(entry->data, entry->len);
 		char *line;
 
-		line = text ? json_dumps(json_pack("{s:s s:s s:o s:b}", "time",
-						 time, "stream",
-						 entry->stream == TH_STREAM_OUT
-							 ? "out"
-							 : "err",
-						 "text", text, "more",
-						 entry->more),
-				      JSON_COMPACT)
-			    : NULL;
+		line = text
+			? json_dumps(json_pack("{s:s s:s s:o s:b}", "time",
+					     time, "stream",
+					     entry->stream == TH_STREAM_OUT
+						     ? "out"
+						     : "err",
+					     "text", text, "more", entry->more),
+				  JSON_COMPACT)
+			: NULL;
 		if (line)
 			puts(line);
 		free(line);
@@ -65,8 +65,9 @@ static int read_time(const char *text, int64_t *time_us, struct th_error *err)
 	if (th_clock_parse(text, time_us) == 0)
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a time", text);
-	return th_hint(err, "write 10m for ten minutes ago, or "
-			    "2026-03-01T05:12:00Z");
+	return th_hint(err,
+		"write 10m for ten minutes ago, or "
+		"2026-03-01T05:12:00Z");
 }
 
 static int read_options(struct invocation *call,
@@ -92,8 +93,8 @@ static int read_options(struct invocation *call,
 
 static int run(struct invocation *call)
 {
-	struct printing printing = {.times = option_given(call, "times"),
-		.json = call->json};
+	struct printing printing = {
+		.times = option_given(call, "times"), .json = call->json};
 	struct th_history_options options;
 	struct th_error err = {0};
 	int code = EXIT_DONE;

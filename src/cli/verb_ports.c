@@ -11,8 +11,7 @@ static void add_rows(
 	struct invocation *call, struct table *table, const json_t *doc)
 {
 	const json_t *ports = json_object_get(doc, "ports");
-	const char *name =
-		json_string_value(json_object_get(doc, "name"));
+	const char *name = json_string_value(json_object_get(doc, "name"));
 	json_t *port;
 	size_t i;
 
@@ -65,8 +64,8 @@ static int collect(struct invocation *call, json_t *list)
 	if (call->object_count)
 		return code;
 	if (th_container_settle(&call->context, &err) ||
-		th_state_list(call->context.store->db, NULL, &rows, &count,
-			&err))
+		th_state_list(
+			call->context.store->db, NULL, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++)
 		json_array_append_new(

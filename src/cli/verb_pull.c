@@ -22,8 +22,9 @@ static int choose(struct invocation *call, const struct th_strings *hosts,
 
 		th_buf_init(&list, sizeof(err->hint) - 1);
 		for (size_t i = 0; i < hosts->count; i++)
-			th_buf_addf(&list, "%s%s/%s:%s", i ? ", " : "choose: ",
-				hosts->items[i], ref->path, ref->tag);
+			th_buf_addf(&list, "%s%s/%s:%s",
+				i ? ", " : "choose: ", hosts->items[i],
+				ref->path, ref->tag);
 		th_fail(err, TH_USAGE, "%zu registries have %s:%s",
 			hosts->count, ref->path, ref->tag);
 		th_hint(err, "%s", list.data);
@@ -107,8 +108,7 @@ static const char *const text[] = {
 	"while it arrives, and layers that are here are not fetched again.",
 	NULL};
 
-static const char *const examples[] = {
-	"tidyhull pull selwick/gauge",
+static const char *const examples[] = {"tidyhull pull selwick/gauge",
 	"tidyhull pull registry.example:5000/selwick/gauge:2", NULL};
 
 const struct verb verb_pull = {.name = "pull",

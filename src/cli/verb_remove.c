@@ -18,8 +18,8 @@ static int remove_container(
 {
 	struct th_error err = {0};
 
-	if (th_container_remove(&call->context, row,
-		    option_given(call, "force"), &err))
+	if (th_container_remove(
+		    &call->context, row, option_given(call, "force"), &err))
 		return say_error(&err);
 	if (!call->quiet)
 		printf("removed container %s (%s)\n", row->name, row->id);
@@ -27,8 +27,8 @@ static int remove_container(
 }
 
 /* Who uses the image, for the way out. */
-static void add_users(struct invocation *call, const char *digest,
-	struct th_error *err)
+static void add_users(
+	struct invocation *call, const char *digest, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
 	struct th_error ignored = {0};
@@ -105,8 +105,8 @@ static const struct option_spec options[] = {
 	{"all", NULL, "all containers that do not run"},
 	{"force", NULL, "stop what runs first, properly"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"What is in use is refused, and it is said by what. A name among several",
+static const char *const text[] = {"What is in use is refused, and it is said "
+				   "by what. A name among several",
 	"of an image takes only the name.", NULL};
 
 static const char *const examples[] = {"tidyhull remove gauge-north",

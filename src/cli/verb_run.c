@@ -80,7 +80,8 @@ static const char *const text[] = {
 	"128+n where signal n ended it. Signals and input reach the program.",
 	NULL};
 
-static const char *const examples[] = {"tidyhull run selwick/almanac -- --days 3",
+static const char *const examples[] = {
+	"tidyhull run selwick/almanac -- --days 3",
 	"cat log | tidyhull run selwick/base -- sort > sorted",
 	"tidyhull run selwick/base -- sh", NULL};
 

@@ -40,6 +40,26 @@ static void print_value(const json_t *value)
 	free(text);
 }
 
+/* One item of a list on a line: a word, or its members side by side. */
+static void print_item(json_t *item, int depth)
+{
+	const char *key;
+	json_t *value;
+
+	printf("%*s-", depth * 2 + 2, "");
+	if (json_is_string(item))
+		printf(" %s", json_string_value(item));
+	json_object_foreach(item, key, value)
+	{
+		if (json_is_string(value))
+			printf(" %s %s ", key, json_string_value(value));
+		else
+			printf(" %s %lld ", key,
+				(long long)json_integer_value(value));
+	}
+	putchar('\n');
+}
+
 /* The document as indented lines, a member each: what is empty is left out. */
 static void print_tree(const json_t *doc, int depth)
 {
@@ -47,8 +67,8 @@ static void print_tree(const json_t *doc, int depth)
 	json_t *value;
 	void *iter = json_object_iter((json_t *)(uintptr_t)doc);
 
-	for (; iter; iter = json_object_iter_next(
-			     (json_t *)(uintptr_t)doc, iter)) {
+	for (; iter;
+		iter = json_object_iter_next((json_t *)(uintptr_t)doc, iter)) {
 		size_t i;
 		json_t *item;
 
@@ -63,8 +83,7 @@ static void print_tree(const json_t *doc, int depth)
 		if (json_is_string(value)) {
 			printf(" %s\n", json_string_value(value));
 		} else if (json_is_integer(value)) {
-			printf(" %lld\n",
-				(long long)json_integer_value(value));
+			printf(" %lld\n", (long long)json_integer_value(value));
 		} else if (json_is_boolean(value)) {
 			printf(" %s\n", json_is_true(value) ? "yes" : "no");
 		} else if (json_is_object(value)) {
@@ -74,15 +93,7 @@ static void print_tree(const json_t *doc, int depth)
 			putchar('\n');
 			json_array_foreach(value, i, item)
 			{
-				char *text = json_is_string(item)
-					? strdup(json_string_value(item))
-					: json_dumps(item,
-						  JSON_COMPACT |
-							  JSON_ENCODE_ANY);
-
-				printf("%*s- %s\n", depth * 2 + 2, "",
-					text ? text : "");
-				free(text);
+				print_item(item, depth);
 			}
 		}
 	}

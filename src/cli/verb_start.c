@@ -27,8 +27,8 @@ static int start(struct invocation *call, struct th_container_row *row)
 		char reason[sizeof(err.msg)];
 
 		snprintf(reason, sizeof(reason), "%s", err.msg);
-		snprintf(err.msg, sizeof(err.msg), "cannot start \"%s\": %.400s",
-			row->name, reason);
+		snprintf(err.msg, sizeof(err.msg),
+			"cannot start \"%s\": %.400s", row->name, reason);
 		return say_error(&err);
 	}
 	reach_text(&call->context, row->id, reach, sizeof(reach));

@@ -46,11 +46,12 @@ static int stop(struct invocation *call, struct th_container_row *row)
 		fputs("\r\033[K", stderr);
 	th_clock_span(th_clock_now_us() - begin, took);
 	if (!call->quiet)
-		printf("stopped %s: %s after %s\n", row->name,
-			ending.by_force
-				? "it did not heed its stop signal, killed"
-				: "it ended at its stop signal",
-			took);
+		printf(ending.by_force
+				? "stopped %s: it did not heed its stop "
+				  "signal, killed after %s\n"
+				: "stopped %s: it ended at its stop signal, "
+				  "after %s\n",
+			row->name, took);
 	return EXIT_DONE;
 }
 
@@ -59,17 +60,17 @@ static int run(struct invocation *call)
 	return each_container(call, runs, stop);
 }
 
-static const struct option_spec options[] = {
-	{"all", NULL, "all that run"},
+static const struct option_spec options[] = {{"all", NULL, "all that run"},
 	{"grace", "TIME", "how long it may take before the hard kill"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"The program gets the container's stop signal (TERM, or what the image or",
-	"--stop says). One that cannot hear the signal is ended at once.", NULL};
+static const char *const text[] = {"The program gets the container's stop "
+				   "signal (TERM, or what the image or",
+	"--stop says). One that cannot hear the signal is ended at once.",
+	NULL};
 
-static const char *const examples[] = {"tidyhull stop gauge-north",
-	"tidyhull stop --all --grace 30s", NULL};
+static const char *const examples[] = {
+	"tidyhull stop gauge-north", "tidyhull stop --all --grace 30s", NULL};
 
 const struct verb verb_stop = {.name = "stop",
 	.group = "containers",

@@ -29,8 +29,8 @@ static int print_last_words(
 	struct th_history_options options = {.last = LAST_WORDS};
 	bool any = false;
 
-	if (th_history_read(call->context.store, id, &options, print_word, &any,
-		    err))
+	if (th_history_read(
+		    call->context.store, id, &options, print_word, &any, err))
 		return -1;
 	if (!any)
 		puts("it has written nothing");
@@ -47,12 +47,12 @@ static void print_advice(const struct th_container_row *row)
 		puts("126 is what a shell says of a program that it cannot "
 		     "execute");
 	else if (row->outcome == TH_OUTCOME_EXITED && row->code == 0 &&
-		!row->reason[0] &&
-		row->ended_us - row->started_us < 2000000 &&
+		!row->reason[0] && row->ended_us - row->started_us < 2000000 &&
 		(strcmp(row->command, "sh") == 0 ||
 			strcmp(row->command, "/bin/sh") == 0 ||
 			strcmp(row->command, "bash") == 0))
-		puts("a shell without a terminal or input has nothing to do and "
+		puts("a shell without a terminal or input has nothing to do "
+		     "and "
 		     "ends at once");
 }
 
@@ -63,8 +63,8 @@ static int explain(struct invocation *call, const struct th_container_row *row,
 	char outcome[320], ago[48], span[TH_TIME_TEXT];
 	size_t count = 0;
 
-	if (th_state_events(call->context.store->db, row->id, &events, &count,
-		    err))
+	if (th_state_events(
+		    call->context.store->db, row->id, &events, &count, err))
 		return -1;
 	switch (row->state) {
 	case TH_STATE_CREATED:

@@ -6,9 +6,9 @@
 #include "cli/verb.h"
 
 extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
-	verb_help_verb, verb_kill, verb_launch, verb_list, verb_logs, verb_ports,
-	verb_pull, verb_remove, verb_run, verb_show, verb_start, verb_stop,
-	verb_why;
+	verb_help_verb, verb_kill, verb_launch, verb_list, verb_logs,
+	verb_ports, verb_pull, verb_remove, verb_run, verb_show, verb_start,
+	verb_stop, verb_why;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];

@@ -139,8 +139,8 @@ static void check_files(struct th_ability *list, size_t *count)
 	}
 	one = add(list, count, "control groups", "ending all processes");
 	if (mount) {
-		snprintf(one->here, sizeof(one->here), "version 2 at %s",
-			mount);
+		snprintf(
+			one->here, sizeof(one->here), "version 2 at %s", mount);
 	} else {
 		one->state = TH_ABILITY_LESS;
 		snprintf(one->here, sizeof(one->here), "no version 2");

@@ -11,9 +11,9 @@ enum th_ability_state { TH_ABILITY_THERE, TH_ABILITY_LESS, TH_ABILITY_MISSING };
 
 struct th_ability {
 	const char *what;
-	const char *use;  /* what it is needed for */
+	const char *use; /* what it is needed for */
 	enum th_ability_state state;
-	char here[96];	  /* what was found */
+	char here[96]; /* what was found */
 	char advice[160]; /* how to get it; empty where it is there */
 };
 

@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/resource.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
@@ -18,9 +19,10 @@
 #include "oci/bundle.h"
 #include "network/network.h"
 
-#define PATH_DEFAULT \
+#define PATH_DEFAULT                                                           \
 	"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 #define ACCOUNTS_MAX (4u << 20)
+#define FILES_MAX 524288
 
 /* What a container may do as root inside: manage its own files, users and
  * processes, and listen on low ports. */
@@ -33,8 +35,9 @@ static const char *const capabilities[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
 static const char *const masked[] = {"/proc/acpi", "/proc/asound",
 	"/proc/interrupts", "/proc/kallsyms", "/proc/kcore", "/proc/keys",
 	"/proc/kmsg", "/proc/latency_stats", "/proc/sched_debug", "/proc/scsi",
-	"/proc/timer_list", "/proc/timer_stats", "/sys/devices/virtual/powercap",
-	"/sys/firmware", "/sys/kernel/debug", "/sys/kernel/tracing"};
+	"/proc/timer_list", "/proc/timer_stats",
+	"/sys/devices/virtual/powercap", "/sys/firmware", "/sys/kernel/debug",
+	"/sys/kernel/tracing"};
 static const char *const protected_paths[] = {"/proc/bus", "/proc/fs",
 	"/proc/irq", "/proc/sys", "/proc/sysrq-trigger"};
 
@@ -63,8 +66,8 @@ int th_compose_read_file(struct th_store *store,
 		/* A device is a whiteout: deleted by this layer. */
 		rc = 0;
 		if (fstat(fd, &st) == 0 && S_ISREG(st.st_mode))
-			rc = th_file_read(AT_FDCWD, th_fd_path(fd, "", name),
-				buf, err);
+			rc = th_file_read(
+				AT_FDCWD, th_fd_path(fd, "", name), buf, err);
 		th_close(&fd);
 		return rc < 0 ? -1 : 0;
 	}
@@ -184,25 +187,28 @@ static json_t *compose_process(const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user,
 	const struct th_strings *command)
 {
-	const char *cwd = settings->workdir ? settings->workdir
-		: image->workdir && image->workdir[0] == '/'
-		? image->workdir
-		: "/";
+	const char *cwd = settings->workdir		     ? settings->workdir
+		: image->workdir && image->workdir[0] == '/' ? image->workdir
+							     : "/";
 	json_t *groups = json_array();
+	json_int_t files = FILES_MAX;
+	struct rlimit limit;
 
+	/* No more than this host gives: raising it is not always allowed. */
+	if (getrlimit(RLIMIT_NOFILE, &limit) == 0 && limit.rlim_max < FILES_MAX)
+		files = (json_int_t)limit.rlim_max;
 	for (size_t i = 0; i < user->group_count; i++)
-		json_array_append_new(
-			groups, json_integer(user->groups[i]));
+		json_array_append_new(groups, json_integer(user->groups[i]));
 	return json_pack("{s:b s:{s:I s:I s:o} s:o s:o s:s s:o s:b"
-			 " s:[{s:s s:i s:i}]}",
+			 " s:[{s:s s:I s:I}]}",
 		"terminal", settings->terminal, "user", "uid",
 		(json_int_t)user->uid, "gid", (json_int_t)user->gid,
-		"additionalGids", groups, "args",
-		th_json_from_strings(command), "env",
-		compose_env(settings, image, user), "cwd", cwd, "capabilities",
-		compose_capabilities(settings, user), "noNewPrivileges", true,
-		"rlimits", "type", "RLIMIT_NOFILE", "soft", 1024, "hard",
-		524288);
+		"additionalGids", groups, "args", th_json_from_strings(command),
+		"env", compose_env(settings, image, user), "cwd", cwd,
+		"capabilities", compose_capabilities(settings, user),
+		"noNewPrivileges", true, "rlimits", "type", "RLIMIT_NOFILE",
+		"soft", (json_int_t)(files < 1024 ? files : 1024), "hard",
+		files);
 }
 
 static void add_mount(json_t *mounts, const char *target, const char *type,
@@ -219,8 +225,8 @@ static void add_system_mounts(json_t *mounts)
 	static const char *const plain[] = {"nosuid", "noexec", "nodev"};
 	static const char *const readonly[] = {
 		"nosuid", "noexec", "nodev", "ro"};
-	static const char *const dev[] = {"nosuid", "noexec", "strictatime",
-		"mode=755", "size=64k"};
+	static const char *const dev[] = {
+		"nosuid", "noexec", "strictatime", "mode=755", "size=64k"};
 	static const char *const pts[] = {"nosuid", "noexec", "newinstance",
 		"ptmxmode=0666", "mode=0620", "gid=5"};
 	static const char *const shm[] = {
@@ -230,8 +236,8 @@ static void add_system_mounts(json_t *mounts)
 	add_mount(mounts, "/dev", "tmpfs", "dev", dev, COUNT(dev));
 	add_mount(mounts, "/dev/pts", "devpts", "devpts", pts, COUNT(pts));
 	add_mount(mounts, "/dev/shm", "tmpfs", "shm", shm, COUNT(shm));
-	add_mount(mounts, "/dev/mqueue", "mqueue", "mqueue", plain,
-		COUNT(plain));
+	add_mount(
+		mounts, "/dev/mqueue", "mqueue", "mqueue", plain, COUNT(plain));
 	add_mount(mounts, "/sys", "sysfs", "sysfs", readonly, COUNT(readonly));
 	add_mount(mounts, "/sys/fs/cgroup", "cgroup2", "cgroup2", readonly,
 		COUNT(readonly));
@@ -269,8 +275,8 @@ static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
 	options[count++] = "nosuid";
 	options[count++] = "nodev";
 	if (mount->kind == TH_MOUNT_MEMORY) {
-		snprintf(size, sizeof(size), "size=%" PRIu64,
-			mount->size_bytes);
+		snprintf(
+			size, sizeof(size), "size=%" PRIu64, mount->size_bytes);
 		if (mount->size_bytes)
 			options[count++] = size;
 		options[count++] = "mode=1777";
@@ -283,9 +289,8 @@ static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
 	}
 }
 
-static json_t *compose_linux(
-	const struct th_settings *settings, const struct th_store *store,
-	const char *id)
+static json_t *compose_linux(const struct th_settings *settings,
+	const struct th_store *store, const char *id)
 {
 	static const char *const kinds[] = {
 		"mount", "pid", "uts", "ipc", "cgroup", "network"};
@@ -358,8 +363,8 @@ static int write_plan(int folder, const struct th_container_row *row,
 	snprintf(name, sizeof(name), "%s", row->name);
 	snprintf(image_name, sizeof(image_name), "%s", row->image_name);
 	snprintf(network, sizeof(network), "%s", row->network);
-	snprintf(user, sizeof(user), "%s",
-		settings->user ? settings->user : "");
+	snprintf(
+		user, sizeof(user), "%s", settings->user ? settings->user : "");
 	plan.name = name;
 	plan.image = image_name;
 	plan.network = network;
@@ -403,8 +408,8 @@ static int write_resolver(
 		}
 		at += len + (at[len] == '\n');
 	}
-	rc = th_file_replace(folder, "resolv.conf", own.data, own.len, 0644,
-		false, err);
+	rc = th_file_replace(
+		folder, "resolv.conf", own.data, own.len, 0644, false, err);
 out:
 	th_buf_release(&host);
 	th_buf_release(&own);
@@ -425,8 +430,8 @@ static int write_files(int folder, const struct th_container_row *row,
 				"cannot make the container's folders");
 	}
 	len = snprintf(line, sizeof(line), "%s\n", host);
-	if (th_file_replace(folder, "hostname", line, (size_t)len, 0644, false,
-		    err) ||
+	if (th_file_replace(
+		    folder, "hostname", line, (size_t)len, 0644, false, err) ||
 		th_file_replace(folder, "hosts", "127.0.0.1 localhost\n", 20,
 			0644, false, err))
 		return -1;
@@ -449,15 +454,15 @@ int th_compose(struct th_store *store, int folder,
 	if (th_compose_command(settings, image, &command, err) ||
 		th_compose_read_file(store, layers, layer_count, "etc/passwd",
 			&passwd, err) ||
-		th_compose_read_file(store, layers, layer_count, "etc/group",
-			&group, err) ||
+		th_compose_read_file(
+			store, layers, layer_count, "etc/group", &group, err) ||
 		th_user_resolve(settings->user ? settings->user : image->user,
 			passwd.data, group.data, &user, err) ||
 		write_files(folder, row, settings, err) ||
 		write_config(store, folder, row, settings, image, &user,
 			&command, err) ||
-		write_plan(folder, row, settings, image, layers, layer_count,
-			err))
+		write_plan(
+			folder, row, settings, image, layers, layer_count, err))
 		goto out;
 	rc = 0;
 out:

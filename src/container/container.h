@@ -16,7 +16,7 @@ struct th_context {
 	struct th_store *store;
 	const struct th_config *config;
 	const char *keeper; /* path of the keeper program */
-	const char *actor;  /* who asks: "root: tidyhull stop" */
+	const char *actor; /* who asks: "root: tidyhull stop" */
 	/* Passed on to a pull that a missing image needs. */
 	void (*progress)(void *owner, const struct th_layer_progress *layers,
 		size_t count);
@@ -65,8 +65,8 @@ int th_container_signal(const struct th_context *context,
 struct th_exec_options {
 	const struct th_strings *command;
 	const struct th_strings *env; /* KEY=VALUE, beside the container's */
-	const char *user;	      /* NULL: the container's */
-	const char *workdir;	      /* NULL: the container's */
+	const char *user; /* NULL: the container's */
+	const char *workdir; /* NULL: the container's */
 	bool terminal;
 	struct th_size size;
 	int stdio[3]; /* given to the command where there is no terminal */
@@ -91,8 +91,7 @@ int th_container_remove(const struct th_context *context,
 /* Finds out what became of containers that are said to run but have no
  * keeper, records it, and cleans up what they left. Every look at containers
  * begins with it. */
-int th_container_settle(
-	const struct th_context *context, struct th_error *err);
+int th_container_settle(const struct th_context *context, struct th_error *err);
 /* The same for one row that was just read; the row is read again. */
 int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err);

@@ -29,8 +29,7 @@ static int reach(const struct th_context *context,
 
 	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED)
 		return not_running(row, err);
-	rc = th_channel_connect(
-		context->store->run_fd, row->id, channel, err);
+	rc = th_channel_connect(context->store->run_fd, row->id, channel, err);
 	if (rc == 0)
 		return th_fail(err, TH_FAILED,
 			"container \"%s\" has just ended", row->name);
@@ -71,8 +70,8 @@ static int await(int channel, enum th_message_type wanted,
 		return -1;
 	}
 	if (rc == 0)
-		return th_fail(err, TH_FAILED,
-			"the container's keeper has gone");
+		return th_fail(
+			err, TH_FAILED, "the container's keeper has gone");
 	return th_fail(err, TH_FAILED,
 		"the container's keeper gave an answer that is not known");
 }
@@ -89,8 +88,7 @@ int th_container_stop(const struct th_context *context,
 		return -1;
 	doc = json_pack("{s:s}", "actor", context->actor);
 	if (doc && signal_number)
-		json_object_set_new(
-			doc, "signal", json_integer(signal_number));
+		json_object_set_new(doc, "signal", json_integer(signal_number));
 	if (doc && grace_ms >= 0)
 		json_object_set_new(doc, "grace-ms", json_integer(grace_ms));
 	if (send_request(channel, TH_SAY_STOP, doc, NULL, 0, err) == 0 &&
@@ -113,8 +111,8 @@ int th_container_signal(const struct th_context *context,
 
 	if (reach(context, row, &channel, err))
 		return -1;
-	doc = json_pack("{s:i s:s}", "signal", signal_number, "actor",
-		context->actor);
+	doc = json_pack(
+		"{s:i s:s}", "signal", signal_number, "actor", context->actor);
 	if (send_request(channel, TH_SAY_SIGNAL, doc, NULL, 0, err) == 0)
 		rc = await(channel, TH_TELL_DONE, &message, fds, err);
 	th_close(&channel);
@@ -134,10 +132,9 @@ static int resolve_user(const struct th_container_row *row, const char *text,
 	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
 	for (int i = 0; i < 2; i++) {
 		struct th_error ignored = {0};
-		int fd = root < 0
-			? -1
-			: th_path_open_in_root(
-				  root, names[i], O_RDONLY | O_NONBLOCK, 0);
+		int fd = root < 0 ? -1
+				  : th_path_open_in_root(root, names[i],
+					    O_RDONLY | O_NONBLOCK, 0);
 
 		th_buf_init(&files[i], ACCOUNTS_MAX);
 		if (fd >= 0)

@@ -27,8 +27,7 @@ static void check_name(const struct th_context *context,
 
 	if (!settings->name || !th_name_valid(settings->name))
 		return;
-	rc = th_state_get_named(
-		context->store->db, settings->name, &row, &err);
+	rc = th_state_get_named(context->store->db, settings->name, &row, &err);
 	if (rc == 1) {
 		th_fail(&err, TH_IN_USE,
 			"the name \"%s\" is taken by a container that is %s",
@@ -54,8 +53,8 @@ static void describe_holder(const struct th_context *context,
 	int pid, next;
 
 	th_error_clear(err);
-	if (th_state_ports(context->store->db, NULL, &rows, &count,
-		    &ignored) == 0) {
+	if (th_state_ports(context->store->db, NULL, &rows, &count, &ignored) ==
+		0) {
 		for (size_t i = 0; i < count; i++) {
 			if (rows[i].host_port == port->host_port &&
 				strcmp(rows[i].protocol, protocol) == 0)
@@ -67,7 +66,8 @@ static void describe_holder(const struct th_context *context,
 	th_port_holder(port, name, &pid);
 	if (owner[0] &&
 		th_state_get(context->store->db, owner, &row, &ignored) == 1)
-		th_fail(err, TH_IN_USE, "port %d/%s is held by container \"%s\"",
+		th_fail(err, TH_IN_USE,
+			"port %d/%s is held by container \"%s\"",
 			port->host_port, protocol, row.name);
 	else if (pid)
 		th_fail(err, TH_IN_USE,
@@ -88,7 +88,7 @@ static void describe_holder(const struct th_context *context,
 static void check_ports(const struct th_context *context,
 	const struct th_settings *settings, struct th_problems *problems)
 {
-	int (*fds)[2] = calloc(settings->port_count + 1, sizeof(*fds));
+	int(*fds)[2] = calloc(settings->port_count + 1, sizeof(*fds));
 
 	/* All are held until all were tried: two settings may clash. */
 	for (size_t i = 0; fds && i < settings->port_count; i++) {
@@ -163,8 +163,7 @@ static int find_image(const struct th_context *context, const char *text,
 	size_t count = 0;
 	int rc = 0;
 
-	if (th_image_state_find(
-		    context->store, text, &rows, &count, err))
+	if (th_image_state_find(context->store, text, &rows, &count, err))
 		return -1;
 	if (count == 1) {
 		*image = rows[0];
@@ -289,7 +288,7 @@ static int pull_image(const struct th_context *context,
 	if (context->pulled)
 		context->pulled(context->owner, &pulled);
 	rc = find_image(context, pulled.digest, image, err);
-	return rc == 1 ? 0
+	return rc == 1	 ? 0
 		: rc < 0 ? -1
 			 : th_fail(err, TH_FAILED,
 				   "the image was removed again meanwhile");
@@ -351,9 +350,9 @@ static int fill_row(const struct th_context *context,
 }
 
 /* The folder comes first and the state last: what the state knows is whole. */
-static int make(const struct th_context *context,
-	struct th_settings *settings, const struct th_image_row *image,
-	struct th_container_row *row, struct th_error *err)
+static int make(const struct th_context *context, struct th_settings *settings,
+	const struct th_image_row *image, struct th_container_row *row,
+	struct th_error *err)
 {
 	struct th_store *store = context->store;
 	struct th_image_config config = {0};
@@ -363,8 +362,8 @@ static int make(const struct th_context *context,
 	int folder = -1, rc = -1;
 
 	if (load_image(context, image, &config, err) ||
-		th_image_state_layers(store, image->digest, &layers,
-			&layer_count, err) ||
+		th_image_state_layers(
+			store, image->digest, &layers, &layer_count, err) ||
 		fill_row(context, settings, image, &config, row, err) ||
 		make_sources(settings, err) ||
 		th_store_unsettled(store, row->id, err))
@@ -410,8 +409,9 @@ int th_container_create(const struct th_context *context,
 		th_problems_add(problems, &one);
 	if (problems->count)
 		goto out;
-	if (!here && (pull_image(context, settings, &hosts, &image, err) ||
-			     check_command(context, settings, &image, err)))
+	if (!here &&
+		(pull_image(context, settings, &hosts, &image, err) ||
+			check_command(context, settings, &image, err)))
 		goto out;
 	if (th_store_hold(context->store, err))
 		goto out;

@@ -55,7 +55,8 @@ static int read_more(struct reader *reader, struct th_error *err)
 		return th_fail(err, TH_FAILED, "the log is damaged");
 	got = read(reader->fd, room, READ_BYTES);
 	if (got < 0)
-		return th_fail_sys(err, TH_FAILED, errno, "cannot read the log");
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot read the log");
 	reader->line.len += (size_t)got;
 	while (!reader->done &&
 		(end = memchr(reader->line.data + used, '\n',
@@ -80,13 +81,14 @@ static int seek_last(struct reader *reader, struct th_error *err)
 	if (reader->options->last < 0)
 		return 0;
 	if (fstat(reader->fd, &st))
-		return th_fail_sys(err, TH_FAILED, errno, "cannot read the log");
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot read the log");
 	at = st.st_size;
 	while (at > 0) {
-		off_t from = at > (off_t)sizeof(data)
-			? at - (off_t)sizeof(data)
-			: 0;
-		ssize_t got = pread(reader->fd, data, (size_t)(at - from), from);
+		off_t from =
+			at > (off_t)sizeof(data) ? at - (off_t)sizeof(data) : 0;
+		ssize_t got =
+			pread(reader->fd, data, (size_t)(at - from), from);
 
 		if (got <= 0)
 			return th_fail_sys(
@@ -155,10 +157,9 @@ int th_history_read(struct th_store *store, const char *id,
 	reader.fd = openat(store->root_fd, path,
 		O_RDONLY | O_CLOEXEC | (options->follow ? O_CREAT : 0), 0600);
 	if (reader.fd < 0)
-		return errno == ENOENT
-			? 0
-			: th_fail_sys(err, TH_FAILED, errno,
-				  "cannot open the log");
+		return errno == ENOENT ? 0
+				       : th_fail_sys(err, TH_FAILED, errno,
+						 "cannot open the log");
 	th_buf_init(&reader.line, LINE_MAX_BYTES + 2 * READ_BYTES);
 	rc = seek_last(&reader, err);
 	while (rc == 0 && !cancelled(&reader)) {

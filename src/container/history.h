@@ -9,9 +9,9 @@
 
 struct th_history_options {
 	int64_t since_us, until_us; /* 0: no bound */
-	long last;		    /* only so many entries at the end; -1: all */
-	bool follow;		    /* go on until the container has ended */
-	const atomic_bool *cancel;  /* ends following; may be NULL */
+	long last; /* only so many entries at the end; -1: all */
+	bool follow; /* go on until the container has ended */
+	const atomic_bool *cancel; /* ends following; may be NULL */
 };
 
 /* Calls take for each entry, oldest first; take returns false to end it. A

@@ -5,13 +5,13 @@
 #include "base/random.h"
 
 static const char *const firsts[] = {"amber", "ample", "blue", "bright",
-	"broad", "calm", "clear", "copper", "deep", "distant", "early",
-	"fair", "far", "firm", "gentle", "glad", "green", "grey", "hardy",
-	"high", "keen", "late", "level", "light", "long", "low", "mild",
-	"narrow", "neat", "northern", "old", "outer", "pale", "plain",
-	"quick", "quiet", "rusty", "salty", "sandy", "silver", "slow",
-	"smooth", "snug", "southern", "steady", "still", "stout", "sunny",
-	"swift", "tall", "tidy", "trim", "warm", "western", "wide", "young"};
+	"broad", "calm", "clear", "copper", "deep", "distant", "early", "fair",
+	"far", "firm", "gentle", "glad", "green", "grey", "hardy", "high",
+	"keen", "late", "level", "light", "long", "low", "mild", "narrow",
+	"neat", "northern", "old", "outer", "pale", "plain", "quick", "quiet",
+	"rusty", "salty", "sandy", "silver", "slow", "smooth", "snug",
+	"southern", "steady", "still", "stout", "sunny", "swift", "tall",
+	"tidy", "trim", "warm", "western", "wide", "young"};
 
 static const char *const seconds[] = {"anchor", "beacon", "bell", "berth",
 	"bollard", "breeze", "buoy", "cable", "capstan", "channel", "chart",
@@ -20,13 +20,12 @@ static const char *const seconds[] = {"anchor", "beacon", "bell", "berth",
 	"inlet", "island", "jetty", "keel", "knot", "lagoon", "lantern",
 	"locker", "mast", "mole", "mooring", "oar", "pier", "pilot", "pontoon",
 	"quay", "reef", "rope", "rudder", "sail", "seal", "shoal", "signal",
-	"slipway", "sound", "spar", "strand", "swell", "tern", "tide",
-	"tiller", "wake", "wave", "wharf", "winch"};
+	"slipway", "sound", "spar", "strand", "swell", "tern", "tide", "tiller",
+	"wake", "wave", "wharf", "winch"};
 
 #define COUNT(list) ((uint32_t)(sizeof(list) / sizeof(*(list))))
 
-int th_name_new(
-	struct th_db *db, char name[TH_NAME_MAX], struct th_error *err)
+int th_name_new(struct th_db *db, char name[TH_NAME_MAX], struct th_error *err)
 {
 	for (int tries = 0; tries < 200; tries++) {
 		int64_t taken = 0;

@@ -31,8 +31,8 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		}
 	}
 	if (kinds & TH_KIND_IMAGE)
-		return th_image_state_find(context->store, text,
-			&finds->images, &finds->image_count, err);
+		return th_image_state_find(context->store, text, &finds->images,
+			&finds->image_count, err);
 	return 0;
 }
 
@@ -49,8 +49,8 @@ static int not_found(const struct th_context *context, const char *text,
 	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
 	/* People mix up the IDs of images and containers. */
 	if (kinds == TH_KIND_CONTAINER &&
-		th_image_state_find(context->store, text, &images, &count,
-			&ignored) == 0) {
+		th_image_state_find(
+			context->store, text, &images, &count, &ignored) == 0) {
 		if (count)
 			th_hint(err,
 				"it is an image; tidyhull list --all shows the "
@@ -60,10 +60,11 @@ static int not_found(const struct th_context *context, const char *text,
 		th_image_rows_free(images, count);
 	}
 	return th_hint(err,
-		kinds == TH_KIND_IMAGE ? "tidyhull list images shows what there "
-					 "is"
-				       : "tidyhull list --all shows what there "
-					 "is");
+		kinds == TH_KIND_IMAGE
+			? "tidyhull list images shows what there "
+			  "is"
+			: "tidyhull list --all shows what there "
+			  "is");
 }
 
 static int ambiguous(
@@ -105,8 +106,7 @@ static void note_name(struct th_object *object, const char *text)
 			(!ref.host[0] && slash &&
 				strcmp(slash + 1, full) == 0)) {
 			object->by_name = true;
-			snprintf(object->name, sizeof(object->name), "%s",
-				tag);
+			snprintf(object->name, sizeof(object->name), "%s", tag);
 		}
 	}
 }
@@ -135,8 +135,7 @@ int th_object_find(const struct th_context *context, const char *text,
 	} else if (finds.container_count == 1) {
 		object->kind = TH_KIND_CONTAINER;
 		object->container = finds.containers[0];
-		rc = th_container_settle_row(
-			context, &object->container, err);
+		rc = th_container_settle_row(context, &object->container, err);
 		if (rc == 0 && !object->container.id[0])
 			rc = not_found(context, text, kinds, err);
 	} else if (finds.image_count == 1) {

@@ -34,8 +34,7 @@ int th_container_remove(const struct th_context *context,
 	if (stop_first(context, row, force, err))
 		return -1;
 	/* With the lock, no keeper is there and none can come. */
-	rc = th_lock_wait(
-		store->run_fd, row->id, KEEPER_LEAVES_MS, &lock, err);
+	rc = th_lock_wait(store->run_fd, row->id, KEEPER_LEAVES_MS, &lock, err);
 	if (rc == 0)
 		return th_fail(err, TH_IN_USE,
 			"container \"%s\" is being started or removed by "

@@ -111,8 +111,8 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 		th_fail(err, TH_NOT_POSSIBLE,
 			"volumes are not supported yet (mount \"%.200s\")",
 			text);
-		return th_hint(err, "use a folder: %s=./data,make",
-			mount->target);
+		return th_hint(
+			err, "use a folder: %s=./data,make", mount->target);
 	}
 	mount->source = th_path_absolute(base, source);
 	return mount->source ? 0 : th_fail_memory(err);
@@ -232,8 +232,8 @@ static void check_lists(
 			&err);
 	settings->mounts = calloc(
 		settings->mount_texts.count + 1, sizeof(*settings->mounts));
-	for (size_t i = 0;
-		settings->mounts && i < settings->mount_texts.count; i++)
+	for (size_t i = 0; settings->mounts && i < settings->mount_texts.count;
+		i++)
 		add_if(problems,
 			parse_mount(settings->mount_texts.items[i],
 				settings->base,

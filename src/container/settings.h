@@ -15,8 +15,8 @@ enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY };
 
 struct th_mount_setting {
 	enum th_mount_kind kind;
-	char *target;	     /* inside, absolute; owned */
-	char *source;	     /* outside, absolute; owned; NULL for memory */
+	char *target; /* inside, absolute; owned */
+	char *source; /* outside, absolute; owned; NULL for memory */
 	uint64_t size_bytes; /* of memory; 0: half of the host's */
 	bool readonly;
 	bool make; /* make the source folder where it is missing */
@@ -25,20 +25,20 @@ struct th_mount_setting {
 struct th_settings {
 	/* As given; to be filled by the caller, who owns what it points to.
 	 * The lists are owned by the settings. */
-	const char *name;  /* NULL: one is made up */
+	const char *name; /* NULL: one is made up */
 	const char *image;
 	struct th_strings command; /* what stands behind -- */
 	struct th_strings port_texts;
 	struct th_strings mount_texts;
-	struct th_strings env;	   /* KEY=VALUE */
+	struct th_strings env; /* KEY=VALUE */
 	struct th_strings secrets; /* keys of values that show hides */
-	const char *network;	   /* NULL: the default one */
+	const char *network; /* NULL: the default one */
 	const char *hostname;
 	const char *user;
 	const char *workdir;
 	const char *entrypoint;
 	struct th_strings capabilities; /* "+NET_ADMIN", "-CHOWN" */
-	const char *stop_text;		/* "signal=INT,grace=30s" */
+	const char *stop_text; /* "signal=INT,grace=30s" */
 	bool read_only;
 	bool terminal;
 	bool keep;

@@ -115,8 +115,8 @@ int th_user_resolve(const char *text, const char *passwd, const char *group,
 	if (colon)
 		*colon++ = '\0';
 	if (!find_user(part, passwd, user, name)) {
-		th_fail(err, TH_NOT_FOUND,
-			"the image knows no user \"%.60s\"", part);
+		th_fail(err, TH_NOT_FOUND, "the image knows no user \"%.60s\"",
+			part);
 		return th_hint(err, "a number works without being known");
 	}
 	if (user->uid == 0 && strcmp(user->home, "/") == 0)

@@ -113,8 +113,7 @@ static int fetch_manifest(struct pull *pull, struct th_registry *registry,
 	th_index_release(&index);
 	if (rc)
 		return -1;
-	return fetch_manifest(
-		pull, registry, child, platform, depth + 1, err);
+	return fetch_manifest(pull, registry, child, platform, depth + 1, err);
 }
 
 static int fetch_documents(
@@ -135,7 +134,8 @@ static int fetch_documents(
 		return th_fail(err, TH_FAILED,
 			"the image's manifest has %zu layers, but its config "
 			"has %zu",
-			pull->manifest.layer_count, pull->config.diff_ids.count);
+			pull->manifest.layer_count,
+			pull->config.diff_ids.count);
 	if (pull->manifest.layer_count == 0)
 		return th_fail(err, TH_FAILED, "the image has no layers");
 	return 0;
@@ -170,8 +170,8 @@ static ssize_t next_tee(
 	if (got <= 0)
 		return got;
 	if (tee->writer.size_bytes + (uint64_t)got > tee->limit)
-		return th_fail(err, TH_NETWORK,
-			"it is longer than the manifest says");
+		return th_fail(
+			err, TH_NETWORK, "it is longer than the manifest says");
 	if (th_blob_add(&tee->writer, *data, (size_t)got, err))
 		return -1;
 	if (tee->writer.size_bytes - tee->told >= PROGRESS_STEP) {
@@ -202,8 +202,7 @@ static ssize_t next_file(
 	while (got < 0 && errno == EINTR);
 	*data = file->data;
 	if (got < 0)
-		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot read a blob");
+		return th_fail_sys(err, TH_FAILED, errno, "cannot read a blob");
 	return got;
 }
 
@@ -368,14 +367,14 @@ static int fetch_layer(struct pull *pull, size_t number,
 {
 	struct layer *layer = &pull->layers[number];
 	const struct th_descriptor *blob = layer->descriptor;
-	bool blob_here = th_blob_there(
-		pull->store, blob->digest, blob->size_bytes);
+	bool blob_here =
+		th_blob_there(pull->store, blob->digest, blob->size_bytes);
 	char reason[sizeof(err->msg)];
 	int rc = 0;
 
 	if (!blob_here)
-		rc = download(pull, layer, &pull->progress[number], registry,
-			err);
+		rc = download(
+			pull, layer, &pull->progress[number], registry, err);
 	else if (!tree_there(pull->store, layer->diff_id))
 		rc = unpack_stored(pull, layer, err);
 	if (rc == 0)
@@ -421,8 +420,8 @@ static void *work(void *owner)
 	struct th_registry *registry;
 	ssize_t number;
 
-	registry = th_registry_new(pull->options->config, pull->ref->host,
-		&pull->cancel, &err);
+	registry = th_registry_new(
+		pull->options->config, pull->ref->host, &pull->cancel, &err);
 	while (registry && !atomic_load(&pull->cancel) &&
 		(number = next_layer(pull)) >= 0) {
 		set_phase(pull, (size_t)number, TH_LAYER_TRANSFER);
@@ -481,9 +480,8 @@ static int prepare_layers(struct pull *pull, struct th_error *err)
 		memcpy(progress->blob, blob->digest, sizeof(progress->blob));
 		progress->size_bytes = blob->size_bytes;
 		for (size_t j = 0; j < i; j++)
-			layer->repeated |=
-				strcmp(pull->layers[j].diff_id,
-					layer->diff_id) == 0;
+			layer->repeated |= strcmp(pull->layers[j].diff_id,
+						   layer->diff_id) == 0;
 		if (layer->repeated ||
 			(tree_there(pull->store, layer->diff_id) &&
 				th_blob_there(pull->store, blob->digest,
@@ -526,8 +524,8 @@ static int fetch_layers(struct pull *pull, struct th_error *err)
 		}
 		if (atomic_load(pull->options->cancel))
 			atomic_store(&pull->cancel, true);
-		if (pthread_timedjoin_np(
-			    threads[started - 1], NULL, &until) == 0)
+		if (pthread_timedjoin_np(threads[started - 1], NULL, &until) ==
+			0)
 			started--;
 	}
 	if (atomic_load(pull->options->cancel))
@@ -607,7 +605,8 @@ static void release(struct pull *pull)
 {
 	struct th_error ignored = {0};
 
-	for (size_t i = 0; pull->layers && i < pull->manifest.layer_count; i++) {
+	for (size_t i = 0; pull->layers && i < pull->manifest.layer_count;
+		i++) {
 		if (pull->layers[i].tree[0])
 			th_tree_remove(pull->store->root_fd,
 				pull->layers[i].tree, &ignored);
@@ -684,10 +683,10 @@ static int ask(const struct th_config *config, const char *host,
 
 	th_buf_init(&body, TH_MANIFEST_MAX);
 	registry = th_registry_new(config, host, NULL, err);
-	rc = registry ? th_registry_manifest(registry, ref->path,
-				th_reference_wanted(ref), &body, digest, type,
-				err)
-		      : -1;
+	rc = registry
+		? th_registry_manifest(registry, ref->path,
+			  th_reference_wanted(ref), &body, digest, type, err)
+		: -1;
 	th_registry_free(registry);
 	th_buf_release(&body);
 	return rc;
@@ -704,8 +703,7 @@ int th_pull_locate(const struct th_config *config,
 		return th_strings_add(hosts, ref->host) ? th_fail_memory(err)
 							: 0;
 	for (size_t i = 0; i < config->registry_count; i++) {
-		const struct th_registry_config *entry =
-			&config->registries[i];
+		const struct th_registry_config *entry = &config->registries[i];
 		struct th_error one = {0};
 		size_t used = strlen(asked);
 

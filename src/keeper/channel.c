@@ -21,14 +21,13 @@ int th_channel_send(int fd, enum th_message_type type, const void *data,
 		uint16_t version, type;
 		uint32_t len;
 	} header = {TH_CHANNEL_VERSION, (uint16_t)type, (uint32_t)len};
-	struct iovec parts[2] = {{&header, sizeof(header)},
-		{(void *)(uintptr_t)data, len}};
+	struct iovec parts[2] = {
+		{&header, sizeof(header)}, {(void *)(uintptr_t)data, len}};
 	union {
 		struct cmsghdr align;
 		char bytes[CMSG_SPACE(sizeof(int) * TH_CHANNEL_FDS)];
 	} control;
-	struct msghdr message = {
-		.msg_iov = parts, .msg_iovlen = len ? 2 : 1};
+	struct msghdr message = {.msg_iov = parts, .msg_iovlen = len ? 2 : 1};
 
 	if (len > TH_CHANNEL_PAYLOAD || fd_count > TH_CHANNEL_FDS) {
 		errno = EMSGSIZE;

@@ -13,20 +13,20 @@
 
 enum th_message_type {
 	/* command -> keeper */
-	TH_SAY_INPUT = 1,  /* bytes for the program's standard input */
+	TH_SAY_INPUT = 1, /* bytes for the program's standard input */
 	TH_SAY_INPUT_END,
-	TH_SAY_RESIZE,	   /* struct th_size */
-	TH_SAY_SIGNAL,	   /* {"signal": n, "actor": "..."} */
-	TH_SAY_STOP,	   /* {"signal": n, "grace_ms": n, "actor": "..."} */
-	TH_SAY_EXEC,	   /* a session, with its three streams */
+	TH_SAY_RESIZE, /* struct th_size */
+	TH_SAY_SIGNAL, /* {"signal": n, "actor": "..."} */
+	TH_SAY_STOP, /* {"signal": n, "grace_ms": n, "actor": "..."} */
+	TH_SAY_EXEC, /* a session, with its three streams */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
-	TH_TELL_FAILED,	       /* struct th_error */
-	TH_TELL_OUT,	       /* bytes of the program's standard output */
+	TH_TELL_FAILED, /* struct th_error */
+	TH_TELL_OUT, /* bytes of the program's standard output */
 	TH_TELL_ERR,
-	TH_TELL_ENDED,	       /* struct th_ending */
-	TH_TELL_SESSION,       /* a session runs; with its terminal if any */
-	TH_TELL_DONE	       /* a request was carried out */
+	TH_TELL_ENDED, /* struct th_ending */
+	TH_TELL_SESSION, /* a session runs; with its terminal if any */
+	TH_TELL_DONE /* a request was carried out */
 };
 
 struct th_size {

@@ -12,8 +12,7 @@
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 
-static void read_outcome(
-	const struct keeper *keeper, struct th_ending *ending)
+static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 {
 	int status = keeper->status;
 
@@ -33,7 +32,7 @@ static void read_outcome(
 static void record_end(struct keeper *keeper, const struct th_ending *ending)
 {
 	bool asked = keeper->end_cause[0] != '\0';
-	char cause[192];
+	char cause[256];
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = (enum th_outcome)ending->outcome,
 		.code = ending->code,
@@ -59,8 +58,8 @@ static void tell_end(struct keeper *keeper, const struct th_ending *ending)
 		struct client *client = keeper->clients;
 
 		if (client->attached || client->waits_for_end)
-			keeper_tell(client, TH_TELL_ENDED, ending,
-				sizeof(*ending));
+			keeper_tell(
+				client, TH_TELL_ENDED, ending, sizeof(*ending));
 		keeper_drop_client(client);
 	}
 }

@@ -29,7 +29,7 @@ struct client {
 	struct keeper *keeper;
 	struct client *next, **place;
 	struct th_watch watch;
-	bool attached;	    /* gets the program's output */
+	bool attached; /* gets the program's output */
 	bool waits_for_end; /* asked for a stop */
 	struct session *session;
 	/* A message that did not fit into the socket yet. */
@@ -70,7 +70,7 @@ struct keeper {
 	struct th_sandbox sandbox;
 	struct th_watch process, signals, listener;
 	struct th_watch out, err; /* the console is out alone */
-	struct th_watch in;	  /* the program's input, while we write */
+	struct th_watch in; /* the program's input, while we write */
 	struct th_buf in_pending;
 	bool in_end;
 	struct client *clients;

@@ -143,8 +143,8 @@ static void add_entry(struct th_log *log, enum th_stream stream,
 	if (!add_text(out, data, len)) {
 		th_buf_drop(out, 0);
 		out->len = before;
-		th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us,
-			key);
+		th_buf_addf(
+			out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us, key);
 		add_base64(out, data, len);
 	}
 	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
@@ -164,8 +164,8 @@ static void flush_entries(struct th_log *log)
 		th_buf_release(&log->entries);
 }
 
-void th_log_write(struct th_log *log, enum th_stream stream, const char *data,
-	size_t len)
+void th_log_write(
+	struct th_log *log, enum th_stream stream, const char *data, size_t len)
 {
 	struct th_buf *partial = &log->partial[stream];
 	int64_t now = th_clock_now_us();
@@ -267,8 +267,7 @@ int th_log_parse(const char *line, size_t len, struct th_log_entry *entry)
 		size_t size = json_string_length(text);
 
 		entry->stream = kinds[i].stream;
-		entry->time_us =
-			json_integer_value(json_object_get(doc, "at"));
+		entry->time_us = json_integer_value(json_object_get(doc, "at"));
 		entry->more = json_is_true(json_object_get(doc, "more"));
 		if (kinds[i].coded) {
 			entry->data = from_base64(data, size, &entry->len);

@@ -26,7 +26,7 @@ enum th_stream { TH_STREAM_OUT, TH_STREAM_ERR };
 struct th_log {
 	int fd;
 	bool failed; /* a write failed: nothing more is written */
-	int sys;     /* why */
+	int sys; /* why */
 	struct th_buf entries; /* of the current call */
 	struct th_buf partial[2]; /* of each stream: a line not ended yet */
 	int64_t partial_us[2];

@@ -18,8 +18,8 @@ static int read_ports(struct th_plan *plan, struct th_error *err)
 	return 0;
 }
 
-static int read_copy(const json_t *doc, const char *key, char **copy,
-	struct th_error *err)
+static int read_copy(
+	const json_t *doc, const char *key, char **copy, struct th_error *err)
 {
 	const char *text;
 	int rc = th_json_string(doc, key, NAME, &text, err);

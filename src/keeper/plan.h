@@ -14,7 +14,7 @@
 
 struct th_plan {
 	char *name;
-	char *network;		  /* a name, "none" or "host" */
+	char *network; /* a name, "none" or "host" */
 	struct th_strings layers; /* diff IDs, the lowest first */
 	struct th_port *ports;
 	size_t port_count;
@@ -25,9 +25,9 @@ struct th_plan {
 	char *image;
 	struct th_strings port_texts;
 	struct th_strings mount_texts;
-	struct th_strings env;	   /* KEY=VALUE, those given by hand */
+	struct th_strings env; /* KEY=VALUE, those given by hand */
 	struct th_strings secrets; /* keys whose values show hides */
-	char *settings_user;	   /* NULL where not given */
+	char *settings_user; /* NULL where not given */
 };
 
 /* Reads FOLDER/plan.json. */

@@ -173,8 +173,7 @@ static void send_signal(struct keeper *keeper, int number)
 	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, number, NULL, 0);
 }
 
-static void note_end(
-	struct keeper *keeper, const char *verb, const char *actor)
+static void note_end(struct keeper *keeper, const char *verb, const char *actor)
 {
 	snprintf(keeper->end_cause, sizeof(keeper->end_cause), "%s", verb);
 	snprintf(keeper->ended_by, sizeof(keeper->ended_by), "%s",
@@ -201,8 +200,8 @@ static void read_signal_request(
 	struct th_error err = {0};
 	json_t *doc = NULL;
 
-	if (th_json_parse(message->data, message->len, "a request", &doc,
-		    &err) ||
+	if (th_json_parse(
+		    message->data, message->len, "a request", &doc, &err) ||
 		th_json_int(doc, "signal", "a request", &number, &err) < 0 ||
 		th_json_int(doc, "grace-ms", "a request", &grace_ms, &err) <
 			0 ||
@@ -216,8 +215,7 @@ static void read_signal_request(
 	} else {
 		char verb[64];
 
-		snprintf(verb, sizeof(verb), "was sent signal %d",
-			(int)number);
+		snprintf(verb, sizeof(verb), "was sent signal %d", (int)number);
 		note_end(keeper, verb, actor);
 		send_signal(keeper, (int)number);
 		keeper_tell(client, TH_TELL_DONE, NULL, 0);

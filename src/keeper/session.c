@@ -83,12 +83,12 @@ static int read_request(struct keeper *keeper, const struct th_message *message,
 		th_json_strings(request->doc, "env", WHAT, &process->env, err) <
 			0 ||
 		th_json_string(request->doc, "cwd", WHAT, &cwd, err) < 0 ||
-		th_json_string(request->doc, "command", WHAT,
-			&request->command, err) < 0 ||
+		th_json_string(request->doc, "command", WHAT, &request->command,
+			err) < 0 ||
 		th_json_string(request->doc, "actor", WHAT, &request->actor,
 			err) < 0 ||
-		th_json_bool(request->doc, "terminal", WHAT,
-			&process->terminal, err) < 0 ||
+		th_json_bool(request->doc, "terminal", WHAT, &process->terminal,
+			err) < 0 ||
 		th_json_int(request->doc, "rows", WHAT, &rows, err) < 0 ||
 		th_json_int(request->doc, "columns", WHAT, &columns, err) < 0 ||
 		read_user(request, err))
@@ -167,16 +167,15 @@ static int start(struct client *client, const struct request *request,
 	int fds[3], struct th_error *err)
 {
 	struct keeper *keeper = client->keeper;
-	struct th_join_options options = {
-		.target_pidfd = keeper->sandbox.pidfd,
+	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
 		.namespaces = keeper->bundle.namespaces,
 		.cgroup = keeper->cgroup_fd,
 		.process = &request->process,
 		.stdio = {fds[0], fds[1], fds[2]}};
 	struct session *session = calloc(1, sizeof(*session));
 	struct th_sandbox made;
-	struct winsize size = {.ws_row = request->size.rows,
-		.ws_col = request->size.columns};
+	struct winsize size = {
+		.ws_row = request->size.rows, .ws_col = request->size.columns};
 
 	if (!session)
 		return th_fail_memory(err);

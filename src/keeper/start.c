@@ -15,6 +15,9 @@
 #include "sandbox/cgroup.h"
 #include "sandbox/overlay.h"
 
+/* How long an earlier keeper may take to leave. */
+#define LAST_KEEPER_MS 15000
+
 static int load(struct keeper *keeper, struct th_error *err)
 {
 	char path[64];
@@ -116,8 +119,7 @@ static int create(struct keeper *keeper, struct th_error *err)
 	char *path;
 	int rc;
 
-	path = th_format(
-		"%s/containers/%s", keeper->store->root, keeper->id);
+	path = th_format("%s/containers/%s", keeper->store->root, keeper->id);
 	if (!path)
 		return th_fail_memory(err);
 	options.bundle_path = path;
@@ -208,12 +210,28 @@ static int record(struct keeper *keeper, struct th_error *err)
 	return th_state_change(keeper->store->db, keeper->id, &change, err);
 }
 
+/* The keeper of the last run may still be cleaning up behind it. */
+static int take_lock(struct keeper *keeper, struct th_error *err)
+{
+	struct th_store *store = keeper->store;
+	int rc;
+
+	rc = th_lock_take(store->run_fd, keeper->id, &keeper->lock_fd, err);
+	if (rc != 0)
+		return rc;
+	rc = th_state_get(store->db, keeper->id, &keeper->row, err);
+	keeper->row.id[0] = '\0';
+	if (rc != 1 || keeper->row.state != TH_STATE_STOPPED)
+		return rc < 0 ? -1 : 0;
+	return th_lock_wait(store->run_fd, keeper->id, LAST_KEEPER_MS,
+		&keeper->lock_fd, err);
+}
+
 int keeper_start(struct keeper *keeper, struct th_error *err)
 {
 	int rc;
 
-	rc = th_lock_take(
-		keeper->store->run_fd, keeper->id, &keeper->lock_fd, err);
+	rc = take_lock(keeper, err);
 	if (rc == 0)
 		return th_fail(err, TH_IN_USE,
 			"the container runs already, or is being started or "
@@ -222,8 +240,8 @@ int keeper_start(struct keeper *keeper, struct th_error *err)
 		return -1;
 	snprintf(keeper->group, sizeof(keeper->group), "tidyhull-%.6s",
 		keeper->store->tag);
-	if (th_cgroup_make(keeper->group, keeper->id, &keeper->cgroup_fd,
-		    err) ||
+	if (th_cgroup_make(
+		    keeper->group, keeper->id, &keeper->cgroup_fd, err) ||
 		open_root(keeper, err) || create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */

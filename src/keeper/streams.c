@@ -62,8 +62,8 @@ fail:
 	return -1;
 }
 
-static void watch_one(struct keeper *keeper, struct th_watch *watch, int fd,
-	uint32_t events)
+static void watch_one(
+	struct keeper *keeper, struct th_watch *watch, int fd, uint32_t events)
 {
 	watch->owner = keeper;
 	watch->ready = stream_ready;

@@ -67,8 +67,8 @@ static int fail_entry(const char *name, struct th_error *err)
 }
 
 /* The name without what leads nowhere ("./", "//", "/"): "" is the root. */
-static int clean_name(const char *name, char clean[NAME_BYTES_MAX],
-	struct th_error *err)
+static int clean_name(
+	const char *name, char clean[NAME_BYTES_MAX], struct th_error *err)
 {
 	size_t used = 0;
 
@@ -97,8 +97,8 @@ static int open_parent(struct job *job, const char *path, struct th_error *err)
 
 	if (job->parent_path && strcmp(job->parent_path, path) == 0)
 		return 0;
-	fd = th_path_open_in_root(job->tree, *path ? path : ".",
-		O_RDONLY | O_DIRECTORY, 0);
+	fd = th_path_open_in_root(
+		job->tree, *path ? path : ".", O_RDONLY | O_DIRECTORY, 0);
 	if (fd < 0 && errno == ENOENT) {
 		made = th_path_make_in_root(job->tree, path, true);
 		th_close(&made);
@@ -150,11 +150,11 @@ static int make_room(struct job *job, const char *name, bool folder,
 	return is_whiteout(&st) ? 2 : 0;
 }
 
-static int set_opaque(int parent, const char *name, const char *full,
-	struct th_error *err)
+static int set_opaque(
+	int parent, const char *name, const char *full, struct th_error *err)
 {
-	int fd = openat(parent, name,
-		O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	int fd = openat(
+		parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
 	int rc = 0;
 
 	if (fd < 0 || fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0))
@@ -235,8 +235,8 @@ static int apply_hard_link(struct job *job, const char *name,
 	slash = strrchr(clean, '/');
 	if (slash)
 		*slash = '\0';
-	folder = th_path_open_in_root(job->tree, slash ? clean : ".",
-		O_RDONLY | O_DIRECTORY, 0);
+	folder = th_path_open_in_root(
+		job->tree, slash ? clean : ".", O_RDONLY | O_DIRECTORY, 0);
 	rc = folder < 0 ? -1
 			: linkat(folder, slash ? slash + 1 : clean, job->parent,
 				  name, 0);
@@ -278,8 +278,8 @@ static bool wanted_attribute(const char *name)
 		strcmp(name, "security.capability") == 0;
 }
 
-static int set_attributes(int fd, struct archive_entry *entry,
-	const char *full, struct th_error *err)
+static int set_attributes(int fd, struct archive_entry *entry, const char *full,
+	struct th_error *err)
 {
 	const char *name;
 	const void *value;
@@ -388,8 +388,8 @@ static int apply_special(struct job *job, struct archive_entry *entry,
 	} else if (type == AE_IFCHR || type == AE_IFBLK || type == AE_IFIFO) {
 		rc = mknodat(job->parent, name, type | 0600, dev);
 	} else {
-		return refuse(full, "is of a type that a layer cannot have",
-			err);
+		return refuse(
+			full, "is of a type that a layer cannot have", err);
 	}
 	return rc ? fail_entry(full, err) : 0;
 }
@@ -493,8 +493,7 @@ static int drain(struct th_source *source, struct th_error *err)
 	return got < 0 ? -1 : 0;
 }
 
-int th_layer_apply(
-	struct th_source *source, int tree_fd, struct th_error *err)
+int th_layer_apply(struct th_source *source, int tree_fd, struct th_error *err)
 {
 	struct job job = {.source = source,
 		.source_err = err,

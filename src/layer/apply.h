@@ -10,7 +10,6 @@
 /* Reads the tar archive from the source to its end and writes it below the
  * folder tree_fd, which must be empty. Nothing outside the folder is touched,
  * whatever the archive says: an entry that tries is refused by name. */
-int th_layer_apply(
-	struct th_source *source, int tree_fd, struct th_error *err);
+int th_layer_apply(struct th_source *source, int tree_fd, struct th_error *err);
 
 #endif

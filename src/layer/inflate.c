@@ -139,8 +139,8 @@ struct th_inflate *th_inflate_new(
 			free(inflate);
 			return NULL;
 		}
-		ZSTD_DCtx_setParameter(inflate->zstd, ZSTD_d_windowLogMax,
-			ZSTD_WINDOW_LOG);
+		ZSTD_DCtx_setParameter(
+			inflate->zstd, ZSTD_d_windowLogMax, ZSTD_WINDOW_LOG);
 		inflate->source.next = next_zstd;
 		break;
 	}

@@ -24,14 +24,13 @@ static void begin(struct th_netlink *batch, int type, int flags)
 
 static void bracket(struct th_netlink *batch, int type)
 {
-	struct nfgenmsg header = {
-		.res_id = htons(NFNL_SUBSYS_NFTABLES)};
+	struct nfgenmsg header = {.res_id = htons(NFNL_SUBSYS_NFTABLES)};
 
 	th_netlink_begin(batch, type, 0, &header, sizeof(header));
 }
 
-static size_t begin_expression(struct th_netlink *batch, const char *name,
-	size_t *element)
+static size_t begin_expression(
+	struct th_netlink *batch, const char *name, size_t *element)
 {
 	*element = th_netlink_nest(batch, NFTA_LIST_ELEM);
 	th_netlink_put_text(batch, NFTA_EXPR_NAME, name);
@@ -64,7 +63,7 @@ static void put_meta(struct th_netlink *batch, uint32_t key)
 }
 
 static void put_compare(struct th_netlink *batch, uint32_t operator,
-	const void *value, size_t len)
+	const void * value, size_t len)
 {
 	size_t element, data = begin_expression(batch, "cmp", &element);
 
@@ -143,8 +142,7 @@ static void put_chain(struct th_netlink *batch, const char *table)
 int th_filter_open(const char *table, const char *bridge,
 	const struct th_subnet *subnet, struct th_error *err)
 {
-	struct in_addr mask4 = {
-		htonl(~(uint32_t)0 << (32 - subnet->prefix4))};
+	struct in_addr mask4 = {htonl(~(uint32_t)0 << (32 - subnet->prefix4))};
 	struct in6_addr mask6 = {{{0}}};
 	struct th_netlink batch;
 
@@ -157,8 +155,8 @@ int th_filter_open(const char *table, const char *bridge,
 	put_table(&batch, NFT_MSG_DELTABLE, table);
 	put_table(&batch, NFT_MSG_NEWTABLE, table);
 	put_chain(&batch, table);
-	put_rule(&batch, table, bridge, NFPROTO_IPV4, 12, &subnet->base4, &mask4,
-		sizeof(mask4));
+	put_rule(&batch, table, bridge, NFPROTO_IPV4, 12, &subnet->base4,
+		&mask4, sizeof(mask4));
 	if (subnet->has6)
 		put_rule(&batch, table, bridge, NFPROTO_IPV6, 8, &subnet->base6,
 			&mask6, sizeof(mask6));

@@ -77,15 +77,15 @@ int th_forwarding_take(const char *tag, struct th_error *err)
 	int folder = open_shared(), rc = -1;
 
 	if (folder < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot use the folder " SHARED);
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot use the folder " SHARED);
 	if (read_setting() == '0' &&
 		(touch(folder, WAS_OFF) || write_setting('1')))
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot switch on IPv4 forwarding");
 	else if (touch(folder, tag))
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot use the folder " SHARED);
+		th_fail_sys(
+			err, TH_FAILED, errno, "cannot use the folder " SHARED);
 	else
 		rc = 0;
 	close(folder);

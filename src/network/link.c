@@ -12,9 +12,6 @@
 #include "base/file.h"
 #include "network/netlink.h"
 
-/* The inner end gets an index that a fresh namespace surely has free, so that
- * its address can be set without asking for it. */
-#define INNER_INDEX 1000
 #define INNER_NAME "eth0"
 
 struct in_addr th_subnet_address4(const struct th_subnet *subnet, int slot)
@@ -58,8 +55,8 @@ static void put_address(struct th_netlink *batch, int index, int slot,
 	}
 }
 
-static void put_default_route(
-	struct th_netlink *batch, const struct th_subnet *subnet, bool six)
+static void put_default_route(struct th_netlink *batch, int index,
+	const struct th_subnet *subnet, bool six)
 {
 	struct rtmsg header = {.rtm_family = six ? AF_INET6 : AF_INET,
 		.rtm_table = RT_TABLE_MAIN,
@@ -75,11 +72,11 @@ static void put_default_route(
 		th_netlink_put(batch, RTA_GATEWAY, &sixth, sizeof(sixth));
 	else
 		th_netlink_put(batch, RTA_GATEWAY, &four, sizeof(four));
-	th_netlink_put_u32(batch, RTA_OIF, INNER_INDEX);
+	th_netlink_put_u32(batch, RTA_OIF, (uint32_t)index);
 }
 
-int th_link_bridge(const char *name, struct th_subnet *subnet,
-	struct th_error *err)
+int th_link_bridge(
+	const char *name, struct th_subnet *subnet, struct th_error *err)
 {
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct th_netlink batch;
@@ -115,7 +112,7 @@ int th_link_bridge(const char *name, struct th_subnet *subnet,
 static int make_pair(const char *outside, int bridge, int netns)
 {
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
-	struct ifinfomsg peer = {.ifi_index = INNER_INDEX};
+	struct ifinfomsg peer = {0};
 	struct th_netlink batch;
 	size_t info, data, inner;
 
@@ -143,18 +140,18 @@ static int make_pair(const char *outside, int bridge, int netns)
 
 static int set_up_inside(const struct th_subnet *subnet, int slot)
 {
-	struct ifinfomsg up = {.ifi_index = INNER_INDEX,
-		.ifi_flags = IFF_UP,
-		.ifi_change = IFF_UP};
+	int index = (int)if_nametoindex(INNER_NAME);
+	struct ifinfomsg up = {
+		.ifi_index = index, .ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct th_netlink batch;
 
 	th_netlink_init(&batch);
 	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
-	put_address(&batch, INNER_INDEX, slot, subnet, false);
-	put_default_route(&batch, subnet, false);
+	put_address(&batch, index, slot, subnet, false);
+	put_default_route(&batch, index, subnet, false);
 	if (subnet->has6) {
-		put_address(&batch, INNER_INDEX, slot, subnet, true);
-		put_default_route(&batch, subnet, true);
+		put_address(&batch, index, slot, subnet, true);
+		put_default_route(&batch, index, subnet, true);
 	}
 	return th_netlink_send(NETLINK_ROUTE, &batch);
 }

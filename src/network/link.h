@@ -10,7 +10,7 @@
 
 /* What a network is made of, in numbers. */
 struct th_subnet {
-	struct in_addr base4;  /* network address */
+	struct in_addr base4; /* network address */
 	int prefix4;
 	struct in6_addr base6; /* a /64 */
 	bool has6;
@@ -22,8 +22,8 @@ struct in6_addr th_subnet_address6(const struct th_subnet *subnet, int slot);
 
 /* Makes a bridge with the subnet's first addresses, up. has6 is taken back
  * where the host has no IPv6. */
-int th_link_bridge(const char *name, struct th_subnet *subnet,
-	struct th_error *err);
+int th_link_bridge(
+	const char *name, struct th_subnet *subnet, struct th_error *err);
 
 /* Makes a pair of devices: one end on the bridge, the other as eth0 inside
  * the network namespace netns, with the addresses of slot, up, and with the

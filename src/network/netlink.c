@@ -123,8 +123,7 @@ static int await(int fd, unsigned int acks)
 	while (acks > 0) {
 		ssize_t len = recv(fd, answer, sizeof(answer), 0);
 		size_t left = len < 0 ? 0 : (size_t)len;
-		struct nlmsghdr *header =
-			(struct nlmsghdr *)(void *)answer;
+		struct nlmsghdr *header = (struct nlmsghdr *)(void *)answer;
 
 		if (len < 0 && errno == EINTR)
 			continue;

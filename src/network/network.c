@@ -73,8 +73,8 @@ static bool routed(uint32_t base, uint32_t mask, const char *routes)
 
 /* Picks a block that no route of the host touches, beginning at a place that
  * differs between stores. */
-static int choose_subnet(struct th_store *store, struct th_subnet *subnet,
-	struct th_error *err)
+static int choose_subnet(
+	struct th_store *store, struct th_subnet *subnet, struct th_error *err)
 {
 	uint32_t mask = ~(uint32_t)0 << (32 - PREFIX4);
 	unsigned long seed = strtoul(store->tag, NULL, 16);
@@ -182,8 +182,8 @@ static int find_network(struct th_store *store, const char *network,
 	return 0;
 }
 
-static int bring_up(struct th_store *store, const char *network,
-	int64_t number, struct th_subnet *subnet, struct th_error *err)
+static int bring_up(struct th_store *store, const char *network, int64_t number,
+	struct th_subnet *subnet, struct th_error *err)
 {
 	char bridge[IFNAMSIZ], table[32];
 	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];

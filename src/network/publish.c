@@ -160,8 +160,7 @@ static int bound_port(int fd)
 		return 0;
 	return ntohs(address.ss_family == AF_INET
 			? ((struct sockaddr_in *)(void *)&address)->sin_port
-			: ((struct sockaddr_in6 *)(void *)&address)
-				  ->sin6_port);
+			: ((struct sockaddr_in6 *)(void *)&address)->sin6_port);
 }
 
 static bool no_family(int sys)
@@ -226,7 +225,8 @@ int th_port_bind(struct th_port *port, int fds[2], struct th_error *err)
 
 /* The inode of a socket that listens on the port, from one of the kernel's
  * tables (proc(5), /proc/net/tcp). */
-static unsigned long listening_inode(const char *table, const struct th_port *port)
+static unsigned long listening_inode(
+	const char *table, const struct th_port *port)
 {
 	/* tcp: 0A is "listen"; udp: 07 is "unconnected". */
 	unsigned int wanted = port->udp ? 0x07 : 0x0a;

@@ -11,8 +11,8 @@
 /* One port to publish. */
 struct th_port {
 	char address[TH_ADDRESS_TEXT]; /* empty: every address, v4 and v6 */
-	int host_port;		       /* 0: a free one */
-	int port;		       /* inside */
+	int host_port; /* 0: a free one */
+	int port; /* inside */
 	bool udp;
 };
 

@@ -20,7 +20,7 @@
 struct flow {
 	int pipe[2];
 	size_t held; /* bytes in the pipe */
-	bool ended;  /* from said that nothing more comes */
+	bool ended; /* from said that nothing more comes */
 	bool passed; /* and to was told */
 };
 
@@ -29,7 +29,7 @@ struct link {
 	struct link *next, **place;
 	struct th_watch client, inner;
 	int client_fd, inner_fd; /* stay when the watch has ended */
-	struct flow in, out;	 /* client -> inner, inner -> client */
+	struct flow in, out; /* client -> inner, inner -> client */
 	int port;
 	int target; /* which of the relay's targets is tried */
 	bool connecting;
@@ -218,7 +218,8 @@ static void finish_connect(struct link *link)
 	}
 	link->connecting = false;
 	/* Whoever wrote the bytes has already decided about their packets. */
-	setsockopt(link->client_fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof(one));
+	setsockopt(
+		link->client_fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof(one));
 	setsockopt(link->inner_fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof(one));
 	if (th_loop_watch(link->relay->loop, &link->client, link->client_fd,
 		    EPOLLIN)) {
@@ -289,8 +290,8 @@ static int connect_next(struct link *link)
 				     ? sizeof(struct sockaddr_in)
 				     : sizeof(struct sockaddr_in6)) == 0 ||
 			    errno == EINPROGRESS) &&
-			th_loop_watch(relay->loop, &link->inner, fd,
-				EPOLLOUT) == 0) {
+			th_loop_watch(
+				relay->loop, &link->inner, fd, EPOLLOUT) == 0) {
 			link->inner_fd = fd;
 			return 0;
 		}
@@ -344,8 +345,8 @@ static void accept_ready(struct th_watch *watch, uint32_t events)
 	(void)events;
 	/* A few at a time, so that running connections get their turn. */
 	for (int i = 0; i < 16; i++) {
-		int client = accept4(watch->fd, NULL, NULL,
-			SOCK_NONBLOCK | SOCK_CLOEXEC);
+		int client = accept4(
+			watch->fd, NULL, NULL, SOCK_NONBLOCK | SOCK_CLOEXEC);
 
 		if (client >= 0) {
 			start_link(listener, client);

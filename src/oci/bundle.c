@@ -127,8 +127,7 @@ static int read_capability_set(const json_t *object, const char *key,
 	struct th_strings names = {0};
 	int rc;
 
-	rc = th_json_strings(
-		object, key, "process.capabilities", &names, err);
+	rc = th_json_strings(object, key, "process.capabilities", &names, err);
 	for (size_t i = 0; rc == 1 && i < names.count; i++) {
 		int number = th_capability_number(names.items[i]);
 
@@ -206,7 +205,8 @@ static int read_rlimits(
 	rc = th_json_array(process, "rlimits", "process", &array, err);
 	if (rc != 1)
 		return rc;
-	out->rlimits = calloc(json_array_size(array) + 1, sizeof(*out->rlimits));
+	out->rlimits =
+		calloc(json_array_size(array) + 1, sizeof(*out->rlimits));
 	if (!out->rlimits)
 		return th_fail_memory(err);
 	json_array_foreach(array, i, item)
@@ -217,7 +217,8 @@ static int read_rlimits(
 
 		if (!json_is_object(item))
 			return th_fail(err, TH_FAILED,
-				"process.rlimits has an item that is no object");
+				"process.rlimits has an item that is no "
+				"object");
 		if (check_shape(item, &shape, err) ||
 			th_json_string(item, "type", shape.where, &type, err) <
 				0 ||
@@ -278,8 +279,8 @@ static int read_process(
 	if (out->args.count == 0)
 		return th_fail(err, TH_FAILED, "process.args is empty");
 	if (!out->cwd || out->cwd[0] != '/')
-		return th_fail(err, TH_FAILED,
-			"process.cwd is not an absolute path");
+		return th_fail(
+			err, TH_FAILED, "process.cwd is not an absolute path");
 	return 0;
 }
 
@@ -334,20 +335,21 @@ static int read_mounts(
 				&mount->target, err) < 0 ||
 			copy_member(item, "source", "mounts", &mount->source,
 				err) < 0 ||
-			copy_member(item, "type", "mounts", &mount->type,
-				err) < 0 ||
+			copy_member(item, "type", "mounts", &mount->type, err) <
+				0 ||
 			th_json_strings(item, "options", "mounts",
 				&mount->options, err) < 0)
 			return -1;
 		if (!mount->target || mount->target[0] != '/')
 			return th_fail(err, TH_FAILED,
-				"a mount's destination is not an absolute path");
+				"a mount's destination is not an absolute "
+				"path");
 	}
 	return 1;
 }
 
-static int read_namespaces(
-	const json_t *linux_part, struct th_bundle *bundle, struct th_error *err)
+static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
+	struct th_error *err)
 {
 	static const char *const done[] = {"type", NULL};
 	static const char *const refused[] = {"path", NULL};
@@ -414,19 +416,21 @@ static int read_device(
 		read_id(item, "gid", shape.where, &device->gid, err) < 0)
 		return -1;
 	if (!device->path || strncmp(device->path, "/dev/", 5) != 0)
-		return th_fail(err, TH_FAILED,
-			"a device's path is not below /dev");
+		return th_fail(
+			err, TH_FAILED, "a device's path is not below /dev");
 	if (!type || strlen(type) != 1 || !strchr("cubp", *type))
 		return th_fail(err, TH_FAILED,
 			"a device's type is none of c, u, b and p");
 	device->mode = (mode_t)(mode & 07777) |
-		(*type == 'b' ? S_IFBLK : *type == 'p' ? S_IFIFO : S_IFCHR);
+		(*type == 'b'		       ? S_IFBLK
+				: *type == 'p' ? S_IFIFO
+					       : S_IFCHR);
 	device->dev = makedev((unsigned int)major_id, (unsigned int)minor_id);
 	return 0;
 }
 
-static int read_devices(
-	const json_t *linux_part, struct th_bundle *bundle, struct th_error *err)
+static int read_devices(const json_t *linux_part, struct th_bundle *bundle,
+	struct th_error *err)
 {
 	json_t *array, *item;
 	size_t i;
@@ -500,12 +504,12 @@ static int read_top(
 		read_root(doc, bundle, err) ||
 		copy_member(doc, "hostname", shape.where, &bundle->hostname,
 			err) < 0 ||
-		copy_member(doc, "domainname", shape.where,
-			&bundle->domainname, err) < 0 ||
+		copy_member(doc, "domainname", shape.where, &bundle->domainname,
+			err) < 0 ||
 		read_mounts(doc, bundle, err) < 0 ||
 		read_linux(doc, bundle, err) < 0 ||
-		th_json_object(doc, "annotations", shape.where, &annotations,
-			err) < 0)
+		th_json_object(
+			doc, "annotations", shape.where, &annotations, err) < 0)
 		return -1;
 	if (!(bundle->namespaces & CLONE_NEWNS))
 		return th_fail(err, TH_NOT_POSSIBLE,
@@ -538,8 +542,8 @@ int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
 	memset(bundle, 0, sizeof(*bundle));
 	rc = th_json_read_file(folder, "config.json", TH_BUNDLE_MAX, &doc, err);
 	if (rc == 0)
-		return th_fail(err, TH_NOT_FOUND,
-			"the bundle has no config.json");
+		return th_fail(
+			err, TH_NOT_FOUND, "the bundle has no config.json");
 	if (rc < 0)
 		return -1;
 	rc = read_top(doc, bundle, err);

@@ -17,7 +17,7 @@
 struct th_mount {
 	char *target; /* inside; all owned */
 	char *source; /* may be NULL */
-	char *type;   /* may be NULL for a bind */
+	char *type; /* may be NULL for a bind */
 	struct th_strings options;
 };
 

@@ -45,15 +45,15 @@ static int read_part(const json_t *object, const char *key, char *to,
 	int rc = th_json_string(object, key, WHERE, &text, err);
 
 	if (rc == 1 && strlen(text) >= size)
-		return th_fail(err, TH_FAILED, "\"%s\" in " WHERE " is too long",
-			key);
+		return th_fail(
+			err, TH_FAILED, "\"%s\" in " WHERE " is too long", key);
 	if (rc == 1)
 		memcpy(to, text, strlen(text) + 1);
 	return rc;
 }
 
-static int read_process(const json_t *doc, struct th_image_config *config,
-	struct th_error *err)
+static int read_process(
+	const json_t *doc, struct th_image_config *config, struct th_error *err)
 {
 	json_t *process;
 	int rc = th_json_object(doc, "config", WHERE, &process, err);
@@ -75,14 +75,14 @@ static int read_process(const json_t *doc, struct th_image_config *config,
 	return 1;
 }
 
-static int read_layers(const json_t *doc, struct th_image_config *config,
-	struct th_error *err)
+static int read_layers(
+	const json_t *doc, struct th_image_config *config, struct th_error *err)
 {
 	json_t *rootfs;
 
 	if (th_json_object(doc, "rootfs", WHERE, &rootfs, err) != 1 ||
-		th_json_strings(rootfs, "diff_ids", WHERE, &config->diff_ids,
-			err) < 0)
+		th_json_strings(
+			rootfs, "diff_ids", WHERE, &config->diff_ids, err) < 0)
 		return th_fail(
 			err, TH_FAILED, WHERE " lists no layers (rootfs)");
 	for (size_t i = 0; i < config->diff_ids.count; i++) {

@@ -9,15 +9,15 @@
 struct th_image_config {
 	struct th_platform platform;
 	char created[64]; /* RFC 3339 as it was written, or empty */
-	char *user;	  /* owned; NULL where not given, as all below */
+	char *user; /* owned; NULL where not given, as all below */
 	char *workdir;
 	char *stop_signal;
-	struct th_strings env;	      /* KEY=VALUE */
+	struct th_strings env; /* KEY=VALUE */
 	struct th_strings entrypoint;
 	struct th_strings command;
-	struct th_strings ports;      /* "80/tcp" */
-	struct th_strings volumes;    /* paths */
-	struct th_strings diff_ids;   /* the lowest layer's first */
+	struct th_strings ports; /* "80/tcp" */
+	struct th_strings volumes; /* paths */
+	struct th_strings diff_ids; /* the lowest layer's first */
 };
 
 /* Reads a config; the diff IDs must be digests. */

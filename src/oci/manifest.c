@@ -47,8 +47,8 @@ static int copy_text(char *to, size_t size, const char *from, const char *key,
 	size_t len = strlen(from);
 
 	if (len >= size)
-		return th_fail(err, TH_FAILED, "\"%s\" in %s is too long", key,
-			where);
+		return th_fail(
+			err, TH_FAILED, "\"%s\" in %s is too long", key, where);
 	memcpy(to, from, len + 1);
 	return 0;
 }
@@ -98,16 +98,16 @@ static int read_descriptor(const json_t *object, const char *where,
 		read_platform(object, where, &desc->platform, err) < 0)
 		return -1;
 	if (!th_digest_valid(desc->digest))
-		return th_fail(err, TH_FAILED, "%s has no valid sha256 digest",
-			where);
+		return th_fail(
+			err, TH_FAILED, "%s has no valid sha256 digest", where);
 	if (size < 0)
 		return th_fail(err, TH_FAILED, "%s has no valid size", where);
 	desc->size_bytes = (uint64_t)size;
 	return 0;
 }
 
-static int check_schema(const json_t *doc, const char *where,
-	struct th_error *err)
+static int check_schema(
+	const json_t *doc, const char *where, struct th_error *err)
 {
 	int64_t version = 0;
 
@@ -115,7 +115,8 @@ static int check_schema(const json_t *doc, const char *where,
 		return -1;
 	if (version != 2)
 		return th_fail(err, TH_FAILED,
-			"%s has schema version %" PRId64 ", only 2 is supported",
+			"%s has schema version %" PRId64
+			", only 2 is supported",
 			where, version);
 	return 0;
 }
@@ -164,8 +165,10 @@ static int set_compression(
 			return 0;
 		}
 	}
-	return th_fail(err, TH_FAILED, "%s is of the type \"%s\", which is not "
-		"a layer of files", where, layer->media_type);
+	return th_fail(err, TH_FAILED,
+		"%s is of the type \"%s\", which is not "
+		"a layer of files",
+		where, layer->media_type);
 }
 
 static int read_layers(
@@ -199,8 +202,8 @@ static int read_layers(
 	return 0;
 }
 
-int th_manifest_parse(const char *data, size_t len, struct th_manifest *manifest,
-	struct th_error *err)
+int th_manifest_parse(const char *data, size_t len,
+	struct th_manifest *manifest, struct th_error *err)
 {
 	json_t *doc = NULL, *config;
 
@@ -213,8 +216,8 @@ int th_manifest_parse(const char *data, size_t len, struct th_manifest *manifest
 		th_fail(err, TH_FAILED, "the manifest names no config");
 		goto fail;
 	}
-	if (read_descriptor(config, "the config's descriptor",
-		    &manifest->config, err))
+	if (read_descriptor(
+		    config, "the config's descriptor", &manifest->config, err))
 		goto fail;
 	if (!is_one_of(manifest->config.media_type, config_types)) {
 		th_fail(err, TH_FAILED,
@@ -254,7 +257,8 @@ int th_index_parse(const char *data, size_t len, struct th_index *index,
 		th_fail(err, TH_FAILED, "the index lists no manifests");
 		goto fail;
 	}
-	index->items = calloc(json_array_size(array) + 1, sizeof(*index->items));
+	index->items =
+		calloc(json_array_size(array) + 1, sizeof(*index->items));
 	if (!index->items) {
 		th_fail_memory(err);
 		goto fail;
@@ -297,8 +301,8 @@ void th_platform_host(struct th_platform *platform)
 	snprintf(platform->os, sizeof(platform->os), "linux");
 	if (uname(&host))
 		return;
-	snprintf(platform->architecture, sizeof(platform->architecture), "%.31s",
-		host.machine);
+	snprintf(platform->architecture, sizeof(platform->architecture),
+		"%.31s", host.machine);
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
 		if (strcmp(host.machine, names[i].machine) != 0)
 			continue;
@@ -310,8 +314,7 @@ void th_platform_host(struct th_platform *platform)
 }
 
 /* 0: does not fit; more is better. */
-static int fit(
-	const struct th_platform *have, const struct th_platform *wanted)
+static int fit(const struct th_platform *have, const struct th_platform *wanted)
 {
 	if (strcmp(have->os, wanted->os) != 0 ||
 		strcmp(have->architecture, wanted->architecture) != 0)

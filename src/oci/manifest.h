@@ -32,7 +32,7 @@ struct th_descriptor {
 	char digest[TH_DIGEST_TEXT];
 	uint64_t size_bytes;
 	enum th_compression compression; /* of layers */
-	struct th_platform platform;	 /* of an index's items, or empty */
+	struct th_platform platform; /* of an index's items, or empty */
 };
 
 struct th_manifest {
@@ -53,8 +53,8 @@ int th_document_kind(const char *data, size_t len, const char *media_type,
 	enum th_document *kind, struct th_error *err);
 
 /* Reads a manifest; every part that is used is checked. */
-int th_manifest_parse(const char *data, size_t len, struct th_manifest *manifest,
-	struct th_error *err);
+int th_manifest_parse(const char *data, size_t len,
+	struct th_manifest *manifest, struct th_error *err);
 void th_manifest_release(struct th_manifest *manifest);
 
 int th_index_parse(const char *data, size_t len, struct th_index *index,

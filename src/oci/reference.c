@@ -100,8 +100,8 @@ static int take_host(char **text, struct th_reference *ref,
 		return 0;
 	len = (size_t)(slash - *text);
 	if (len >= sizeof(ref->host))
-		return th_fail(err, TH_USAGE, "the host in \"%.100s\" is too long",
-			original);
+		return th_fail(err, TH_USAGE,
+			"the host in \"%.100s\" is too long", original);
 	memcpy(ref->host, *text, len);
 	ref->host[len] = '\0';
 	if (!host_valid(ref->host))

@@ -11,7 +11,7 @@
 struct th_reference {
 	char host[256]; /* with the port; empty where none was given */
 	char path[256];
-	char tag[129];		     /* empty where only a digest was given */
+	char tag[129]; /* empty where only a digest was given */
 	char digest[TH_DIGEST_TEXT]; /* empty where none was given */
 };
 

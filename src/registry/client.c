@@ -7,9 +7,9 @@
 #include "base/hash.h"
 #include "oci/manifest.h"
 
-#define ACCEPT \
-	"Accept: " TH_MEDIA_MANIFEST ", " TH_MEDIA_INDEX \
-	", application/vnd.docker.distribution.manifest.v2+json" \
+#define ACCEPT                                                                 \
+	"Accept: " TH_MEDIA_MANIFEST ", " TH_MEDIA_INDEX                       \
+	", application/vnd.docker.distribution.manifest.v2+json"               \
 	", application/vnd.docker.distribution.manifest.list.v2+json"
 
 struct th_registry {
@@ -22,8 +22,8 @@ struct th_registry *th_registry_new(const struct th_config *config,
 	const char *host, const atomic_bool *cancel, struct th_error *err)
 {
 	const struct th_registry_config *entry = th_config_find(config, host);
-	struct th_http_options options = {.cancel = cancel,
-		.ca_file = entry ? entry->ca_file : NULL};
+	struct th_http_options options = {
+		.cancel = cancel, .ca_file = entry ? entry->ca_file : NULL};
 	struct th_registry *registry = calloc(1, sizeof(*registry));
 
 	if (!registry) {

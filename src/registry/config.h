@@ -14,7 +14,7 @@ struct th_registry_config {
 	char *host; /* with the port */
 	enum th_transport transport;
 	char *ca_file; /* NULL: the system's */
-	bool search;   /* asked for names without a host */
+	bool search; /* asked for names without a host */
 };
 
 struct th_config {

@@ -41,8 +41,7 @@ static size_t take_body(char *data, size_t size, size_t count, void *owner)
 	struct th_http *http = owner;
 	size_t len = size * count;
 
-	if (http->window.len > 0 &&
-		http->window.len + len > WINDOW_BYTES) {
+	if (http->window.len > 0 && http->window.len + len > WINDOW_BYTES) {
 		http->held = true;
 		return CURL_WRITEFUNC_PAUSE;
 	}
@@ -82,8 +81,7 @@ struct th_http *th_http_new(
 	curl_easy_setopt(http->easy, CURLOPT_BUFFERSIZE, 256L * 1024);
 	curl_easy_setopt(http->easy, CURLOPT_USERAGENT, "tidyhull");
 	if (options->ca_file)
-		curl_easy_setopt(
-			http->easy, CURLOPT_CAINFO, options->ca_file);
+		curl_easy_setopt(http->easy, CURLOPT_CAINFO, options->ca_file);
 	return http;
 }
 
@@ -114,8 +112,8 @@ void th_http_close(struct th_http *http)
 
 static int fail(struct th_http *http, struct th_error *err)
 {
-	const char *why = http->error[0] ? http->error
-					 : curl_easy_strerror(http->result);
+	const char *why =
+		http->error[0] ? http->error : curl_easy_strerror(http->result);
 
 	th_fail(err, TH_NETWORK, "cannot get from %s: %s", http->where, why);
 	if (http->result == CURLE_SSL_CONNECT_ERROR ||
@@ -125,8 +123,8 @@ static int fail(struct th_http *http, struct th_error *err)
 			"\"transport: http\" in the configuration");
 	if (http->result == CURLE_COULDNT_CONNECT ||
 		http->result == CURLE_COULDNT_RESOLVE_HOST)
-		return th_hint(err,
-			"is the name right, and the registry running?");
+		return th_hint(
+			err, "is the name right, and the registry running?");
 	return -1;
 }
 
@@ -254,8 +252,8 @@ int th_http_get(struct th_http *http, const char *url, const char *accept,
 	}
 	curl_easy_getinfo(http->easy, CURLINFO_RESPONSE_CODE, status);
 	curl_easy_getinfo(http->easy, CURLINFO_CONTENT_TYPE, &type);
-	snprintf(content_type, 128, "%.*s",
-		type ? (int)strcspn(type, "; ") : 0, type ? type : "");
+	snprintf(content_type, 128, "%.*s", type ? (int)strcspn(type, "; ") : 0,
+		type ? type : "");
 	rc = 0;
 out:
 	th_http_close(http);

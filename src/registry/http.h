@@ -13,7 +13,7 @@
 struct th_http;
 
 struct th_http_options {
-	const char *ca_file;	   /* instead of the system's; may be NULL */
+	const char *ca_file; /* instead of the system's; may be NULL */
 	const atomic_bool *cancel; /* ends transfers soon; may be NULL */
 };
 

@@ -30,8 +30,8 @@ const char *th_cgroup_mount(void)
 	return NULL;
 }
 
-int th_cgroup_make(const char *group, const char *name, int *fd,
-	struct th_error *err)
+int th_cgroup_make(
+	const char *group, const char *name, int *fd, struct th_error *err)
 {
 	const char *mount = th_cgroup_mount();
 	char path[256];

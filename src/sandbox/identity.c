@@ -148,9 +148,8 @@ static int say_why(
 			path);
 	if (sys == EACCES && path && stat(path, &st) == 0 &&
 		S_ISDIR(st.st_mode))
-		return th_fail(
-			err, TH_NO_EXEC, "%.200s is a folder, not a program",
-			path);
+		return th_fail(err, TH_NO_EXEC,
+			"%.200s is a folder, not a program", path);
 	return th_fail_sys(err, TH_NO_EXEC, sys,
 		"the program %.200s cannot be executed", path ? path : program);
 }

@@ -17,8 +17,7 @@ int th_inside_protect(
 	const struct th_bundle *bundle, int rootfd, struct th_error *err);
 /* terminal.c: a new terminal of the container's own devpts; the slave becomes
  * the standard streams and /dev/console. */
-int th_inside_terminal(
-	int *master, bool bind_console, struct th_error *err);
+int th_inside_terminal(int *master, bool bind_console, struct th_error *err);
 /* identity.c: groups, user, capabilities, limits and the working folder. */
 int th_inside_identity(const struct th_process *process, struct th_error *err);
 /* identity.c: does not return where it succeeds. */

@@ -91,12 +91,13 @@ static int set_attributes(int fd, const struct plan *plan)
 	attr.attr_set = plan->attr_set;
 	attr.attr_clr = plan->attr_clear;
 	if ((attr.attr_set || attr.attr_clr) &&
-		mount_setattr(fd, "",
-			AT_EMPTY_PATH | (all ? AT_RECURSIVE : 0), &attr, sizeof(attr)))
+		mount_setattr(fd, "", AT_EMPTY_PATH | (all ? AT_RECURSIVE : 0),
+			&attr, sizeof(attr)))
 		return -1;
 	memset(&attr, 0, sizeof(attr));
 	attr.propagation = plan->propagation ? plan->propagation : MS_PRIVATE;
-	return mount_setattr(fd, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr, sizeof(attr));
+	return mount_setattr(
+		fd, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr, sizeof(attr));
 }
 
 /* Gives a detached mount of the source: a bind of what is there. */
@@ -152,11 +153,8 @@ static int open_new(const struct th_mount *mount, struct th_error *err)
 			"the kernel cannot mount \"%s\" at %s", type,
 			mount->target);
 	if (mount->source)
-		fsconfig(fs, FSCONFIG_SET_STRING, "source",
-			mount->source, 0);
-	fd = configure(fs, mount)
-		? -1
-		: fsmount(fs, FSMOUNT_CLOEXEC, 0);
+		fsconfig(fs, FSCONFIG_SET_STRING, "source", mount->source, 0);
+	fd = configure(fs, mount) ? -1 : fsmount(fs, FSMOUNT_CLOEXEC, 0);
 	if (fd < 0)
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot mount %s at %s", type, mount->target);
@@ -182,7 +180,8 @@ static int attach(int fd, int rootfd, const char *target, bool folder,
 			target, folder ? "a file" : "a folder",
 			folder ? "a folder" : "a file");
 	else if (rc)
-		th_fail_sys(err, TH_FAILED, errno, "cannot mount at %s", target);
+		th_fail_sys(
+			err, TH_FAILED, errno, "cannot mount at %s", target);
 	th_close(&at);
 	return rc;
 }
@@ -271,8 +270,7 @@ static int default_devices(int dev, struct th_error *err)
 			return -1;
 	}
 	for (size_t i = 0; i < sizeof(links) / sizeof(*links); i++) {
-		if (symlinkat(links[i][0], dev, links[i][1]) &&
-			errno != EEXIST)
+		if (symlinkat(links[i][0], dev, links[i][1]) && errno != EEXIST)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot make /dev/%s", links[i][1]);
 	}
@@ -287,8 +285,8 @@ int th_inside_devices(
 	dev = th_path_open_in_root(
 		rootfd, "dev", O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
 	if (dev < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"the root has no folder /dev");
+		return th_fail_sys(
+			err, TH_FAILED, errno, "the root has no folder /dev");
 	rc = default_devices(dev, err);
 	for (size_t i = 0; rc == 0 && i < bundle->device_count; i++) {
 		const struct th_device *device = &bundle->devices[i];
@@ -329,10 +327,8 @@ static int mask_path(
 		if (*empty < 0) {
 			int fs = fsopen("tmpfs", FSOPEN_CLOEXEC);
 
-			fsconfig(
-				fs, FSCONFIG_SET_STRING, "size", "4k", 0);
-			fsconfig(
-				fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0);
+			fsconfig(fs, FSCONFIG_SET_STRING, "size", "4k", 0);
+			fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0);
 			cover = fsmount(fs, FSMOUNT_CLOEXEC,
 				MOUNT_ATTR_RDONLY | MOUNT_ATTR_NOEXEC |
 					MOUNT_ATTR_NOSUID | MOUNT_ATTR_NODEV);
@@ -347,7 +343,8 @@ static int mask_path(
 		cover = open_tree(AT_FDCWD, "/dev/null",
 			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
 		if (cover >= 0 &&
-			mount_setattr(cover, "", AT_EMPTY_PATH, &attr, sizeof(attr)))
+			mount_setattr(
+				cover, "", AT_EMPTY_PATH, &attr, sizeof(attr)))
 			goto out;
 	}
 	if (cover >= 0 &&
@@ -375,8 +372,8 @@ static int protect_path(int rootfd, const char *path, struct th_error *err)
 			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_EMPTY_PATH |
 				AT_RECURSIVE);
 	if (copy >= 0 &&
-		mount_setattr(
-			copy, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr, sizeof(attr)) == 0 &&
+		mount_setattr(copy, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr,
+			sizeof(attr)) == 0 &&
 		move_mount(copy, "", at, "",
 			MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH) == 0)
 		rc = 0;

@@ -35,9 +35,8 @@ static int set_lowers(int fs, const struct th_strings *lowers)
 	for (size_t i = 0; i < lowers->count; i++) {
 		if (set_text(fs, "lowerdir+", lowers->items[i]) == 0)
 			continue;
-		return i == 0 && errno == EINVAL
-			? set_lowers_joined(fs, lowers)
-			: -1;
+		return i == 0 && errno == EINVAL ? set_lowers_joined(fs, lowers)
+						 : -1;
 	}
 	return 0;
 }
@@ -60,8 +59,8 @@ static int fail(int fs, struct th_error *err)
 		"cannot stack the image's layers (overlay)");
 }
 
-int th_overlay_open(const struct th_overlay *overlay, int *mount_fd,
-	struct th_error *err)
+int th_overlay_open(
+	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
 {
 	int fs, fd, rc = -1;
 
@@ -76,8 +75,7 @@ int th_overlay_open(const struct th_overlay *overlay, int *mount_fd,
 		set_text(fs, "upperdir", overlay->upper) ||
 		set_text(fs, "workdir", overlay->work) ||
 		(overlay->discard &&
-			fsconfig(fs, FSCONFIG_SET_FLAG, "volatile",
-				NULL, 0)) ||
+			fsconfig(fs, FSCONFIG_SET_FLAG, "volatile", NULL, 0)) ||
 		fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0)) {
 		fail(fs, err);
 		goto out;

@@ -10,7 +10,7 @@
 
 struct th_overlay {
 	const struct th_strings *lowers; /* folders, the topmost first */
-	const char *upper;		 /* folders on one file system */
+	const char *upper; /* folders on one file system */
 	const char *work;
 	/* The upper folder is thrown away with the container: never wait for
 	 * its write-back (the kernel's "volatile"). */
@@ -19,7 +19,7 @@ struct th_overlay {
 
 /* Makes the mount and gives its descriptor, attached to nothing. Falls back
  * to the older call for the layers where the kernel has no "lowerdir+". */
-int th_overlay_open(const struct th_overlay *overlay, int *mount_fd,
-	struct th_error *err);
+int th_overlay_open(
+	const struct th_overlay *overlay, int *mount_fd, struct th_error *err);
 
 #endif

@@ -121,8 +121,8 @@ static int place_streams(const int stdio[3], struct th_error *err)
 	}
 	return 0;
 fail:
-	return th_fail_sys(err, TH_FAILED, errno,
-		"cannot join the container's streams");
+	return th_fail_sys(
+		err, TH_FAILED, errno, "cannot join the container's streams");
 }
 
 static int enter_root(
@@ -141,8 +141,7 @@ static int enter_root(
 		: open_tree(AT_FDCWD, path,
 			  OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_RECURSIVE);
 	if (source < 0 ||
-		move_mount(
-			source, "", AT_FDCWD, path, MOVE_MOUNT_F_EMPTY_PATH))
+		move_mount(source, "", AT_FDCWD, path, MOVE_MOUNT_F_EMPTY_PATH))
 		goto fail;
 	rootfd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (rootfd < 0)
@@ -206,8 +205,8 @@ static int set_up(const struct th_sandbox_options *options, int *console,
 		(bundle->domainname &&
 			setdomainname(bundle->domainname,
 				strlen(bundle->domainname))))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot set the host name");
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot set the host name");
 	if (bundle->process.terminal && th_inside_terminal(console, true, err))
 		return -1;
 	rootfd = open("/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -226,8 +225,7 @@ static void die_with_parent(int channel)
 		_exit(1);
 }
 
-static void run_inside(
-	const struct th_sandbox_options *options, int channel)
+static void run_inside(const struct th_sandbox_options *options, int channel)
 {
 	struct th_error result = {0};
 	int console = -1;
@@ -262,8 +260,8 @@ int th_sandbox_create(const struct th_sandbox_options *options,
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make a channel to the container");
-	pid = clone_process(options->bundle->namespaces, options->cgroup,
-		&sandbox->pidfd);
+	pid = clone_process(
+		options->bundle->namespaces, options->cgroup, &sandbox->pidfd);
 	if (pid == 0) {
 		close(pair[0]);
 		run_inside(options, pair[1]);
@@ -338,8 +336,7 @@ static void run_joined(const struct th_join_options *options, int channel)
 	reset_signals();
 	if (!process->terminal && place_streams(options->stdio, &result))
 		goto fail;
-	if (setns(options->target_pidfd,
-		    options->namespaces & ~CLONE_NEWPID)) {
+	if (setns(options->target_pidfd, options->namespaces & ~CLONE_NEWPID)) {
 		th_fail_sys(&result, TH_FAILED, errno,
 			"cannot enter the container");
 		goto fail;

@@ -20,10 +20,10 @@
 struct th_sandbox_options {
 	const struct th_bundle *bundle;
 	const char *bundle_path; /* folder that root.path is relative to */
-	int root_mount;		 /* a detached mount for the root, or -1 to
-				    take root.path itself */
-	int cgroup;		 /* -1 for none */
-	int stdio[3];		 /* used where there is no terminal */
+	int root_mount; /* a detached mount for the root, or -1 to
+			   take root.path itself */
+	int cgroup; /* -1 for none */
+	int stdio[3]; /* used where there is no terminal */
 };
 
 struct th_sandbox {
@@ -46,7 +46,7 @@ void th_sandbox_abandon(struct th_sandbox *sandbox);
  * pid, pidfd and console. */
 struct th_join_options {
 	int target_pidfd; /* the container's first process */
-	int namespaces;	  /* CLONE_NEW... that it has of its own */
+	int namespaces; /* CLONE_NEW... that it has of its own */
 	int cgroup;
 	const struct th_process *process;
 	int stdio[3];

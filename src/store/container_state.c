@@ -6,14 +6,14 @@
 
 #include "base/clock.h"
 
-#define COLUMNS \
-	"id, name, image, image_name, command, network, state, outcome," \
+#define COLUMNS                                                                \
+	"id, name, image, image_name, command, network, state, outcome,"       \
 	" code, reason, keep, pid, boot, created_us, started_us, ended_us"
 
 static const char *const states[] = {
 	"created", "running", "paused", "stopped", "waiting"};
-static const char *const outcomes[] = {"", "exited", "signal",
-	"out-of-memory", "could-not-start", "host-restarted", "keeper-lost"};
+static const char *const outcomes[] = {"", "exited", "signal", "out-of-memory",
+	"could-not-start", "host-restarted", "keeper-lost"};
 
 const char *th_state_word(enum th_state state)
 {
@@ -48,8 +48,8 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 	copy(row->image_name, sizeof(row->image_name), query, 3);
 	copy(row->command, sizeof(row->command), query, 4);
 	copy(row->network, sizeof(row->network), query, 5);
-	row->state = (enum th_state)word_index(
-		th_query_text(query, 6), states, 5);
+	row->state =
+		(enum th_state)word_index(th_query_text(query, 6), states, 5);
 	row->outcome = (enum th_outcome)word_index(
 		th_query_text(query, 7), outcomes, 7);
 	row->code = (int)th_query_int(query, 8);
@@ -87,11 +87,11 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?"
 		" WHERE EXISTS(SELECT 1 FROM images WHERE digest=?)",
 		"ttttttiit", row->id, row->name, row->image, row->image_name,
-		row->command, row->network, (int64_t)row->keep,
-		row->created_us, row->image);
+		row->command, row->network, (int64_t)row->keep, row->created_us,
+		row->image);
 	if (rc == 0 && th_db_changed(db) == 0)
-		rc = th_fail(err, TH_NOT_FOUND,
-			"the image was removed meanwhile");
+		rc = th_fail(
+			err, TH_NOT_FOUND, "the image was removed meanwhile");
 	if (rc == 0)
 		rc = add_event(
 			db, row->id, "", "created", "created", actor, err);
@@ -119,8 +119,8 @@ static int get_one(struct th_db *db, const char *sql, const char *key,
 	return rc;
 }
 
-int th_state_get(struct th_db *db, const char *id,
-	struct th_container_row *row, struct th_error *err)
+int th_state_get(struct th_db *db, const char *id, struct th_container_row *row,
+	struct th_error *err)
 {
 	return get_one(db, "SELECT " COLUMNS " FROM containers WHERE id=?", id,
 		row, err);
@@ -164,7 +164,8 @@ int th_state_list(struct th_db *db, const char *text,
 			"ttt", text, text, text);
 	else
 		rc = th_db_query(db, &query, err,
-			"SELECT " COLUMNS " FROM containers ORDER BY created_us",
+			"SELECT " COLUMNS
+			" FROM containers ORDER BY created_us",
 			"");
 	if (rc)
 		return -1;
@@ -209,8 +210,8 @@ static int change_rows(struct th_db *db, const char *id,
 	const struct th_change *change, struct th_error *err)
 {
 	struct th_container_row row;
-	bool runs = change->to == TH_STATE_RUNNING ||
-		change->to == TH_STATE_PAUSED;
+	bool runs =
+		change->to == TH_STATE_RUNNING || change->to == TH_STATE_PAUSED;
 	int64_t now = th_clock_now_us();
 	bool starts;
 	int rc;
@@ -230,18 +231,18 @@ static int change_rows(struct th_db *db, const char *id,
 		    "ttititiit", states[change->to], outcomes[change->outcome],
 		    (int64_t)change->code, change->reason ? change->reason : "",
 		    (int64_t)change->pid, change->boot,
-		    starts ? now : row.started_us,
-		    runs ? (int64_t)0 : now, id))
+		    starts ? now : row.started_us, runs ? (int64_t)0 : now, id))
 		return -1;
-	if (!runs && (th_db_run(db, err, "DELETE FROM ports WHERE container=?",
-			      "t", id) ||
-			     th_db_run(db, err,
-				     "DELETE FROM addresses WHERE container=?",
-				     "t", id) ||
-			     th_db_run(db, err,
-				     "UPDATE sessions SET ended_us=?, code=137"
-				     " WHERE container=? AND ended_us=0",
-				     "it", now, id)))
+	if (!runs &&
+		(th_db_run(db, err, "DELETE FROM ports WHERE container=?", "t",
+			 id) ||
+			th_db_run(db, err,
+				"DELETE FROM addresses WHERE container=?", "t",
+				id) ||
+			th_db_run(db, err,
+				"UPDATE sessions SET ended_us=?, code=137"
+				" WHERE container=? AND ended_us=0",
+				"it", now, id)))
 		return -1;
 	if (hold_ports(db, id, change, err))
 		return -1;
@@ -269,8 +270,9 @@ int th_state_remove(struct th_db *db, const char *id, const char *actor,
 	if (rc == 1)
 		rc = add_event(db, id, states[row.state], "removed", "removed",
 			     actor, err) ||
-			th_db_run(db, err, "DELETE FROM containers WHERE id=?",
-				"t", id)
+				th_db_run(db, err,
+					"DELETE FROM containers WHERE id=?",
+					"t", id)
 			? -1
 			: 0;
 	return th_db_end(db, rc, err);
@@ -387,8 +389,8 @@ int th_state_session_add(struct th_db *db, const char *session,
 		th_clock_now_us());
 }
 
-int th_state_session_end(struct th_db *db, const char *session, int code,
-	struct th_error *err)
+int th_state_session_end(
+	struct th_db *db, const char *session, int code, struct th_error *err)
 {
 	return th_db_run(db, err,
 		"UPDATE sessions SET ended_us=?, code=? WHERE id=?", "iit",

@@ -26,8 +26,8 @@ enum th_state {
 /* How a stopped container ended. */
 enum th_outcome {
 	TH_OUTCOME_NONE,
-	TH_OUTCOME_EXITED,	    /* code: the exit code */
-	TH_OUTCOME_SIGNAL,	    /* code: the signal's number */
+	TH_OUTCOME_EXITED, /* code: the exit code */
+	TH_OUTCOME_SIGNAL, /* code: the signal's number */
 	TH_OUTCOME_OUT_OF_MEMORY,
 	TH_OUTCOME_COULD_NOT_START, /* reason says why */
 	TH_OUTCOME_HOST_RESTARTED,
@@ -67,9 +67,9 @@ struct th_change {
 	int code;
 	const char *reason; /* may be NULL */
 	int pid;
-	const char *boot;   /* may be NULL */
-	const char *cause;  /* "started", "its process ended", ... */
-	const char *actor;  /* "root: tidyhull stop", "keeper", ... */
+	const char *boot; /* may be NULL */
+	const char *cause; /* "started", "its process ended", ... */
+	const char *actor; /* "root: tidyhull stop", "keeper", ... */
 	const struct th_port_row *ports; /* those held from now on */
 	size_t port_count;
 };
@@ -91,8 +91,8 @@ const char *th_outcome_word(enum th_outcome outcome);
 int th_state_add(struct th_db *db, const struct th_container_row *row,
 	const char *actor, struct th_error *err);
 /* By its whole ID: 1, 0, -1. */
-int th_state_get(struct th_db *db, const char *id,
-	struct th_container_row *row, struct th_error *err);
+int th_state_get(struct th_db *db, const char *id, struct th_container_row *row,
+	struct th_error *err);
 /* By its name: 1, 0, -1. */
 int th_state_get_named(struct th_db *db, const char *name,
 	struct th_container_row *row, struct th_error *err);
@@ -124,7 +124,7 @@ int th_state_events(struct th_db *db, const char *id,
 int th_state_session_add(struct th_db *db, const char *session,
 	const char *container, const char *command, const char *user, int pid,
 	struct th_error *err);
-int th_state_session_end(struct th_db *db, const char *session, int code,
-	struct th_error *err);
+int th_state_session_end(
+	struct th_db *db, const char *session, int code, struct th_error *err);
 
 #endif

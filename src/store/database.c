@@ -23,7 +23,8 @@ static int fail(struct th_db *db, struct th_error *err)
 {
 	int rc = sqlite3_extended_errcode(db->handle);
 
-	if (rc == SQLITE_CONSTRAINT_UNIQUE || rc == SQLITE_CONSTRAINT_PRIMARYKEY)
+	if (rc == SQLITE_CONSTRAINT_UNIQUE ||
+		rc == SQLITE_CONSTRAINT_PRIMARYKEY)
 		return th_fail(err, TH_IN_USE, "already in the state: %s",
 			sqlite3_errmsg(db->handle));
 	if ((rc & 0xff) == SQLITE_FULL)
@@ -71,15 +72,15 @@ static int upgrade(struct th_db *db, struct th_error *err)
 				break;
 		}
 	}
-	sqlite3_snprintf(sizeof(sql), sql, "PRAGMA user_version=%d",
-		TH_SCHEMA_VERSION);
+	sqlite3_snprintf(
+		sizeof(sql), sql, "PRAGMA user_version=%d", TH_SCHEMA_VERSION);
 	if (rc == 0)
 		rc = exec(db, sql, err);
 	return th_db_end(db, rc, err);
 }
 
-int th_db_open(const char *path, int small, struct th_db **db,
-	struct th_error *err)
+int th_db_open(
+	const char *path, int small, struct th_db **db, struct th_error *err)
 {
 	struct th_db *made = calloc(1, sizeof(*made));
 
@@ -96,8 +97,8 @@ int th_db_open(const char *path, int small, struct th_db **db,
 	sqlite3_extended_result_codes(made->handle, 1);
 	sqlite3_busy_timeout(made->handle, BUSY_MS);
 	if (small)
-		sqlite3_db_config(made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL,
-			0, 0);
+		sqlite3_db_config(
+			made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);
 	if (exec(made, "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON",
 		    err) ||
 		(small && exec(made, "PRAGMA cache_size=4", err)) ||
@@ -118,8 +119,7 @@ void th_db_close(struct th_db *db)
 	free(db);
 }
 
-static int bind(
-	sqlite3_stmt *statement, const char *types, va_list args)
+static int bind(sqlite3_stmt *statement, const char *types, va_list args)
 {
 	int rc = SQLITE_OK;
 
@@ -176,8 +176,8 @@ int th_db_changed(struct th_db *db)
 	return sqlite3_changes(db->handle);
 }
 
-int th_db_query(struct th_db *db, struct th_query **query,
-	struct th_error *err, const char *sql, const char *types, ...)
+int th_db_query(struct th_db *db, struct th_query **query, struct th_error *err,
+	const char *sql, const char *types, ...)
 {
 	va_list args;
 	int rc;

@@ -12,8 +12,8 @@ struct th_query;
 /* Opens or makes the database at path and brings its schema up to date.
  * A database of a newer schema is refused. small keeps the page cache at a
  * few pages, for programs that live long and look rarely. */
-int th_db_open(const char *path, int small, struct th_db **db,
-	struct th_error *err);
+int th_db_open(
+	const char *path, int small, struct th_db **db, struct th_error *err);
 void th_db_close(struct th_db *db);
 
 /* Runs one statement that returns no rows. types has a letter for each "?":
@@ -24,8 +24,8 @@ int th_db_run(struct th_db *db, struct th_error *err, const char *sql,
 int th_db_changed(struct th_db *db);
 
 /* Starts a query; arguments as th_db_run. */
-int th_db_query(struct th_db *db, struct th_query **query,
-	struct th_error *err, const char *sql, const char *types, ...);
+int th_db_query(struct th_db *db, struct th_query **query, struct th_error *err,
+	const char *sql, const char *types, ...);
 /* The next row: 1, 0 at the end, -1. */
 int th_query_next(struct th_query *query, struct th_error *err);
 /* A column of the current row: "" for null; valid until the next call. */

@@ -11,9 +11,9 @@
 #include "oci/manifest.h"
 #include "oci/reference.h"
 
-#define COLUMNS \
-	"digest, config, platform, created, manifest_size, blob_bytes," \
-	" pulled_us, (SELECT count(*) FROM containers" \
+#define COLUMNS                                                                \
+	"digest, config, platform, created, manifest_size, blob_bytes,"        \
+	" pulled_us, (SELECT count(*) FROM containers"                         \
 	" WHERE image=images.digest)"
 
 void th_image_rows_free(struct th_image_row *rows, size_t count)
@@ -116,8 +116,8 @@ static void copy(char *to, size_t size, struct th_query *query, int column)
 	snprintf(to, size, "%s", th_query_text(query, column));
 }
 
-static int read_tags(struct th_store *store, struct th_image_row *row,
-	struct th_error *err)
+static int read_tags(
+	struct th_store *store, struct th_image_row *row, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	int rc;
@@ -222,7 +222,8 @@ int th_image_state_find(struct th_store *store, const char *text,
 
 	if (!text)
 		rc = th_db_query(store->db, &query, err,
-			"SELECT " COLUMNS " FROM images ORDER BY pulled_us", "");
+			"SELECT " COLUMNS " FROM images ORDER BY pulled_us",
+			"");
 	else
 		rc = query_named(store, text, &query, err);
 	if (rc == 0)
@@ -292,8 +293,9 @@ static int remove_rows(
 			users == 1 ? "" : "s");
 	return th_db_run(store->db, err, "DELETE FROM tags WHERE digest=?", "t",
 		       digest) ||
-		th_db_run(store->db, err, "DELETE FROM images WHERE digest=?",
-			"t", digest)
+			th_db_run(store->db, err,
+				"DELETE FROM images WHERE digest=?", "t",
+				digest)
 		? -1
 		: 0;
 }
@@ -320,10 +322,10 @@ int th_image_state_untag(
 			"SELECT count(*) FROM tags WHERE digest=?", "t",
 			digest);
 	if (rc == 0)
-		rc = names > 1 ? th_db_run(store->db, err,
-					 "DELETE FROM tags WHERE name=?", "t",
-					 name)
-			       : remove_rows(store, digest, err);
+		rc = names > 1
+			? th_db_run(store->db, err,
+				  "DELETE FROM tags WHERE name=?", "t", name)
+			: remove_rows(store, digest, err);
 	if (rc == 0)
 		rc = write_index(store, err);
 	rc = th_db_end(store->db, rc, err);

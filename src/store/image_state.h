@@ -18,12 +18,12 @@ struct th_image_layer {
 struct th_image_row {
 	char digest[TH_DIGEST_TEXT]; /* of the manifest */
 	char config[TH_DIGEST_TEXT];
-	char platform[100];	     /* "linux/amd64" */
+	char platform[100]; /* "linux/amd64" */
 	char created[64];
 	uint64_t manifest_bytes;
 	uint64_t blob_bytes; /* manifest, config and layers together */
 	int64_t pulled_us;
-	int64_t containers;  /* how many use it; only read */
+	int64_t containers; /* how many use it; only read */
 	struct th_strings tags; /* full names, only read */
 };
 

@@ -59,7 +59,6 @@ static const char *const step_1[] = {
 	" command TEXT NOT NULL, user TEXT NOT NULL, pid INTEGER NOT NULL,"
 	" started_us INTEGER NOT NULL, ended_us INTEGER NOT NULL DEFAULT 0,"
 	" code INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID",
-	"CREATE INDEX sessions_container ON sessions(container)",
-	NULL};
+	"CREATE INDEX sessions_container ON sessions(container)", NULL};
 
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1};

@@ -37,7 +37,8 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	/* Trees of many files side by side: ext4 spreads the folders below a
 	 * top folder, and does not search what was just removed. Other file
 	 * systems do not know the mark. */
-	fd = openat(store->root_fd, "trees", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	fd = openat(
+		store->root_fd, "trees", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (fd >= 0 && ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0) {
 		flags |= FS_TOPDIR_FL;
 		ioctl(fd, FS_IOC_SETFLAGS, &flags);
@@ -89,8 +90,8 @@ static void settle_container(struct th_store *store, int tmp, const char *mark)
 	struct th_error ignored = {0};
 	int64_t known = 1;
 
-	snprintf(id, sizeof(id), "%.*s",
-		(int)(strlen(mark) - strlen(MARK)), mark);
+	snprintf(id, sizeof(id), "%.*s", (int)(strlen(mark) - strlen(MARK)),
+		mark);
 	if (th_db_number(store->db, 0, &known, &ignored,
 		    "SELECT 1 FROM containers WHERE id=?", "t", id))
 		return;
@@ -119,8 +120,8 @@ static void recover(struct th_store *store)
 		any = entry->d_name[0] != '.';
 	if (!any)
 		goto out;
-	lock = openat(store->root_fd, "lock", O_RDWR | O_CREAT | O_CLOEXEC,
-		0600);
+	lock = openat(
+		store->root_fd, "lock", O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 	if (lock < 0 || flock(lock, LOCK_EX | LOCK_NB))
 		goto out;
 	rewinddir(dir);
@@ -167,8 +168,8 @@ int th_store_open(const char *root, const char *run, bool small,
 			made->root_fd < 0 ? root : run);
 		goto fail;
 	}
-	if (make_folders(made, err) || th_db_open(path, small, &made->db, err) ||
-		read_tag(made, err))
+	if (make_folders(made, err) ||
+		th_db_open(path, small, &made->db, err) || read_tag(made, err))
 		goto fail;
 	read_boot_id(made);
 	if (!small)
@@ -199,8 +200,8 @@ int th_store_hold(struct th_store *store, struct th_error *err)
 {
 	if (store->lock_depth++ > 0)
 		return 0;
-	store->lock_fd = openat(store->root_fd, "lock",
-		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	store->lock_fd = openat(
+		store->root_fd, "lock", O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 	if (store->lock_fd < 0 || flock(store->lock_fd, LOCK_SH)) {
 		th_fail_sys(err, TH_FAILED, errno, "cannot lock %s/lock",
 			store->root);
@@ -249,8 +250,8 @@ int th_store_remove_container(
 	if (renameat(store->root_fd, from, store->root_fd, to)) {
 		if (errno == ENOENT)
 			return 0;
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot remove %s/%s", store->root, from);
+		return th_fail_sys(err, TH_FAILED, errno, "cannot remove %s/%s",
+			store->root, from);
 	}
 	return th_tree_remove(store->root_fd, to, err);
 }

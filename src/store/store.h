@@ -24,7 +24,7 @@ struct th_store {
 	int lock_fd; /* ROOT/lock while it is held, or -1 */
 	int lock_depth;
 	struct th_db *db;
-	char tag[8];	  /* tells this store's devices from others' */
+	char tag[8]; /* tells this store's devices from others' */
 	char boot_id[40]; /* of the running kernel */
 };
 
@@ -44,12 +44,12 @@ void th_store_let_go(struct th_store *store);
  * dies before th_store_settled, the next one to open the store looks whether
  * the state knows the container, and removes the folder where it does not.
  * Both need th_store_hold. */
-int th_store_unsettled(struct th_store *store, const char *id,
-	struct th_error *err);
+int th_store_unsettled(
+	struct th_store *store, const char *id, struct th_error *err);
 void th_store_settled(struct th_store *store, const char *id);
 
 /* Removes containers/ID: out of the way at once, then for good. */
-int th_store_remove_container(struct th_store *store, const char *id,
-	struct th_error *err);
+int th_store_remove_container(
+	struct th_store *store, const char *id, struct th_error *err);
 
 #endif
