@@ -19,7 +19,7 @@ static const char *const seconds[] = {"anchor", "beacon", "bell", "berth",
 	"fjord", "flag", "foam", "gull", "harbour", "hatch", "haven", "heron",
 	"inlet", "island", "jetty", "keel", "knot", "lagoon", "lantern",
 	"locker", "mast", "mole", "mooring", "oar", "pier", "pilot", "pontoon",
-	"quay", "reef", "rope", "rudder", "sail", "seal", "shoal", "signal",
+	"groyne", "reef", "rope", "rudder", "sail", "seal", "shoal", "signal",
 	"slipway", "sound", "spar", "strand", "swell", "tern", "tide", "tiller",
 	"wake", "wave", "wharf", "winch"};
 

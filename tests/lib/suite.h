@@ -1,0 +1,23 @@
+/* A suite of tests: a table of names and functions. */
+#ifndef TESTS_SUITE_H
+#define TESTS_SUITE_H
+
+#include <CUnit/Basic.h>
+
+struct suite {
+	const char *name;
+	const CU_TestInfo *tests; /* ended by CU_TEST_INFO_NULL */
+};
+
+/* Runs the suites (all, or the one that is named) and returns the exit code:
+ * 0 only where every check held and at least one was made. */
+int suites_run(const struct suite *const *suites, const char *only,
+	void (*before)(void), void (*after)(void));
+
+#define CHECK(condition) CU_ASSERT(condition)
+#define CHECK_INT(actual, expected) \
+	CU_ASSERT_EQUAL((long long)(actual), (long long)(expected))
+#define CHECK_TEXT(actual, expected) CU_ASSERT_STRING_EQUAL(actual, expected)
+#define COUNT_OF(list) (sizeof(list) / sizeof(*(list)))
+
+#endif

@@ -1,0 +1,70 @@
+#include "base/file.h"
+
+#include <fcntl.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "unit/unit.h"
+
+static void replaced_files_are_whole(void)
+{
+	struct th_error err = {0};
+	struct th_buf buf;
+
+	CHECK_INT(th_file_replace(
+			  unit_folder_fd, "f", "one", 3, 0600, true, &err),
+		0);
+	CHECK_INT(th_file_replace(
+			  unit_folder_fd, "f", "second", 6, 0600, false, &err),
+		0);
+	th_buf_init(&buf, 100);
+	CHECK_INT(th_file_read(unit_folder_fd, "f", &buf, &err), 1);
+	CHECK_TEXT(buf.data, "second");
+	th_buf_release(&buf);
+	/* A failure leaves nothing beside it. */
+	CHECK_INT(th_file_replace(unit_folder_fd, "none/f", "x", 1, 0600, false,
+			  &err),
+		-1);
+	CHECK(strstr(err.msg, "none/f") != NULL);
+}
+
+static void reading_has_a_limit(void)
+{
+	struct th_error err = {0};
+	struct th_buf buf;
+
+	th_file_replace(unit_folder_fd, "f", "12345678", 8, 0600, false, &err);
+	th_buf_init(&buf, 8);
+	CHECK_INT(th_file_read(unit_folder_fd, "f", &buf, &err), 1);
+	th_buf_release(&buf);
+	th_buf_init(&buf, 7);
+	CHECK_INT(th_file_read(unit_folder_fd, "f", &buf, &err), -1);
+	CHECK(strstr(err.msg, "longer than") != NULL);
+	th_buf_release(&buf);
+	CHECK_INT(th_file_read(unit_folder_fd, "missing", &buf, &err), 0);
+}
+
+static void removal_follows_no_link(void)
+{
+	struct th_error err = {0};
+	struct stat st;
+
+	mkdirat(unit_folder_fd, "keep", 0755);
+	th_file_replace(unit_folder_fd, "keep/f", "x", 1, 0600, false, &err);
+	mkdirat(unit_folder_fd, "gone", 0755);
+	mkdirat(unit_folder_fd, "gone/deep", 0755);
+	CHECK_INT(symlinkat("../../keep", unit_folder_fd, "gone/deep/l"), 0);
+	CHECK_INT(th_tree_remove(unit_folder_fd, "gone", &err), 0);
+	CHECK(fstatat(unit_folder_fd, "gone", &st, 0) != 0);
+	CHECK(fstatat(unit_folder_fd, "keep/f", &st, 0) == 0);
+	CHECK_INT(th_tree_remove(unit_folder_fd, "never", &err), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"replaced files are whole", replaced_files_are_whole},
+	{"reading has a limit", reading_has_a_limit},
+	{"removal follows no link", removal_follows_no_link},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_file = {"file", tests};

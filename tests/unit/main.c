@@ -1,0 +1,41 @@
+/* The unit tests of the core. */
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "unit/unit.h"
+
+char unit_folder[64];
+int unit_folder_fd = -1;
+
+static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
+	&suite_path, &suite_file, &suite_json, &suite_reference,
+	&suite_manifest, &suite_image_config, &suite_bundle, &suite_inflate,
+	&suite_apply, &suite_log, &suite_settings, &suite_user, &suite_publish,
+	&suite_config, &suite_database, &suite_blob, &suite_container_state,
+	&suite_image_state, NULL};
+
+static void before(void)
+{
+	snprintf(unit_folder, sizeof(unit_folder), "/tmp/hull-unit-XXXXXX");
+	if (!mkdtemp(unit_folder))
+		abort();
+	unit_folder_fd = open(unit_folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+}
+
+static void after(void)
+{
+	struct th_error err = {0};
+
+	th_close(&unit_folder_fd);
+	if (th_tree_remove(AT_FDCWD, unit_folder, &err))
+		CU_FAIL("the test's folder cannot be removed");
+}
+
+int main(int argc, char **argv)
+{
+	return suites_run(suites, argc > 1 ? argv[1] : NULL, before, after);
+}

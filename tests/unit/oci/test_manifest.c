@@ -1,0 +1,128 @@
+#include "oci/manifest.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#include "unit/unit.h"
+
+#define D64 "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
+#define DESC(type, size) \
+	"{\"mediaType\":\"" type "\",\"digest\":\"sha256:" D64 \
+	"\",\"size\":" size "}"
+#define CONFIG "\"config\":" DESC(TH_MEDIA_CONFIG, "10")
+#define LAYER DESC(TH_MEDIA_LAYER_GZIP, "20")
+
+static void a_manifest_is_read(void)
+{
+	static const char text[] =
+		"{\"schemaVersion\":2," CONFIG ",\"layers\":[" LAYER ","
+		DESC("application/vnd.oci.image.layer.v1.tar+zstd", "30") ","
+		DESC("application/vnd.oci.image.layer.v1.tar", "40") "]}";
+	struct th_manifest manifest;
+	struct th_error err = {0};
+
+	CHECK_INT(th_manifest_parse(text, strlen(text), &manifest, &err), 0);
+	CHECK_INT(manifest.layer_count, 3);
+	CHECK_INT(manifest.config.size_bytes, 10);
+	CHECK_INT(manifest.layers[0].compression, TH_GZIP);
+	CHECK_INT(manifest.layers[1].compression, TH_ZSTD);
+	CHECK_INT(manifest.layers[2].compression, TH_PLAIN);
+	CHECK_INT(manifest.layers[2].size_bytes, 40);
+	th_manifest_release(&manifest);
+}
+
+static void wrong_manifests_are_refused(void)
+{
+	static const struct {
+		const char *text, *word;
+	} bad[] = {{"{}", "schema version"},
+		{"{\"schemaVersion\":1," CONFIG ",\"layers\":[]}",
+			"schema version 1"},
+		{"{\"schemaVersion\":2,\"layers\":[]}", "no config"},
+		{"{\"schemaVersion\":2," CONFIG "}", "no layers"},
+		{"{\"schemaVersion\":2," CONFIG ",\"layers\":[7]}",
+			"layer 1 of the manifest is not an object"},
+		{"{\"schemaVersion\":2," CONFIG ",\"layers\":[{}]}",
+			"no valid sha256 digest"},
+		{"{\"schemaVersion\":2," CONFIG ",\"layers\":["
+			DESC("text/plain", "1") "]}",
+			"not a layer"},
+		{"{\"schemaVersion\":2," CONFIG ",\"layers\":["
+			DESC(TH_MEDIA_LAYER_GZIP, "-1") "]}",
+			"no valid size"},
+		{"{\"schemaVersion\":2,\"config\":"
+			DESC("application/x-chart", "1") ",\"layers\":[]}",
+			"not a container image"}};
+
+	for (size_t i = 0; i < COUNT_OF(bad); i++) {
+		struct th_manifest manifest;
+		struct th_error err = {0};
+
+		CHECK_INT(th_manifest_parse(bad[i].text, strlen(bad[i].text),
+				  &manifest, &err),
+			-1);
+		CHECK(strstr(err.msg, bad[i].word) != NULL);
+	}
+}
+
+static void kinds_are_told_apart(void)
+{
+	static const struct {
+		const char *text, *type;
+		int rc;
+		enum th_document kind;
+	} cases[] = {{"{\"mediaType\":\"" TH_MEDIA_INDEX "\"}", NULL, 0,
+			     TH_DOC_INDEX},
+		{"{}", TH_MEDIA_MANIFEST, 0, TH_DOC_MANIFEST},
+		{"{\"manifests\":[]}", "application/json", 0, TH_DOC_INDEX},
+		{"{\"layers\":[]}", NULL, 0, TH_DOC_MANIFEST},
+		{"{}", "text/html", -1, TH_DOC_INDEX},
+		{"not JSON", TH_MEDIA_INDEX, -1, TH_DOC_INDEX}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		enum th_document kind = TH_DOC_MANIFEST;
+
+		CHECK_INT(th_document_kind(cases[i].text,
+				  strlen(cases[i].text), cases[i].type, &kind,
+				  NULL),
+			cases[i].rc);
+		if (cases[i].rc == 0)
+			CHECK_INT(kind, cases[i].kind);
+	}
+}
+
+#define ITEM(platform) \
+	"{\"mediaType\":\"" TH_MEDIA_MANIFEST "\",\"digest\":\"sha256:" D64 \
+	"\",\"size\":1,\"platform\":" platform "}"
+
+static void the_best_platform_is_chosen(void)
+{
+	static const char text[] =
+		"{\"schemaVersion\":2,\"manifests\":["
+		ITEM("{\"os\":\"linux\",\"architecture\":\"arm\","
+		     "\"variant\":\"v6\"}") ","
+		ITEM("{\"os\":\"linux\",\"architecture\":\"arm\","
+		     "\"variant\":\"v7\"}") ","
+		ITEM("{\"os\":\"linux\",\"architecture\":\"amd64\"}") "]}";
+	struct th_platform arm = {"linux", "arm", "v7"};
+	struct th_platform none = {"linux", "s390x", ""};
+	const struct th_descriptor *item = NULL;
+	struct th_index index;
+	struct th_error err = {0};
+
+	CHECK_INT(th_index_parse(text, strlen(text), &index, &err), 0);
+	CHECK_INT(th_index_select(&index, &arm, &item, &err), 0);
+	CHECK(item == &index.items[1]);
+	CHECK_INT(th_index_select(&index, &none, &item, &err), -1);
+	CHECK_INT(err.code, TH_NOT_FOUND);
+	CHECK(strstr(err.msg, "linux/arm/v7, linux/amd64") != NULL);
+	th_index_release(&index);
+}
+
+static const CU_TestInfo tests[] = {{"a manifest is read", a_manifest_is_read},
+	{"wrong manifests are refused", wrong_manifests_are_refused},
+	{"kinds are told apart", kinds_are_told_apart},
+	{"the best platform is chosen", the_best_platform_is_chosen},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_manifest = {"manifest", tests};

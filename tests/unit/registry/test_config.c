@@ -1,0 +1,80 @@
+#include "registry/config.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <string.h>
+
+#include "base/file.h"
+#include "unit/unit.h"
+
+static int read_text(
+	const char *text, struct th_config *config, struct th_error *err)
+{
+	char path[128];
+
+	th_file_replace(unit_folder_fd, "config.yaml", text, strlen(text), 0644,
+		false, NULL);
+	snprintf(path, sizeof(path), "%s/config.yaml", unit_folder);
+	return th_config_read(path, config, err);
+}
+
+static void registries_are_read_and_replaced(void)
+{
+	struct th_config config = {0};
+	struct th_error err = {0};
+	const struct th_registry_config *entry;
+
+	CHECK_INT(read_text("registries:\n"
+			    "  - host: localhost:5000\n"
+			    "    transport: http\n"
+			    "    search: true\n"
+			    "  - host: charts.example\n"
+			    "    ca-file: /etc/ca.pem\n",
+			  &config, &err),
+		1);
+	CHECK_INT(config.registry_count, 2);
+	entry = th_config_find(&config, "localhost:5000");
+	CHECK(entry && entry->transport == TH_TRANSPORT_HTTP && entry->search);
+	CHECK_INT(read_text("registries:\n  - host: localhost:5000\n", &config,
+			  &err),
+		1);
+	CHECK_INT(config.registry_count, 2);
+	entry = th_config_find(&config, "localhost:5000");
+	CHECK(entry && entry->transport == TH_TRANSPORT_HTTPS);
+	CHECK(th_config_find(&config, "nowhere.example") == NULL);
+	th_config_release(&config);
+}
+
+static void mistakes_are_told_with_the_file(void)
+{
+	static const char *const bad[] = {"registries: 7\n",
+		"registries:\n  - transport: http\n",
+		"registries:\n  - host: a.example\n    transport: smoke\n",
+		"registries:\n  - host: a.example\n    anchor: 1\n",
+		"harbours: []\n", "registries:\n  - host: nodots\n",
+		"registries: [\n", "\t"};
+
+	for (size_t i = 0; i < COUNT_OF(bad); i++) {
+		struct th_config config = {0};
+		struct th_error err = {0};
+
+		CHECK_INT(read_text(bad[i], &config, &err), -1);
+		CHECK(strstr(err.msg, "config.yaml") != NULL);
+		CHECK(err.hint[0] != '\0');
+		th_config_release(&config);
+	}
+}
+
+static void no_file_is_no_mistake(void)
+{
+	struct th_config config = {0};
+
+	CHECK_INT(th_config_read("/nonexistent/config.yaml", &config, NULL), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"registries are read and replaced", registries_are_read_and_replaced},
+	{"mistakes are told with the file", mistakes_are_told_with_the_file},
+	{"no file is no mistake", no_file_is_no_mistake}, CU_TEST_INFO_NULL};
+
+const struct suite suite_config = {"config", tests};
