@@ -1,0 +1,367 @@
+#include "e2e/harness.h"
+
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
+#include <stdarg.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <time.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+
+#define WORDS_MAX 64
+#define PATIENCE_MS 15000
+#define COMMAND_MS 60000
+
+char world_folder[128], world_store[160], world_build[512];
+int world_registry_port;
+
+static struct result result;
+
+bool says(const char *text, const char *part)
+{
+	if (strstr(text, part))
+		return true;
+	printf("\n    wanted: %s\n    in: %s\n", part, text);
+	return false;
+}
+
+/* Cuts a line into words, in place. */
+static int cut(char *line, char **words)
+{
+	int count = 0;
+
+	while (*line && count < WORDS_MAX) {
+		char end = ' ';
+
+		while (*line == ' ')
+			line++;
+		if (!*line)
+			break;
+		if (*line == '\'') {
+			end = '\'';
+			line++;
+		}
+		words[count++] = line;
+		while (*line && *line != end)
+			line++;
+		if (*line)
+			*line++ = '\0';
+	}
+	words[count] = NULL;
+	return count;
+}
+
+static void become(const char *program, char **words, uid_t uid)
+{
+	char config[200];
+
+	snprintf(config, sizeof(config), "%s/config.yaml", world_folder);
+	setenv("TIDYHULL_ROOT", world_store, 1);
+	setenv("TIDYHULL_CONFIG", config, 1);
+	setenv("HOME", world_folder, 1);
+	setenv("LC_ALL", "C.UTF-8", 1);
+	unsetenv("NO_COLOR");
+	if (chdir(world_folder) || (uid && (setgid(uid) || setuid(uid))))
+		_exit(99);
+	signal(SIGPIPE, SIG_DFL);
+	execvp(program, words);
+	fprintf(stderr, "cannot start %s: %s\n", program, strerror(errno));
+	_exit(99);
+}
+
+static pid_t start(const char *program, char **words, uid_t uid, int in,
+	int out, int err)
+{
+	pid_t pid;
+
+	fflush(NULL);
+	pid = fork();
+	if (pid == 0) {
+		dup2(in, 0);
+		dup2(out, 1);
+		dup2(err, 2);
+		become(program, words, uid);
+	}
+	return pid;
+}
+
+int wait_for(pid_t pid)
+{
+	int status = 0;
+
+	while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
+		;
+	return WIFSIGNALED(status) ? 128 + WTERMSIG(status)
+				   : WEXITSTATUS(status);
+}
+
+/* Reads both streams until they end, writing the input meanwhile. */
+static void pump(int in, const char *input, size_t input_len, int out, int err,
+	pid_t pid)
+{
+	struct pollfd set[3] = {{.fd = out, .events = POLLIN},
+		{.fd = err, .events = POLLIN}, {.fd = in, .events = POLLOUT}};
+	char *to[2] = {result.out, result.err};
+	size_t used[2] = {0, 0};
+	int64_t until = th_clock_mono_ms() + COMMAND_MS;
+
+	while (set[0].fd >= 0 || set[1].fd >= 0) {
+		if (set[2].fd >= 0 && input_len == 0) {
+			close(set[2].fd);
+			set[2].fd = -1;
+		}
+		poll(set, 3, 200);
+		if (th_clock_mono_ms() > until) {
+			CU_FAIL("a command does not end");
+			kill(pid, SIGKILL);
+			break;
+		}
+		for (int i = 0; i < 2; i++) {
+			ssize_t got;
+
+			if (set[i].fd < 0 || !set[i].revents)
+				continue;
+			got = read(set[i].fd, to[i] + used[i],
+				OUTPUT_BYTES - 1 - used[i]);
+			if (got <= 0)
+				set[i].fd = -1;
+			else
+				used[i] += (size_t)got;
+		}
+		if (set[2].fd >= 0 && set[2].revents) {
+			ssize_t put = write(set[2].fd, input, input_len);
+
+			if (put < 0)
+				input_len = 0;
+			else {
+				input += put;
+				input_len -= (size_t)put;
+			}
+		}
+	}
+	if (set[2].fd >= 0)
+		close(set[2].fd);
+	result.out[used[0]] = '\0';
+	result.err[used[1]] = '\0';
+}
+
+static struct result *run(const char *program, uid_t uid, const char *input,
+	size_t input_len, const char *line)
+{
+	char copy[4096], *words[WORDS_MAX + 1];
+	int in[2], out[2], err[2];
+	pid_t pid;
+
+	snprintf(copy, sizeof(copy), "%s %s", program ? "tidyhull" : "", line);
+	cut(copy, words);
+	if (pipe2(in, O_CLOEXEC) || pipe2(out, O_CLOEXEC) ||
+		pipe2(err, O_CLOEXEC))
+		abort();
+	pid = start(program ? program : words[0], words, uid, in[0], out[1],
+		err[1]);
+	close(in[0]);
+	close(out[1]);
+	close(err[1]);
+	pump(in[1], input, input_len, out[0], err[0], pid);
+	close(out[0]);
+	close(err[0]);
+	result.code = wait_for(pid);
+	return &result;
+}
+
+static const char *program(void)
+{
+	static char path[600];
+
+	snprintf(path, sizeof(path), "%s/tidyhull", world_build);
+	return path;
+}
+
+#define FORMAT_LINE(line)                                                      \
+	char text[4000];                                                       \
+	va_list args;                                                          \
+	va_start(args, line);                                                  \
+	vsnprintf(text, sizeof(text), line, args);                             \
+	va_end(args)
+
+struct result *hull(const char *line, ...)
+{
+	FORMAT_LINE(line);
+	return run(program(), 0, "", 0, text);
+}
+
+struct result *hull_input(const char *input, size_t len, const char *line, ...)
+{
+	FORMAT_LINE(line);
+	return run(program(), 0, input, len, text);
+}
+
+struct result *hull_as_user(const char *line)
+{
+	return run(program(), 65534, "", 0, line);
+}
+
+struct result *other(const char *line, ...)
+{
+	FORMAT_LINE(line);
+	return run(NULL, 0, "", 0, text);
+}
+
+pid_t hull_start(const char *output, const char *line, ...)
+{
+	char copy[4100], path[300], *words[WORDS_MAX + 1];
+	int in, out;
+	pid_t pid;
+	FORMAT_LINE(line);
+
+	snprintf(copy, sizeof(copy), "tidyhull %s", text);
+	cut(copy, words);
+	snprintf(path, sizeof(path), "%s/%s", world_folder, output);
+	in = open("/dev/null", O_RDONLY | O_CLOEXEC);
+	out = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+	pid = start(program(), words, 0, in, out, out);
+	close(in);
+	close(out);
+	return pid;
+}
+
+json_t *hull_json(const char *line, ...)
+{
+	json_error_t jerr;
+	json_t *doc;
+	FORMAT_LINE(line);
+
+	run(program(), 0, "", 0, text);
+	doc = json_loads(result.out, 0, &jerr);
+	if (!doc)
+		printf("\n    no JSON: %s\n    %s\n", result.out, result.err);
+	CHECK(doc != NULL);
+	return doc ? doc : json_object();
+}
+
+static int dial(const char *address, int port)
+{
+	struct sockaddr_in four = {
+		.sin_family = AF_INET, .sin_port = htons((uint16_t)port)};
+	struct sockaddr_in6 six = {
+		.sin6_family = AF_INET6, .sin6_port = htons((uint16_t)port)};
+	bool is_six = strchr(address, ':') != NULL;
+	int fd = socket(is_six ? AF_INET6 : AF_INET, SOCK_STREAM | SOCK_CLOEXEC,
+		0);
+
+	inet_pton(is_six ? AF_INET6 : AF_INET, address,
+		is_six ? (void *)&six.sin6_addr : (void *)&four.sin_addr);
+	if (connect(fd,
+		    is_six ? (struct sockaddr *)(void *)&six
+			   : (struct sockaddr *)(void *)&four,
+		    is_six ? sizeof(six) : sizeof(four))) {
+		close(fd);
+		return -1;
+	}
+	return fd;
+}
+
+const char *fetch(const char *address, int port, const char *path)
+{
+	static char page[OUTPUT_BYTES];
+	struct timeval patience = {.tv_sec = 10};
+	size_t used = 0;
+	ssize_t got;
+	char *body;
+	int fd;
+
+	/* A program that was just started may not listen yet. */
+	for (int tries = 0; tries < 100 && used == 0; tries++) {
+		char request[300];
+		const struct timespec step = {.tv_nsec = 20000000};
+
+		fd = dial(address, port);
+		if (fd < 0)
+			return NULL;
+		setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &patience,
+			sizeof(patience));
+		snprintf(request, sizeof(request),
+			"GET %s HTTP/1.1\r\nHost: x\r\n\r\n", path);
+		if (write(fd, request, strlen(request)) > 0) {
+			while ((got = read(fd, page + used,
+					sizeof(page) - 1 - used)) > 0)
+				used += (size_t)got;
+		}
+		close(fd);
+		if (used == 0)
+			nanosleep(&step, NULL);
+	}
+	page[used] = '\0';
+	body = strstr(page, "\r\n\r\n");
+	return body ? body + 4 : NULL;
+}
+
+bool wait_until(bool (*holds)(void *arg), void *arg)
+{
+	const struct timespec step = {.tv_nsec = 5000000};
+	int64_t until = th_clock_mono_ms() + PATIENCE_MS;
+
+	while (!holds(arg)) {
+		if (th_clock_mono_ms() > until)
+			return false;
+		nanosleep(&step, NULL);
+	}
+	return true;
+}
+
+bool file_holds(const char *name, const char *text)
+{
+	struct th_error err = {0};
+	char path[300];
+	struct th_buf buf;
+	bool found;
+
+	snprintf(path, sizeof(path), "%s/%s", world_folder, name);
+	th_buf_init(&buf, 64 << 20);
+	found = th_file_read(AT_FDCWD, path, &buf, &err) == 1 &&
+		strstr(buf.data, text) != NULL;
+	th_buf_release(&buf);
+	return found;
+}
+
+const char *field(const char *name, const char *path)
+{
+	hull("show %s --field %s", name, path);
+	result.out[strcspn(result.out, "\n")] = '\0';
+	return result.out;
+}
+
+void put_file(const char *name, const char *content)
+{
+	struct th_error err = {0};
+	char path[300];
+
+	snprintf(path, sizeof(path), "%s/%s", world_folder, name);
+	if (th_file_replace(AT_FDCWD, path, content, strlen(content), 0644,
+		    false, &err)) {
+		fprintf(stderr, "%s\n", err.msg);
+		abort();
+	}
+}
+
+void write_config(const int *ports, size_t count)
+{
+	char text[1024] = "registries:\n";
+
+	for (size_t i = 0; i < count; i++)
+		snprintf(text + strlen(text), sizeof(text) - strlen(text),
+			"  - host: localhost:%d\n    transport: http\n"
+			"    search: true\n",
+			ports[i]);
+	put_file("config.yaml", text);
+}

@@ -1,0 +1,73 @@
+/* The end-to-end tests' world: namespaces of their own (mounts, processes,
+ * network, host name), a stand-in registry with the demo images, a store in a
+ * temporary folder, and a look for whatever a test leaves behind. */
+#ifndef TESTS_HARNESS_H
+#define TESTS_HARNESS_H
+
+#include <jansson.h>
+#include <stdbool.h>
+#include <sys/types.h>
+
+#include "lib/suite.h"
+
+#define OUTPUT_BYTES (256 * 1024)
+
+struct result {
+	int code; /* exit code; 128+n for signal n */
+	char out[OUTPUT_BYTES];
+	char err[OUTPUT_BYTES];
+};
+
+/* Runs tidyhull with the words of line (cut at spaces; a part in single
+ * quotes is one word) against the test's store. The result is overwritten by
+ * the next call. */
+struct result *hull(const char *line, ...)
+	__attribute__((format(printf, 1, 2)));
+/* The same with something on standard input. */
+struct result *hull_input(const char *input, size_t len, const char *line, ...)
+	__attribute__((format(printf, 3, 4)));
+/* Runs it as an ordinary user. */
+struct result *hull_as_user(const char *line);
+/* Starts it without waiting; the output goes to the file of that name in the
+ * test's folder. */
+pid_t hull_start(const char *output, const char *line, ...)
+	__attribute__((format(printf, 2, 3)));
+/* Any other program. */
+struct result *other(const char *line, ...)
+	__attribute__((format(printf, 1, 2)));
+int wait_for(pid_t pid);
+
+/* The answer of a --json call. */
+json_t *hull_json(const char *line, ...) __attribute__((format(printf, 1, 2)));
+
+/* GETs a page from this side; the body in a buffer that is overwritten, or
+ * NULL where nobody answers. */
+const char *fetch(const char *address, int port, const char *path);
+
+/* Waits up to some seconds for a condition; false where it never holds. */
+bool wait_until(bool (*holds)(void *arg), void *arg);
+/* True where the file of the test's folder holds the text. */
+bool file_holds(const char *name, const char *text);
+/* The container's field, as show prints it. */
+const char *field(const char *name, const char *path);
+
+/* Writes a file into the test's folder. */
+void put_file(const char *name, const char *content);
+/* Path of the test's folder, of the store, and of the built programs. */
+extern char world_folder[128];
+extern char world_store[160];
+extern char world_build[512];
+extern int world_registry_port;
+
+/* Starts another registry on a layout (a path in the test's folder); its
+ * port. Ended with the test. */
+int start_registry(const char *layout);
+/* Writes a configuration with the ports as searched registries. */
+void write_config(const int *ports, size_t count);
+
+#define CODE(result, expected) CHECK_INT((result)->code, expected)
+#define SAYS(text, part) CU_ASSERT(says(text, part))
+/* True where text holds part; prints both otherwise. */
+bool says(const char *text, const char *part);
+
+#endif

@@ -1,0 +1,35 @@
+/* The end-to-end tests: they drive the built programs as a person does. */
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+#include "e2e/world.h"
+
+extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
+	suite_exec, suite_stop, suite_look, suite_remove, suite_crash,
+	suite_formats, suite_words;
+
+static const struct suite *const suites[] = {&suite_words, &suite_pull,
+	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
+	&suite_look, &suite_remove, &suite_crash, &suite_formats, NULL};
+
+int main(int argc, char **argv)
+{
+	int code;
+
+	if (argc < 2) {
+		fputs("e2e BUILD [SUITE]\n", stderr);
+		return 2;
+	}
+	if (geteuid() != 0) {
+		fputs("e2e: these tests need root: they make namespaces\n",
+			stderr);
+		return 1;
+	}
+	world_enter(argv[1]);
+	code = suites_run(
+		suites, argc > 2 ? argv[2] : NULL, world_begin, world_end);
+	world_leave();
+	return code;
+}

@@ -1,0 +1,184 @@
+/* kill -9 at bad moments, and several commands at once. */
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+/* The keeper: the parent of the container's process. */
+static pid_t keeper_of(const char *name)
+{
+	char path[64], line[512] = "", *at;
+	FILE *file;
+
+	snprintf(path, sizeof(path), "/proc/%d/stat", atoi(field(name, "pid")));
+	file = fopen(path, "r");
+	if (!file || !fgets(line, sizeof(line), file))
+		return 0;
+	fclose(file);
+	at = strrchr(line, ')');
+	return at ? atoi(at + 4) : 0;
+}
+
+static void a_killed_keeper_is_told_truly(void)
+{
+	struct result *result;
+	pid_t keeper;
+
+	CODE(hull("launch selwick/gauge --name g --port 80=8080"), 0);
+	CODE(hull("launch selwick/gauge --name other --port 80=8081"), 0);
+	keeper = keeper_of("g");
+	CHECK(keeper > 1);
+	kill(keeper, SIGKILL);
+	result = hull("list");
+	SAYS(result->out, "other");
+	SAYS(result->out, "1 other does not run");
+	result = hull("list --all");
+	SAYS(result->out, "stopped: keeper lost");
+	SAYS(hull("why g")->out, "its keeper, which was killed");
+	CHECK(fetch("127.0.0.1", 8080, "/") == NULL);
+	CHECK(fetch("127.0.0.1", 8081, "/health") != NULL);
+	/* It starts again as if nothing had been. */
+	CODE(hull("start g"), 0);
+	CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
+	kill(keeper_of("g"), SIGKILL);
+	CODE(hull("remove g"), 0);
+	CODE(hull("remove --force other"), 0);
+}
+
+static void a_killed_keeper_of_a_discarded_one(void)
+{
+	pid_t pid = hull_start("out", "run selwick/base --name box --network "
+				      "none -- sleep 1000");
+
+	for (int i = 0; i < 500 && !*field("box", "pid"); i++)
+		usleep(10000);
+	kill(keeper_of("box"), SIGKILL);
+	CHECK_INT(wait_for(pid), 125);
+	CHECK(file_holds("out", "keeper was killed"));
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+static void a_killed_program_is_told(void)
+{
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	kill(atoi(field("box", "pid")), SIGKILL);
+	hull("logs --follow box");
+	CHECK_TEXT(field("box", "outcome.signal"), "9");
+	SAYS(hull("why box")->out, "signal KILL (9)");
+	CODE(hull("remove box"), 0);
+}
+
+static void sleep_ms(long ms)
+{
+	const struct timespec time = {
+		.tv_sec = ms / 1000, .tv_nsec = ms % 1000 * 1000000};
+
+	nanosleep(&time, NULL);
+}
+
+/* Commands are killed at all moments; whatever they leave, the next ones
+ * mend. */
+static void killed_commands_leave_nothing(void)
+{
+	CODE(hull("pull selwick/base"), 0);
+	for (int i = 0; i < 40; i++) {
+		pid_t pid = hull_start("out",
+			i % 2 ? "launch selwick/base --name box -- sleep 1000"
+			      : "pull selwick/gauge selwick/ledger");
+
+		sleep_ms(i % 20);
+		kill(pid, SIGKILL);
+		wait_for(pid);
+		if (i % 2) {
+			/* A keeper may be on its way. */
+			for (int tries = 0; tries < 200; tries++) {
+				int code = hull("remove --force box")->code;
+
+				if (code == 0 || code == 3)
+					break;
+				sleep_ms(10);
+			}
+		} else {
+			hull("remove selwick/gauge selwick/ledger");
+		}
+	}
+	hull("stop --all -q");
+	hull("remove --all -q");
+	CODE(hull("pull selwick/gauge"), 0);
+	CODE(hull("run selwick/gauge --entrypoint /bin/true"), 0);
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+static void names_are_given_once(void)
+{
+	pid_t pids[8];
+	int made = 0;
+
+	CODE(hull("pull selwick/base"), 0);
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		pids[i] = hull_start(
+			"out", "create selwick/base --name box -q");
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		made += wait_for(pids[i]) == 0;
+	CHECK_INT(made, 1);
+	/* And one of several starts wins, and of several removals. */
+	CODE(hull("remove box"), 0);
+	CODE(hull("create selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		pids[i] = hull_start("out", "start box");
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		wait_for(pids[i]);
+	CHECK_TEXT(field("box", "state"), "running");
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		pids[i] = hull_start("out", "remove --force box");
+	made = 0;
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		made += wait_for(pids[i]) == 0;
+	CHECK(made >= 1);
+	CODE(hull("show box"), 3);
+}
+
+static void many_at_once(void)
+{
+	pid_t pids[16];
+
+	CODE(hull("pull selwick/gauge"), 0);
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		pids[i] = hull_start("out",
+			"launch selwick/gauge --name g%zu --port 80 --env "
+			"STATION=s%zu",
+			i, i);
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		CHECK_INT(wait_for(pids[i]), 0);
+	for (size_t i = 0; i < COUNT_OF(pids); i++) {
+		char name[32], wanted[40];
+		const char *page;
+
+		snprintf(name, sizeof(name), "g%zu", i);
+		snprintf(wanted, sizeof(wanted), "\"station\":\"s%zu\"", i);
+		page = fetch("127.0.0.1",
+			atoi(field(name, "ports.0.host-port")), "/tide.json");
+		SAYS(page ? page : "", wanted);
+	}
+	CODE(hull("stop --all"), 0);
+	CODE(hull("remove --all"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"a killed keeper is told truly", a_killed_keeper_is_told_truly},
+	{"a killed keeper of a discarded one",
+		a_killed_keeper_of_a_discarded_one},
+	{"a killed program is told", a_killed_program_is_told},
+	{"killed commands leave nothing", killed_commands_leave_nothing},
+	{"names are given once", names_are_given_once},
+	{"many at once", many_at_once}, CU_TEST_INFO_NULL};
+
+const struct suite suite_crash = {"crash", tests};

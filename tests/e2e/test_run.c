@@ -1,0 +1,164 @@
+/* run: a program in the foreground. */
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static void its_exit_code_is_passed_on(void)
+{
+	static const struct {
+		const char *command;
+		int code;
+	} cases[] = {{"true", 0}, {"false", 1}, {"sh -c 'exit 42'", 42},
+		{"nosuch", 127}, {"/etc/motd", 126}, {"/etc", 126},
+		{"sh -c 'kill -TERM $$; sleep 5'", 0},
+		{"sh -c 'sh -c \"kill -9 \\$\\$\"'", 137}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		struct result *result =
+			hull("run selwick/base --network none -- %s",
+				cases[i].command);
+
+		/* The first process inside is immune to its own signals. */
+		CODE(result, cases[i].code);
+	}
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+static void it_works_as_a_filter(void)
+{
+	size_t len = 3 * 1000 * 1000;
+	char *input = malloc(len + 1);
+	struct result *result;
+
+	for (size_t i = 0; i < len; i++)
+		input[i] = (char)(i % 64 == 63 ? '\n' : 'a' + i % 26);
+	input[len] = '\0';
+	result = hull_input(
+		input, len, "run selwick/base --network none -- wc -c");
+	CODE(result, 0);
+	SAYS(result->out, "3000000");
+	result = hull_input("b\na\n", 4, "run selwick/base -- sort");
+	CHECK_TEXT(result->out, "a\nb\n");
+	/* A program that does not read its input ends all the same. */
+	CODE(hull_input(input, len, "run selwick/base -- true"), 0);
+	free(input);
+}
+
+static void its_streams_stay_apart(void)
+{
+	struct result *result;
+
+	result = hull("run selwick/base --network none -- sh -c 'echo out; echo "
+		      "err >&2; printf end'");
+	CHECK_TEXT(result->out, "out\nend");
+	SAYS(result->err, "err\n");
+}
+
+static void much_output_comes_whole(void)
+{
+	struct result *result;
+
+	result = other("sh -c 'TIDYHULL_ROOT=%s TIDYHULL_CONFIG=config.yaml "
+		       "%s/tidyhull run selwick/base --network none -- seq "
+		       "1 400000 >seq.out; seq 1 400000 | cmp - seq.out && echo "
+		       "whole'",
+		world_store, world_build);
+	SAYS(result->out, "whole");
+}
+
+static bool has_begun(void *arg)
+{
+	return file_holds(arg, "begun");
+}
+
+static char out_file[] = "out";
+
+static void signals_reach_the_program(void)
+{
+	pid_t pid;
+
+	pid = hull_start(out_file,
+		"run selwick/base --network none -- sh -c 'trap \"echo caught; "
+		"exit 5\" INT; echo begun; while :; do sleep 0.1; done'");
+	CHECK(wait_until(has_begun, out_file));
+	kill(pid, SIGINT);
+	CHECK_INT(wait_for(pid), 5);
+	CHECK(file_holds(out_file, "caught"));
+	/* One that has no handler ends as it would outside. */
+	pid = hull_start(out_file, "run selwick/base --network none -- sh -c "
+				   "'echo begun; exec sleep 1000'");
+	CHECK(wait_until(has_begun, out_file));
+	kill(pid, SIGTERM);
+	CHECK_INT(wait_for(pid), 128 + SIGTERM);
+}
+
+static void kept_when_asked_to(void)
+{
+	CODE(hull("run selwick/almanac --name table --keep -- --days 2"), 0);
+	CHECK_TEXT(field("table", "outcome.exit-code"), "0");
+	SAYS(hull("logs table")->out, "tide table for 2 days");
+	CODE(hull("run selwick/base --name table -- true"), 125);
+	CODE(hull("remove table"), 0);
+}
+
+static void a_terminal_is_given(void)
+{
+	struct result *result;
+
+	result = hull("run selwick/base --network none --tty yes -- sh -c 'tty; "
+		      "stty size; ls -l /dev/console; echo done'");
+	CODE(result, 0);
+	SAYS(result->out, "/dev/pts/0");
+	SAYS(result->out, "done\r\n");
+	/* With a terminal of the caller's own, by script(1). */
+	result = other("script -qec 'env TIDYHULL_ROOT=%s "
+		       "TIDYHULL_CONFIG=%s/config.yaml %s/tidyhull run "
+		       "selwick/base --network none -- tty' /dev/null",
+		world_store, world_folder, world_build);
+	SAYS(result->out, "/dev/pts/0");
+}
+
+static void the_command_may_die_and_the_program_lives_on(void)
+{
+	pid_t pid;
+
+	pid = hull_start(out_file,
+		"run selwick/base --name box --keep --network none -- sh -c "
+		"'echo begun; exec sleep 1000'");
+	CHECK(wait_until(has_begun, out_file));
+	kill(pid, SIGKILL);
+	wait_for(pid);
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("stop box"), 0);
+	CODE(hull("remove box"), 0);
+}
+
+static void a_reader_that_goes_ends_nothing_badly(void)
+{
+	struct result *result;
+
+	result = other("sh -c 'TIDYHULL_ROOT=%s TIDYHULL_CONFIG=config.yaml "
+		       "timeout 20 %s/tidyhull run selwick/base --network none "
+		       "-- seq 1 1000000 | head -n 1'",
+		world_store, world_build);
+	CHECK_TEXT(result->out, "1\n");
+	hull("stop --all -q");
+}
+
+static const CU_TestInfo tests[] = {
+	{"its exit code is passed on", its_exit_code_is_passed_on},
+	{"it works as a filter", it_works_as_a_filter},
+	{"its streams stay apart", its_streams_stay_apart},
+	{"much output comes whole", much_output_comes_whole},
+	{"signals reach the program", signals_reach_the_program},
+	{"kept when asked to", kept_when_asked_to},
+	{"a terminal is given", a_terminal_is_given},
+	{"the command may die", the_command_may_die_and_the_program_lives_on},
+	{"a reader that goes", a_reader_that_goes_ends_nothing_badly},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_run = {"run", tests};

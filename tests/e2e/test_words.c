@@ -1,0 +1,155 @@
+/* The command line itself: help, usage, doctor, demo. */
+#include <stdio.h>
+#include <string.h>
+
+#include "e2e/harness.h"
+
+static void help_names_every_verb(void)
+{
+	static const char *const verbs[] = {"pull", "create", "start", "run",
+		"launch", "list", "show", "logs", "ports", "exec", "stop",
+		"kill", "remove", "doctor", "help", "demo", "why"};
+	struct result *result = hull("help");
+
+	CODE(result, 0);
+	for (size_t i = 0; i < COUNT_OF(verbs); i++)
+		SAYS(result->out, verbs[i]);
+	for (size_t i = 0; i < COUNT_OF(verbs); i++) {
+		const char *line;
+
+		result = hull("help %s", verbs[i]);
+		CODE(result, 0);
+		SAYS(result->out, "for example");
+		CHECK_TEXT(result->err, "");
+		/* It fits a terminal of 80 columns. */
+		for (line = result->out; *line;) {
+			size_t len = strcspn(line, "\n");
+
+			if (len > 80)
+				printf("\n    too long: %.*s\n", (int)len,
+					line);
+			CHECK(len <= 80);
+			line += len + (line[len] == '\n');
+		}
+		/* Asking the verb itself gives the same. */
+		CODE(hull("%s --help", verbs[i]), 0);
+	}
+}
+
+static void mistakes_in_words_are_explained(void)
+{
+	static const struct {
+		const char *line, *says;
+	} cases[] = {{"lst", "is \"list\" meant"},
+		{"frobnicate", "there is no verb \"frobnicate\""},
+		{"list --colour", "list has no option --colour"},
+		{"help nothing", "there is no verb \"nothing\""},
+		{"show", "show needs more"},
+		{"list boats", "\"boats\" is not a kind"},
+		{"list images extra", "\"extra\" is one too many"},
+		{"logs --last", "--last needs a value"},
+		{"logs --last x gauge", "not a number of lines"},
+		{"list --all=yes", "--all takes no value"},
+		{"list -- ls", "takes no command"},
+		{"create selwick/base --p 80", "--p may mean --port, --plan"},
+		{"kill --signal ANCHOR x", "there is no container"},
+		{"launch selwick/gauge ls", "must stand behind two dashes"},
+		{"stop", "stop which container?"},
+		{"start gauge -- ls", "start runs what was set"}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		struct result *result = hull("%s", cases[i].line);
+
+		CHECK(result->code != 0);
+		SAYS(result->err, cases[i].says);
+		SAYS(result->err, "tidyhull: ");
+	}
+	CODE(hull("lst"), 2);
+	CODE(hull("list --colour"), 2);
+	CODE(hull("run"), 125);
+	CODE(hull("exec x"), 125);
+}
+
+static void options_may_be_shortened_and_stand_anywhere(void)
+{
+	CODE(hull("list --al"), 0);
+	CODE(hull("list images --js"), 0);
+	CODE(hull("list --json images"), 0);
+	CODE(hull("list -j images"), 0);
+}
+
+static void doctor_finds_this_host_able(void)
+{
+	struct result *result = hull("doctor");
+	json_t *doc;
+
+	CODE(result, 0);
+	SAYS(result->out, "this host is able");
+	SAYS(result->out, "overlay");
+	doc = hull_json("doctor --json");
+	CHECK(json_is_true(json_object_get(doc, "able")));
+	CHECK_TEXT(json_string_value(json_object_get(doc, "root")),
+		world_store);
+	json_decref(doc);
+}
+
+static void an_ordinary_user_is_told_plainly(void)
+{
+	struct result *result = hull_as_user("list");
+
+	CODE(result, 5);
+	SAYS(result->err, "for root only");
+	result = hull_as_user("demo");
+	CODE(result, 5);
+	result = hull_as_user("help");
+	CODE(result, 0);
+	result = hull_as_user("doctor");
+	CODE(result, 5);
+	SAYS(result->out, "needs root");
+}
+
+static void the_tour_shows_all_and_cleans_up(void)
+{
+	static const char *const shown[] = {"$ tidyhull pull selwick/gauge",
+		"$ tidyhull launch selwick/gauge --name gauge-north",
+		"\"station\":\"north\"", "$ tidyhull list", "$ tidyhull logs",
+		"$ tidyhull exec gauge-north", "3 problems",
+		"$ tidyhull why gauge-north", "$ tidyhull remove gauge-north",
+		"there are no containers", "Where to go next"};
+	struct result *result = hull("demo");
+
+	CODE(result, 0);
+	for (size_t i = 0; i < COUNT_OF(shown); i++)
+		SAYS(result->out, shown[i]);
+	/* An Enter at each step, and then none any more. */
+	result = hull_input("\n\n\n", 3, "demo --step");
+	CODE(result, 0);
+	SAYS(result->out, "[Enter]");
+}
+
+static void broken_configurations_are_told(void)
+{
+	struct result *result;
+
+	put_file("config.yaml", "registries:\n  - host: x.example\n    "
+				"transport: smoke\n");
+	result = hull("list");
+	CODE(result, 2);
+	SAYS(result->err, "config.yaml");
+	SAYS(result->err, "transport (https, http)");
+	result = hull("list --config missing.yaml");
+	CODE(result, 3);
+	SAYS(result->err, "missing.yaml");
+}
+
+static const CU_TestInfo tests[] = {
+	{"help names every verb", help_names_every_verb},
+	{"mistakes in words are explained", mistakes_in_words_are_explained},
+	{"options may be shortened", options_may_be_shortened_and_stand_anywhere},
+	{"doctor finds this host able", doctor_finds_this_host_able},
+	{"an ordinary user is told plainly", an_ordinary_user_is_told_plainly},
+	{"the tour shows all and cleans up", the_tour_shows_all_and_cleans_up},
+	{"broken configurations are told", broken_configurations_are_told},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_words = {"words", tests};

@@ -1,0 +1,301 @@
+#include "e2e/world.h"
+
+#include <ctype.h>
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <net/if.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/mount.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "e2e/harness.h"
+#include "sandbox/cgroup.h"
+
+#define REGISTRIES_MAX 4
+
+static struct {
+	pid_t pid;
+} registries[REGISTRIES_MAX];
+static size_t registry_count;
+static char images[600];
+static char base[128]; /* the folder of all tests */
+static size_t mounts_before;
+
+static void die(const char *what)
+{
+	fprintf(stderr, "e2e: %s: %s\n", what, strerror(errno));
+	exit(1);
+}
+
+static void loopback_up(void)
+{
+	struct ifreq request = {0};
+	int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+
+	memcpy(request.ifr_name, "lo", 3);
+	request.ifr_flags = IFF_UP;
+	if (fd < 0 || ioctl(fd, SIOCSIFFLAGS, &request))
+		die("loopback");
+	close(fd);
+}
+
+/* The first process of the namespace: it only reaps, as an init does. */
+static void reap_until(pid_t child)
+{
+	int status;
+	pid_t pid;
+
+	while ((pid = wait(&status)) > 0 || errno == EINTR) {
+		if (pid == child)
+			_exit(WIFEXITED(status) ? WEXITSTATUS(status) : 1);
+	}
+	_exit(1);
+}
+
+void world_enter(const char *build)
+{
+	int status;
+	pid_t pid;
+
+	snprintf(world_build, sizeof(world_build), "%s", build);
+	snprintf(images, sizeof(images), "%s/demo-images", build);
+	if (unshare(CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWUTS |
+		    CLONE_NEWIPC))
+		die("namespaces");
+	pid = fork();
+	if (pid > 0) {
+		while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
+			;
+		exit(WIFEXITED(status) ? WEXITSTATUS(status) : 1);
+	}
+	if (mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL) ||
+		mount("proc", "/proc", "proc", 0, NULL) ||
+		mount("run", "/run", "tmpfs", 0, NULL))
+		die("mounts");
+	loopback_up();
+	snprintf(base, sizeof(base), "/var/tmp/hull-e2e-XXXXXX");
+	if (!mkdtemp(base) || chmod(base, 0755))
+		die(base);
+	pid = fork();
+	if (pid > 0)
+		reap_until(pid);
+}
+
+/* ---- what there is, to be compared ---- */
+
+static size_t count_lines(const char *path)
+{
+	struct th_error err = {0};
+	struct th_buf buf;
+	size_t lines = 0;
+
+	th_buf_init(&buf, 16 << 20);
+	th_file_read(AT_FDCWD, path, &buf, &err);
+	for (const char *at = buf.data; *at; at++)
+		lines += *at == '\n';
+	th_buf_release(&buf);
+	return lines;
+}
+
+/* Processes other than the first, this one and the registries. */
+static int strangers(char names[256])
+{
+	DIR *proc = opendir("/proc");
+	struct dirent *entry;
+	int count = 0;
+
+	names[0] = '\0';
+	while (proc && (entry = readdir(proc))) {
+		int pid = atoi(entry->d_name);
+		bool known = pid <= 1 || pid == getpid();
+		char path[64], state[512] = "";
+		FILE *file;
+
+		for (size_t i = 0; i < registry_count; i++)
+			known |= pid == registries[i].pid;
+		if (known)
+			continue;
+		snprintf(path, sizeof(path), "/proc/%d/stat", pid);
+		file = fopen(path, "re");
+		if (!file)
+			continue;
+		if (fgets(state, sizeof(state), file) &&
+			!strstr(state, ") Z ")) {
+			snprintf(names + strlen(names), 256 - strlen(names),
+				"%.60s; ", state);
+			count++;
+		}
+		fclose(file);
+	}
+	if (proc)
+		closedir(proc);
+	return count;
+}
+
+static int links(void)
+{
+	struct if_nameindex *list = if_nameindex();
+	int count = 0;
+
+	for (size_t i = 0; list && list[i].if_index; i++)
+		count += strncmp(list[i].if_name, "th", 2) == 0;
+	if_freenameindex(list);
+	return count;
+}
+
+static int entries_of(const char *path)
+{
+	DIR *dir = opendir(path);
+	struct dirent *entry;
+	int count = 0;
+
+	while (dir && (entry = readdir(dir)))
+		count += entry->d_name[0] != '.';
+	if (dir)
+		closedir(dir);
+	return count;
+}
+
+static int groups(void)
+{
+	const char *mount_point = th_cgroup_mount();
+	DIR *dir = mount_point ? opendir(mount_point) : NULL;
+	char tag[64] = "";
+	struct dirent *entry;
+	int count = 0;
+
+	/* Other stores of the host are none of ours. */
+	snprintf(tag, sizeof(tag), "tidyhull-%.6s", "");
+	while (dir && (entry = readdir(dir)))
+		count += strncmp(entry->d_name, tag, strlen(tag)) == 0;
+	if (dir)
+		closedir(dir);
+	return count;
+}
+
+static bool nothing_runs(void *arg)
+{
+	char names[256];
+
+	(void)arg;
+	return strangers(names) == 0 && links() == 0;
+}
+
+static void check_leftovers(void)
+{
+	char names[256], path[256];
+	struct result *filter;
+
+	/* The kernel takes some of it down a moment later. */
+	wait_until(nothing_runs, NULL);
+	if (strangers(names)) {
+		printf("\n    processes left: %s\n", names);
+		CU_FAIL("a process was left behind");
+	}
+	CHECK_INT(links(), 0);
+	CHECK_INT(groups(), 0);
+	CHECK_INT(count_lines("/proc/self/mounts"), mounts_before);
+	filter = other("nft list ruleset");
+	CHECK_TEXT(filter->out, "");
+	CHECK_INT(access("/run/tidyhull-host", F_OK), -1);
+	filter = other("cat /proc/sys/net/ipv4/ip_forward");
+	CHECK_TEXT(filter->out, "0\n");
+	snprintf(path, sizeof(path), "%s/containers", world_store);
+	CHECK_INT(entries_of(path), 0);
+	snprintf(path, sizeof(path), "%s/tmp", world_store);
+	CHECK_INT(entries_of(path), 0);
+	snprintf(path, sizeof(path), "%s/run/network.lock", world_store);
+	unlink(path);
+	snprintf(path, sizeof(path), "%s/run", world_store);
+	CHECK_INT(entries_of(path), 0);
+}
+
+/* ---- registries ---- */
+
+int start_registry(const char *layout)
+{
+	char program[600], line[128] = "", path[700];
+	int pair[2], port = 0;
+	FILE *out;
+	pid_t pid;
+
+	snprintf(program, sizeof(program), "%s/chandler", world_build);
+	snprintf(path, sizeof(path), "%s%s%s",
+		layout[0] == '/' ? "" : world_folder,
+		layout[0] == '/' ? "" : "/", layout);
+	if (registry_count == REGISTRIES_MAX || pipe2(pair, O_CLOEXEC))
+		die("registry");
+	fflush(NULL);
+	pid = fork();
+	if (pid == 0) {
+		dup2(pair[1], 1);
+		execl(program, "chandler", path, (char *)NULL);
+		_exit(99);
+	}
+	close(pair[1]);
+	out = fdopen(pair[0], "r");
+	if (out && fgets(line, sizeof(line), out) && strrchr(line, ':'))
+		port = atoi(strrchr(line, ':') + 1);
+	if (out)
+		fclose(out);
+	registries[registry_count++].pid = pid;
+	CHECK(port > 0);
+	return port;
+}
+
+static void stop_registries(void)
+{
+	for (size_t i = 0; i < registry_count; i++) {
+		kill(registries[i].pid, SIGTERM);
+		CHECK_INT(wait_for(registries[i].pid), 0);
+	}
+	registry_count = 0;
+}
+
+/* ---- around each test ---- */
+
+void world_begin(void)
+{
+	static int number;
+
+	snprintf(world_folder, sizeof(world_folder), "%.100s/%d", base,
+		number++);
+	if (mkdir(world_folder, 0755))
+		die(world_folder);
+	snprintf(world_store, sizeof(world_store), "%s/store", world_folder);
+	mounts_before = count_lines("/proc/self/mounts");
+	world_registry_port = start_registry(images);
+	write_config(&world_registry_port, 1);
+}
+
+void world_end(void)
+{
+	struct th_error err = {0};
+
+	check_leftovers();
+	/* What a failed test left must not fail the next one as well. */
+	if (access(world_store, F_OK) == 0) {
+		hull("stop --all --quiet --grace 0s");
+		hull("remove --all --quiet");
+	}
+	stop_registries();
+	if (th_tree_remove(AT_FDCWD, world_folder, &err)) {
+		printf("%s\n", err.msg);
+		CU_FAIL("the test's folder cannot be removed");
+	}
+}
+
+void world_leave(void)
+{
+	rmdir(base);
+}
