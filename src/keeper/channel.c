@@ -85,10 +85,12 @@ int th_channel_receive(int fd, struct th_message *message,
 
 	for (int i = 0; i < TH_CHANNEL_FDS; i++)
 		fds[i] = -1;
+	/* A peer that left without reading all resets the connection, which
+	 * is told once, in front of what it had sent before. */
 	do
 		got = recvmsg(fd, &from, MSG_CMSG_CLOEXEC);
-	while (got < 0 && errno == EINTR);
-	if (got == 0 || (got < 0 && errno == ECONNRESET))
+	while (got < 0 && (errno == EINTR || errno == ECONNRESET));
+	if (got == 0)
 		return 0;
 	if (got < 0) {
 		int sys = errno;

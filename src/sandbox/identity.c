@@ -11,7 +11,6 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "base/path.h"
 #include "sandbox/inside.h"
 
 static int drop_bounding(uint64_t keep)
@@ -73,27 +72,13 @@ static int set_limits(const struct th_process *process, struct th_error *err)
 	return 0;
 }
 
-/* The working folder; an image may name one that it does not hold. */
-static int enter_folder(const struct th_process *process, struct th_error *err)
+int th_inside_identity(const struct th_process *process, struct th_error *err)
 {
-	int root, at;
-
-	if (chdir(process->cwd) == 0)
-		return 0;
-	root = open("/", O_PATH | O_DIRECTORY | O_CLOEXEC);
-	at = root < 0 ? -1 : th_path_make_in_root(root, process->cwd, true);
-	th_close(&root);
-	th_close(&at);
+	if (set_limits(process, err))
+		return -1;
 	if (chdir(process->cwd))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot enter the working folder %s", process->cwd);
-	return 0;
-}
-
-int th_inside_identity(const struct th_process *process, struct th_error *err)
-{
-	if (set_limits(process, err) || enter_folder(process, err))
-		return -1;
 	if (drop_bounding(process->bounding) ||
 		prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) ||
 		setgroups(process->group_count, process->groups) ||

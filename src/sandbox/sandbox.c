@@ -192,7 +192,7 @@ static int set_up(const struct th_sandbox_options *options, int *console,
 	struct th_error *err)
 {
 	const struct th_bundle *bundle = options->bundle;
-	int rootfd, rc;
+	int rootfd, folder, rc;
 
 	if (!bundle->process.terminal && place_streams(options->stdio, err))
 		return -1;
@@ -210,6 +210,10 @@ static int set_up(const struct th_sandbox_options *options, int *console,
 	if (bundle->process.terminal && th_inside_terminal(console, true, err))
 		return -1;
 	rootfd = open("/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	/* An image may name a working folder that it does not hold; where it
+	 * cannot be made, entering it will say why. */
+	folder = th_path_make_in_root(rootfd, bundle->process.cwd, true);
+	th_close(&folder);
 	rc = th_inside_protect(bundle, rootfd, err);
 	th_close(&rootfd);
 	return rc;

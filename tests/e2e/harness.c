@@ -79,8 +79,8 @@ static void become(const char *program, char **words, uid_t uid)
 	_exit(99);
 }
 
-static pid_t start(const char *program, char **words, uid_t uid, int in,
-	int out, int err)
+static pid_t start(
+	const char *program, char **words, uid_t uid, int in, int out, int err)
 {
 	pid_t pid;
 
@@ -256,8 +256,8 @@ static int dial(const char *address, int port)
 	struct sockaddr_in6 six = {
 		.sin6_family = AF_INET6, .sin6_port = htons((uint16_t)port)};
 	bool is_six = strchr(address, ':') != NULL;
-	int fd = socket(is_six ? AF_INET6 : AF_INET, SOCK_STREAM | SOCK_CLOEXEC,
-		0);
+	int fd = socket(
+		is_six ? AF_INET6 : AF_INET, SOCK_STREAM | SOCK_CLOEXEC, 0);
 
 	inet_pton(is_six ? AF_INET6 : AF_INET, address,
 		is_six ? (void *)&six.sin6_addr : (void *)&four.sin_addr);

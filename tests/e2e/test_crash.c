@@ -51,8 +51,9 @@ static void a_killed_keeper_is_told_truly(void)
 
 static void a_killed_keeper_of_a_discarded_one(void)
 {
-	pid_t pid = hull_start("out", "run selwick/base --name box --network "
-				      "none -- sleep 1000");
+	pid_t pid = hull_start("out",
+		"run selwick/base --name box --network "
+		"none -- sleep 1000");
 
 	for (int i = 0; i < 500 && !*field("box", "pid"); i++)
 		usleep(10000);
@@ -122,8 +123,8 @@ static void names_are_given_once(void)
 
 	CODE(hull("pull selwick/base"), 0);
 	for (size_t i = 0; i < COUNT_OF(pids); i++)
-		pids[i] = hull_start(
-			"out", "create selwick/base --name box -q");
+		pids[i] =
+			hull_start("out", "create selwick/base --name box -q");
 	for (size_t i = 0; i < COUNT_OF(pids); i++)
 		made += wait_for(pids[i]) == 0;
 	CHECK_INT(made, 1);

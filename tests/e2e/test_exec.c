@@ -30,8 +30,8 @@ static void its_code_and_streams_are_passed(void)
 	CODE(hull("exec box -- nosuch"), 127);
 	CODE(hull("exec box -- /etc/motd"), 126);
 	CODE(hull("exec box -- sh -c 'kill -9 $$'"), 137);
-	CHECK_TEXT(hull_input("ledger\n", 7, "exec box -- cat")->out,
-		"ledger\n");
+	CHECK_TEXT(
+		hull_input("ledger\n", 7, "exec box -- cat")->out, "ledger\n");
 	remove_box();
 }
 
@@ -40,9 +40,10 @@ static void it_joins_everything(void)
 	struct result *result;
 
 	launch_box("--env STATION=north");
-	result = hull("exec box -- sh -c 'echo $STATION; cat /proc/1/cmdline; "
+	result = hull("exec box -- sh -c 'echo $STATION; tr \"\\\\0\" \" \" "
+		      "</proc/1/cmdline; echo; "
 		      "ls /sys/class/net; cat /proc/self/cgroup'");
-	SAYS(result->out, "north\nsh");
+	SAYS(result->out, "north\nsh -c");
 	SAYS(result->out, "lo\n");
 	/* Its own group is all that it sees of the host's. */
 	SAYS(result->out, "0::/\n");
@@ -112,8 +113,8 @@ static void it_ends_with_its_container(void)
 	pid_t pid;
 
 	launch_box("");
-	pid = hull_start(out_file,
-		"exec box -- sh -c 'echo begun; exec sleep 1000'");
+	pid = hull_start(
+		out_file, "exec box -- sh -c 'echo begun; exec sleep 1000'");
 	CHECK(wait_until(has_begun, out_file));
 	CODE(hull("stop box"), 0);
 	CHECK_INT(wait_for(pid), 137);

@@ -38,8 +38,8 @@ static void by_host_and_by_digest(void)
 	char digest[100];
 	struct result *result;
 
-	result = hull("pull localhost:%d/selwick/gauge -q",
-		world_registry_port);
+	result =
+		hull("pull localhost:%d/selwick/gauge -q", world_registry_port);
 	CODE(result, 0);
 	snprintf(digest, sizeof(digest), "%.71s", result->out);
 	result = hull("pull selwick/gauge@%s", digest);
@@ -124,8 +124,8 @@ static void unknown_names_and_registries_are_told(void)
 	SAYS(result->err, "no registry has selwick/lighthouse:latest");
 	result = hull("pull selwick/gauge:99");
 	CODE(result, 3);
-	result = hull("pull localhost:%d/selwick/gauge:99",
-		world_registry_port);
+	result =
+		hull("pull localhost:%d/selwick/gauge:99", world_registry_port);
 	CODE(result, 3);
 	SAYS(result->err, "has no selwick/gauge:99");
 	result = hull("pull Selwick/Gauge");

@@ -88,8 +88,8 @@ static void doctor_finds_this_host_able(void)
 	SAYS(result->out, "overlay");
 	doc = hull_json("doctor --json");
 	CHECK(json_is_true(json_object_get(doc, "able")));
-	CHECK_TEXT(json_string_value(json_object_get(doc, "root")),
-		world_store);
+	CHECK_TEXT(
+		json_string_value(json_object_get(doc, "root")), world_store);
 	json_decref(doc);
 }
 
@@ -131,8 +131,9 @@ static void broken_configurations_are_told(void)
 {
 	struct result *result;
 
-	put_file("config.yaml", "registries:\n  - host: x.example\n    "
-				"transport: smoke\n");
+	put_file("config.yaml",
+		"registries:\n  - host: x.example\n    "
+		"transport: smoke\n");
 	result = hull("list");
 	CODE(result, 2);
 	SAYS(result->err, "config.yaml");
@@ -145,7 +146,8 @@ static void broken_configurations_are_told(void)
 static const CU_TestInfo tests[] = {
 	{"help names every verb", help_names_every_verb},
 	{"mistakes in words are explained", mistakes_in_words_are_explained},
-	{"options may be shortened", options_may_be_shortened_and_stand_anywhere},
+	{"options may be shortened",
+		options_may_be_shortened_and_stand_anywhere},
 	{"doctor finds this host able", doctor_finds_this_host_able},
 	{"an ordinary user is told plainly", an_ordinary_user_is_told_plainly},
 	{"the tour shows all and cleans up", the_tour_shows_all_and_cleans_up},

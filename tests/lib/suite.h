@@ -15,7 +15,7 @@ int suites_run(const struct suite *const *suites, const char *only,
 	void (*before)(void), void (*after)(void));
 
 #define CHECK(condition) CU_ASSERT(condition)
-#define CHECK_INT(actual, expected) \
+#define CHECK_INT(actual, expected)                                            \
 	CU_ASSERT_EQUAL((long long)(actual), (long long)(expected))
 #define CHECK_TEXT(actual, expected) CU_ASSERT_STRING_EQUAL(actual, expected)
 #define COUNT_OF(list) (sizeof(list) / sizeof(*(list)))

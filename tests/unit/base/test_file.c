@@ -23,8 +23,8 @@ static void replaced_files_are_whole(void)
 	CHECK_TEXT(buf.data, "second");
 	th_buf_release(&buf);
 	/* A failure leaves nothing beside it. */
-	CHECK_INT(th_file_replace(unit_folder_fd, "none/f", "x", 1, 0600, false,
-			  &err),
+	CHECK_INT(th_file_replace(
+			  unit_folder_fd, "none/f", "x", 1, 0600, false, &err),
 		-1);
 	CHECK(strstr(err.msg, "none/f") != NULL);
 }

@@ -6,8 +6,8 @@
 
 static void only_objects_without_tricks(void)
 {
-	static const char *const bad[] = {"", "[]", "1", "{", "{\"a\":1,\"a\":2}",
-		"{\"a\":1} x", "{\"a\":\"\xff\"}"};
+	static const char *const bad[] = {"", "[]", "1", "{",
+		"{\"a\":1,\"a\":2}", "{\"a\":1} x", "{\"a\":\"\xff\"}"};
 	json_t *doc;
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {

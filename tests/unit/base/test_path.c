@@ -72,7 +72,8 @@ static void links_stay_inside(void)
 
 static const CU_TestInfo tests[] = {
 	{"absolute paths are clean", absolute_paths_are_clean},
-	{"folders and files are made inside", folders_and_files_are_made_inside},
+	{"folders and files are made inside",
+		folders_and_files_are_made_inside},
 	{"links stay inside", links_stay_inside}, CU_TEST_INFO_NULL};
 
 const struct suite suite_path = {"path", tests};

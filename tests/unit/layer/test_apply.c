@@ -13,10 +13,22 @@
 #include "lib/tar.h"
 #include "unit/unit.h"
 
-#define DIR_ENTRY(name) {name, AE_IFDIR, 0755, NULL, 0, NULL}
-#define FILE_ENTRY(name, data) {name, AE_IFREG, 0644, data, 0, NULL}
-#define LINK_ENTRY(name, to) {name, AE_IFLNK, 0777, to, 0, NULL}
-#define END_ENTRY {NULL, 0, 0, NULL, 0, NULL}
+#define DIR_ENTRY(name)                                                        \
+	{                                                                      \
+		name, AE_IFDIR, 0755, NULL, 0, NULL                            \
+	}
+#define FILE_ENTRY(name, data)                                                 \
+	{                                                                      \
+		name, AE_IFREG, 0644, data, 0, NULL                            \
+	}
+#define LINK_ENTRY(name, to)                                                   \
+	{                                                                      \
+		name, AE_IFLNK, 0777, to, 0, NULL                              \
+	}
+#define END_ENTRY                                                              \
+	{                                                                      \
+		NULL, 0, 0, NULL, 0, NULL                                      \
+	}
 
 /* Applies the entries to the folder "tree" of the test. */
 static int apply(const struct tar_entry *entries, struct th_error *err)
@@ -166,10 +178,10 @@ static void nothing_gets_out(void)
 		{FILE_ENTRY(".wh...", ""), END_ENTRY, END_ENTRY},
 		{FILE_ENTRY("", "x"), END_ENTRY, END_ENTRY},
 		{FILE_ENTRY("./", "x"), END_ENTRY, END_ENTRY}};
-	static const struct tar_entry kept[] = {
-		LINK_ENTRY("up", "../../.."), FILE_ENTRY("up/escape", "x"),
-		LINK_ENTRY("abs", "/"), FILE_ENTRY("abs/escape2", "x"),
-		FILE_ENTRY("/absolute", "x"), END_ENTRY};
+	static const struct tar_entry kept[] = {LINK_ENTRY("up", "../../.."),
+		FILE_ENTRY("up/escape", "x"), LINK_ENTRY("abs", "/"),
+		FILE_ENTRY("abs/escape2", "x"), FILE_ENTRY("/absolute", "x"),
+		END_ENTRY};
 	struct stat st;
 
 	for (size_t i = 0; i < COUNT_OF(refused); i++) {

@@ -84,8 +84,8 @@ static void gzip_of_several_members(void)
 static void zstd_and_plain(void)
 {
 	make_plain();
-	packed_len = ZSTD_compress(
-		packed, sizeof(packed), plain, PLAIN_BYTES, 3);
+	packed_len =
+		ZSTD_compress(packed, sizeof(packed), plain, PLAIN_BYTES, 3);
 	CHECK_INT(unpack(TH_ZSTD, packed_len, 333, NULL), PLAIN_BYTES);
 	memcpy(packed, plain, PLAIN_BYTES);
 	CHECK_INT(unpack(TH_PLAIN, PLAIN_BYTES, 333, NULL), PLAIN_BYTES);
@@ -106,8 +106,8 @@ static void what_is_cut_off_or_damaged_is_an_error(void)
 	packed[packed_len - 6] ^= 1;
 	CHECK_INT(unpack(TH_GZIP, packed_len, 1000, &err), -1);
 	CHECK_INT(unpack(TH_ZSTD, packed_len, 1000, NULL), -1);
-	packed_len = ZSTD_compress(
-		packed, sizeof(packed), plain, PLAIN_BYTES, 3);
+	packed_len =
+		ZSTD_compress(packed, sizeof(packed), plain, PLAIN_BYTES, 3);
 	CHECK_INT(unpack(TH_ZSTD, packed_len - 1, 1000, NULL), -1);
 	free(plain);
 }

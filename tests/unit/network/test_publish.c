@@ -28,15 +28,15 @@ static void forms_are_read(void)
 		struct th_port *ports = NULL;
 		size_t count = 0;
 
-		CHECK_INT(th_port_parse(cases[i].text, &ports, &count, NULL),
-			0);
+		CHECK_INT(
+			th_port_parse(cases[i].text, &ports, &count, NULL), 0);
 		CHECK_INT(count, cases[i].count);
 		CHECK_INT(ports[0].port, cases[i].port);
 		CHECK_INT(ports[0].host_port, cases[i].host);
 		CHECK_TEXT(ports[0].address, cases[i].address);
 		CHECK_INT(ports[0].udp, cases[i].udp);
-		CHECK_INT(ports[count - 1].port,
-			cases[i].port + (int)count - 1);
+		CHECK_INT(
+			ports[count - 1].port, cases[i].port + (int)count - 1);
 		free(ports);
 	}
 }

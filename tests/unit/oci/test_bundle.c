@@ -9,8 +9,8 @@
 #include "unit/unit.h"
 
 #define PROCESS "\"process\":{\"args\":[\"x\"],\"cwd\":\"/\"%s}"
-#define REST \
-	"\"ociVersion\":\"1.0.2\",\"root\":{\"path\":\"rootfs\"}%s," \
+#define REST                                                                   \
+	"\"ociVersion\":\"1.0.2\",\"root\":{\"path\":\"rootfs\"}%s,"           \
 	"\"linux\":{\"namespaces\":[{\"type\":\"mount\"}]%s}"
 
 /* A small bundle with something more in process, at the top, in linux. */

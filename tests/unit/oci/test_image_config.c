@@ -5,7 +5,8 @@
 #include "unit/unit.h"
 
 #define D64 "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
-#define ROOTFS "\"rootfs\":{\"type\":\"layers\",\"diff_ids\":[\"sha256:" D64 "\"]}"
+#define ROOTFS                                                                 \
+	"\"rootfs\":{\"type\":\"layers\",\"diff_ids\":[\"sha256:" D64 "\"]}"
 
 static void a_config_is_read(void)
 {

@@ -6,8 +6,8 @@
 #include "unit/unit.h"
 
 #define D64 "0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
-#define DESC(type, size) \
-	"{\"mediaType\":\"" type "\",\"digest\":\"sha256:" D64 \
+#define DESC(type, size)                                                       \
+	"{\"mediaType\":\"" type "\",\"digest\":\"sha256:" D64                 \
 	"\",\"size\":" size "}"
 #define CONFIG "\"config\":" DESC(TH_MEDIA_CONFIG, "10")
 #define LAYER DESC(TH_MEDIA_LAYER_GZIP, "20")
@@ -15,9 +15,10 @@
 static void a_manifest_is_read(void)
 {
 	static const char text[] =
-		"{\"schemaVersion\":2," CONFIG ",\"layers\":[" LAYER ","
-		DESC("application/vnd.oci.image.layer.v1.tar+zstd", "30") ","
-		DESC("application/vnd.oci.image.layer.v1.tar", "40") "]}";
+		"{\"schemaVersion\":2," CONFIG ",\"layers\":[" LAYER
+		"," DESC("application/vnd.oci.image.layer.v1.tar+zstd",
+			"30") "," DESC("application/vnd.oci.image.layer.v1.tar",
+			"40") "]}";
 	struct th_manifest manifest;
 	struct th_error err = {0};
 
@@ -44,14 +45,14 @@ static void wrong_manifests_are_refused(void)
 			"layer 1 of the manifest is not an object"},
 		{"{\"schemaVersion\":2," CONFIG ",\"layers\":[{}]}",
 			"no valid sha256 digest"},
-		{"{\"schemaVersion\":2," CONFIG ",\"layers\":["
-			DESC("text/plain", "1") "]}",
+		{"{\"schemaVersion\":2," CONFIG
+		 ",\"layers\":[" DESC("text/plain", "1") "]}",
 			"not a layer"},
-		{"{\"schemaVersion\":2," CONFIG ",\"layers\":["
-			DESC(TH_MEDIA_LAYER_GZIP, "-1") "]}",
+		{"{\"schemaVersion\":2," CONFIG
+		 ",\"layers\":[" DESC(TH_MEDIA_LAYER_GZIP, "-1") "]}",
 			"no valid size"},
-		{"{\"schemaVersion\":2,\"config\":"
-			DESC("application/x-chart", "1") ",\"layers\":[]}",
+		{"{\"schemaVersion\":2,\"config\":" DESC(
+			 "application/x-chart", "1") ",\"layers\":[]}",
 			"not a container image"}};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
@@ -82,28 +83,25 @@ static void kinds_are_told_apart(void)
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
 		enum th_document kind = TH_DOC_MANIFEST;
 
-		CHECK_INT(th_document_kind(cases[i].text,
-				  strlen(cases[i].text), cases[i].type, &kind,
-				  NULL),
+		CHECK_INT(th_document_kind(cases[i].text, strlen(cases[i].text),
+				  cases[i].type, &kind, NULL),
 			cases[i].rc);
 		if (cases[i].rc == 0)
 			CHECK_INT(kind, cases[i].kind);
 	}
 }
 
-#define ITEM(platform) \
-	"{\"mediaType\":\"" TH_MEDIA_MANIFEST "\",\"digest\":\"sha256:" D64 \
+#define ITEM(platform)                                                         \
+	"{\"mediaType\":\"" TH_MEDIA_MANIFEST "\",\"digest\":\"sha256:" D64    \
 	"\",\"size\":1,\"platform\":" platform "}"
 
 static void the_best_platform_is_chosen(void)
 {
-	static const char text[] =
-		"{\"schemaVersion\":2,\"manifests\":["
-		ITEM("{\"os\":\"linux\",\"architecture\":\"arm\","
-		     "\"variant\":\"v6\"}") ","
-		ITEM("{\"os\":\"linux\",\"architecture\":\"arm\","
-		     "\"variant\":\"v7\"}") ","
-		ITEM("{\"os\":\"linux\",\"architecture\":\"amd64\"}") "]}";
+	static const char text[] = "{\"schemaVersion\":2,\"manifests\":[" ITEM(
+		"{\"os\":\"linux\",\"architecture\":\"arm\","
+		"\"variant\":\"v6\"}") "," ITEM("{\"os\":\"linux\","
+						"\"architecture\":\"arm\","
+						"\"variant\":\"v7\"}") "," ITEM("{\"os\":\"linux\",\"architecture\":\"amd64\"}") "]}";
 	struct th_platform arm = {"linux", "arm", "v7"};
 	struct th_platform none = {"linux", "s390x", ""};
 	const struct th_descriptor *item = NULL;

@@ -13,9 +13,9 @@
 #include "store/image_state.h"
 #include "unit/unit.h"
 
-#define DIGEST(letter) \
-	"sha256:" letter "123456789abcdef0123456789abcdef0123456789abcdef" \
-			 "0123456789abcdef"
+#define DIGEST(letter)                                                         \
+	"sha256:" letter "123456789abcdef0123456789abcdef0123456789abcdef"     \
+	"0123456789abcdef"
 
 static struct th_store *open_store(void)
 {
@@ -32,15 +32,14 @@ static struct th_store *open_store(void)
 	return store;
 }
 
-static void add_image(struct th_store *store, const char *digest,
-	const char *name)
+static void add_image(
+	struct th_store *store, const char *digest, const char *name)
 {
 	struct th_image_row image = {.config = DIGEST("c"),
 		.platform = "linux/amd64",
 		.manifest_bytes = 100,
 		.blob_bytes = 1000};
-	struct th_image_layer layer = {
-		DIGEST("d"), DIGEST("b"), 500};
+	struct th_image_layer layer = {DIGEST("d"), DIGEST("b"), 500};
 	struct th_error err = {0};
 
 	snprintf(image.digest, sizeof(image.digest), "%s", digest);
@@ -67,8 +66,8 @@ static void transactions_are_whole_or_nothing(void)
 	int64_t count = -1;
 
 	CHECK_INT(th_db_begin(store->db, &err), 0);
-	CHECK_INT(th_db_run(store->db, &err,
-			  "INSERT INTO meta VALUES(?, ?)", "tt", "a", "1"),
+	CHECK_INT(th_db_run(store->db, &err, "INSERT INTO meta VALUES(?, ?)",
+			  "tt", "a", "1"),
 		0);
 	CHECK_INT(th_db_end(store->db, -1, &err), -1);
 	CHECK_INT(th_db_number(store->db, -1, &count, &err,
@@ -313,8 +312,8 @@ static void found_by_name_or_the_beginning_of_an_id(void)
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
 		size_t count = 0;
 
-		CHECK_INT(th_state_list(
-				  store->db, cases[i].text, &rows, &count, NULL),
+		CHECK_INT(th_state_list(store->db, cases[i].text, &rows, &count,
+				  NULL),
 			0);
 		CHECK_INT(count, cases[i].count);
 		free(rows);
@@ -333,7 +332,8 @@ static void ids_cannot_be_taken_for_digests(void)
 	}
 }
 
-static const CU_TestInfo state_tests[] = {{"names are unique", names_are_unique},
+static const CU_TestInfo state_tests[] = {
+	{"names are unique", names_are_unique},
 	{"every step is an event", every_step_is_an_event},
 	{"found by name or ID", found_by_name_or_the_beginning_of_an_id},
 	{"IDs cannot be taken for digests", ids_cannot_be_taken_for_digests},
@@ -413,8 +413,8 @@ static void a_name_moves_to_the_newer_image(void)
 
 	add_image(store, DIGEST("a"), "a.example/g:1");
 	add_image(store, DIGEST("e"), "a.example/g:1");
-	CHECK_INT(th_image_state_find(store, "a.example/g:1", &rows, &count,
-			  NULL),
+	CHECK_INT(th_image_state_find(
+			  store, "a.example/g:1", &rows, &count, NULL),
 		0);
 	CHECK_INT(count, 1);
 	CHECK_TEXT(rows[0].digest, DIGEST("e"));
