@@ -8,19 +8,28 @@ E2E_SRC := $(wildcard tests/e2e/*.c)
 
 $(BUILD)/obj/tests/%.o: tests/%.c
 	@mkdir -p $(@D)
-	$(CC) $(all_cflags) -Itests -MMD -MP -c -o $@ $<
+	$(call say,cc,$<)
+	$(Q)$(CC) $(all_cflags) -Itests -MMD -MP -c -o $@ $<
 
 $(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a
-	$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
 		-lpthread
 
 $(BUILD)/e2e: $(call object,$(E2E_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a
-	$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
 		-lpthread
+
+# With a sanitizer, whatever it finds in a program that a test has started goes
+# to a file, which fails the test. (Leaks are looked for in the unit tests: the
+# search cannot trace across namespaces.)
+SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:log_path=/var/tmp/hull-san \
+	UBSAN_OPTIONS=print_stacktrace=1:log_path=/var/tmp/hull-san)
 
 # What needs root gets it: the tests make namespaces of their own.
 AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
 check-built: all $(BUILD)/unit $(BUILD)/e2e
 	$(AS_ROOT) $(BUILD)/unit
-	$(AS_ROOT) $(BUILD)/e2e $(abspath $(BUILD))
+	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))

@@ -125,6 +125,11 @@ void table_print(struct table *table)
 {
 	fflush(stdout);
 	scols_print_table(table->columns);
+	table_drop(table);
+}
+
+void table_drop(struct table *table)
+{
 	scols_unref_table(table->columns);
 	free(table);
 }

@@ -36,7 +36,7 @@ bool colours(void);
 /* True where stderr is a terminal, for progress and questions. */
 bool on_terminal(void);
 
-/* A table: columns first, then rows; printed and freed by table_print. */
+/* A table: columns first, then rows; freed by table_print and table_drop. */
 struct table;
 struct table *table_new(void);
 void table_column(struct table *table, const char *name, bool right);
@@ -45,6 +45,7 @@ void table_row(struct table *table);
 void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 	__attribute__((format(printf, 3, 4)));
 void table_print(struct table *table);
+void table_drop(struct table *table);
 
 /* "12.4 MB" and the like; the text is the caller's. */
 #define SIZE_TEXT 24

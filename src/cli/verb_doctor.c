@@ -42,6 +42,7 @@ static int run(struct invocation *call)
 			TH_VERSION, "mode", geteuid() ? "user" : "root", "root",
 			call->root, "keeper", keeper, "able", missing == 0,
 			"checks", json_incref(checks)));
+		table_drop(table);
 	} else {
 		printf("tidyhull %s, %s\n", TH_VERSION,
 			geteuid() ? "as an ordinary user (this version needs "

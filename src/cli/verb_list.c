@@ -68,10 +68,12 @@ static void list_table(struct invocation *call,
 		add_row(call, table, &rows[i]);
 		shown++;
 	}
-	if (shown)
+	if (shown) {
 		table_print(table);
-	else
+	} else {
+		table_drop(table);
 		puts(count ? "no container runs" : "there are no containers");
+	}
 	if (count > shown)
 		printf("%zu %s not run: tidyhull list --all\n", count - shown,
 			count - shown == 1 ? "other does" : "others do");

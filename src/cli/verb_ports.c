@@ -97,10 +97,12 @@ static int run(struct invocation *call)
 	}
 	if (call->json)
 		print_json(json_pack("{s:O}", "containers", out));
-	else if (count)
-		table_print(table);
-	else if (code == EXIT_DONE)
+	else if (!count && code == EXIT_DONE)
 		puts("no ports are published");
+	if (count && !call->json)
+		table_print(table);
+	else
+		table_drop(table);
 	json_decref(list);
 	json_decref(out);
 	return code;

@@ -44,8 +44,7 @@ struct th_message {
 	uint16_t version;
 	uint16_t type;
 	uint32_t len;
-	char data[TH_CHANNEL_PAYLOAD]; /* followed by a NUL when received */
-	char end;
+	char data[TH_CHANNEL_PAYLOAD + 1]; /* a NUL stands behind what came */
 };
 
 /* Sends one message, with up to TH_CHANNEL_FDS descriptors; -1 with errno

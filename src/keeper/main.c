@@ -19,6 +19,22 @@
 /* The channel to the command that starts the container. */
 #define CHANNEL 3
 
+#ifdef __SANITIZE_ADDRESS__
+/* It has no environment and no streams: reports go where tests look. */
+const char *__asan_default_options(void);
+const char *__ubsan_default_options(void);
+
+const char *__asan_default_options(void)
+{
+	return "detect_leaks=0:log_path=/var/tmp/hull-san";
+}
+
+const char *__ubsan_default_options(void)
+{
+	return "print_stacktrace=1:log_path=/var/tmp/hull-san";
+}
+#endif
+
 enum argument {
 	ARG_PROGRAM,
 	ARG_ROOT,

@@ -220,6 +220,19 @@ static void check_leftovers(void)
 	CHECK_INT(entries_of(path), 0);
 }
 
+/* What a sanitizer has found in any program (see tests.mk). */
+static void check_reports(void)
+{
+	struct result *found =
+		other("sh -c 'cat /var/tmp/hull-san.* 2>/dev/null; rm -f "
+		      "/var/tmp/hull-san.*'");
+
+	if (found->out[0]) {
+		printf("\n%s\n", found->out);
+		CU_FAIL("a sanitizer has reported");
+	}
+}
+
 /* ---- registries ---- */
 
 int start_registry(const char *layout)
@@ -283,6 +296,7 @@ void world_end(void)
 	struct th_error err = {0};
 
 	check_leftovers();
+	check_reports();
 	/* What a failed test left must not fail the next one as well. */
 	if (access(world_store, F_OK) == 0) {
 		hull("stop --all --quiet --grace 0s");
