@@ -30,6 +30,44 @@ SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:log_path=/var/tmp/hull-san \
 # What needs root gets it: the tests make namespaces of their own.
 AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
-check-built: all $(BUILD)/unit $(BUILD)/e2e
+check-built: all replay $(BUILD)/unit $(BUILD)/e2e
 	$(AS_ROOT) $(BUILD)/unit
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
+
+# ---- fuzzing ----
+#
+# The corpus of each target is run with the tests (replay). "make fuzz" builds
+# the targets with clang's engine and runs each for FUZZ_SECONDS.
+
+FUZZ := $(patsubst tests/fuzz/fuzz_%.c,%,$(wildcard tests/fuzz/fuzz_*.c))
+FUZZ_SECONDS ?= 60
+FUZZ_LIB := tests/fuzz/common.c tests/lib/tar.c
+
+$(BUILD)/replay_%: $(BUILD)/obj/tests/fuzz/fuzz_%.o \
+		$(call object,tests/fuzz/replay.c $(FUZZ_LIB)) \
+		$(BUILD)/libtidyhull.a
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+
+build-fuzz/fuzz_%: tests/fuzz/fuzz_%.c $(FUZZ_LIB) $(CORE_SRC)
+	@mkdir -p $(@D)
+	$(call say,fuzz,$@)
+	$(Q)clang $(STANDARD) $(DEFINES) $(PKG_CFLAGS) -Isrc -Itests -O1 -g \
+		-fsanitize=fuzzer,address,undefined -o $@ $^ $(core_libs) \
+		-lpthread
+
+.SECONDARY:
+.PHONY: replay
+
+replay: $(addprefix $(BUILD)/replay_,$(FUZZ))
+	@for target in $(FUZZ); do $(AS_ROOT) env $(SAN_ENV) \
+		$(BUILD)/replay_$$target tests/fuzz/corpus/$$target \
+		|| exit 1; done
+
+fuzz: $(addprefix build-fuzz/fuzz_,$(FUZZ))
+	@for target in $(FUZZ); do mkdir -p build-fuzz/corpus/$$target; \
+		echo "== $$target"; build-fuzz/fuzz_$$target -rss_limit_mb=4096 \
+		-max_total_time=$(FUZZ_SECONDS) -print_final_stats=0 \
+		-verbosity=0 -artifact_prefix=build-fuzz/$$target- \
+		build-fuzz/corpus/$$target tests/fuzz/corpus/$$target \
+		|| exit 1; done
