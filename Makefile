@@ -209,3 +209,11 @@ help:
 	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 13
 
 -include $(shell find $(BUILD) -name '*.d' 2>/dev/null)
+
+# The reference of the verbs is what help says.
+docs/verbs.md: $(BUILD)/tidyhull
+	@{ printf '# Verbs\n\nWhat `tidyhull help VERB` says; made by `make '; \
+	printf 'docs/verbs.md`.\n\n```\n'; $< help; printf '```\n'; \
+	for verb in $$($< help | sed -n 's/^  \([a-z]*\)  .*/\1/p'); do \
+		printf '\n## %s\n\n```\n' $$verb; $< help $$verb; \
+		printf '```\n'; done; } >$@

@@ -156,6 +156,16 @@ static json_t *describe_env(const struct th_plan *plan, bool reveal)
 	return list;
 }
 
+static json_t *describe_stop(const struct th_plan *plan)
+{
+	const char *name = th_signal_name(plan->stop_signal);
+	bool whole = plan->grace_ms % 1000 == 0;
+
+	return json_sprintf("signal=%s,grace=%d%s", name ? name : "TERM",
+		whole ? plan->grace_ms / 1000 : plan->grace_ms,
+		whole ? "s" : "ms");
+}
+
 json_t *describe_container_fully(const struct th_context *context,
 	const struct th_container_row *row, bool reveal)
 {
@@ -169,7 +179,6 @@ json_t *describe_container_fully(const struct th_context *context,
 	folder = openat(context->store->root_fd, path,
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
-		const char *name = th_signal_name(plan.stop_signal);
 		json_t *settings = json_pack("{s:s s:s s:o s:o s:o s:s s:s? "
 					     "s:b s:o}",
 			"name", plan.name, "image", plan.image, "port",
@@ -177,8 +186,7 @@ json_t *describe_container_fully(const struct th_context *context,
 			th_json_from_strings(&plan.mount_texts), "env",
 			describe_env(&plan, reveal), "network", plan.network,
 			"user", plan.settings_user, "keep", plan.keep, "stop",
-			json_sprintf("signal=%s,grace=%dms",
-				name ? name : "TERM", plan.grace_ms));
+			describe_stop(&plan));
 
 		json_object_set_new(doc, "settings", settings);
 		th_plan_release(&plan);

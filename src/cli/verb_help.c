@@ -24,7 +24,8 @@ static int run(struct invocation *call)
 	for (size_t i = 0; verbs[i]; i++) {
 		if (strcmp(group, verbs[i]->group) != 0) {
 			group = verbs[i]->group;
-			printf("\n%s\n", group);
+			printf(colours() ? "\n\033[1m%s\033[0m\n" : "\n%s\n",
+				group);
 		}
 		printf("  %-8s  %s\n", verbs[i]->name, verbs[i]->summary);
 	}

@@ -5,6 +5,7 @@
 
 #include "base/clock.h"
 #include "cli/output.h"
+#include "cli/progress.h"
 #include "cli/verbs.h"
 
 /* Which of several registries: a person is asked, a script gets an error. */
@@ -67,8 +68,12 @@ static int pull_one(struct invocation *call, const char *name, json_t *list)
 	}
 	snprintf(ref.host, sizeof(ref.host), "%s", hosts.items[choice]);
 	th_strings_release(&hosts);
-	if (th_pull(call->context.store, &ref, &options, &pulled, &err))
+	if (th_pull(call->context.store, &ref, &options, &pulled, &err)) {
+		progress_end(call->context.owner);
 		return say_error(&err);
+	}
+	/* The next image draws its own lines below. */
+	progress_end(call->context.owner);
 	size_text(pulled.transfer_bytes, size);
 	th_clock_span(th_clock_now_us() - begin, took);
 	json_array_append_new(list,
@@ -83,6 +88,7 @@ static int pull_one(struct invocation *call, const char *name, json_t *list)
 		printf("pulled %s: %zu of %zu layers, %s in %s (%.19s)\n",
 			pulled.name, pulled.layer_count - pulled.here_count,
 			pulled.layer_count, size, took, pulled.digest);
+	fflush(stdout);
 	return EXIT_DONE;
 }
 

@@ -51,6 +51,9 @@ static void print_item(json_t *item, int depth)
 		printf(" %s", json_string_value(item));
 	json_object_foreach(item, key, value)
 	{
+		/* The URL says it better. */
+		if (strcmp(key, "reach") == 0 && json_object_get(item, "url"))
+			continue;
 		if (json_is_string(value))
 			printf(" %s %s ", key, json_string_value(value));
 		else

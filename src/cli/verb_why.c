@@ -10,29 +10,33 @@
 
 #define LAST_WORDS 5
 
+struct words {
+	bool dead, any;
+};
+
 static bool print_word(void *owner, const struct th_log_entry *entry)
 {
-	bool *any = owner;
+	struct words *words = owner;
 
-	if (!*any)
-		puts("its last words:");
-	*any = true;
+	if (!words->any)
+		puts(words->dead ? "its last words:" : "it wrote last:");
+	words->any = true;
 	printf("  %s", entry->stream == TH_STREAM_ERR ? "(err) " : "");
 	fwrite(entry->data, 1, entry->len, stdout);
 	putchar('\n');
 	return true;
 }
 
-static int print_last_words(
-	struct invocation *call, const char *id, struct th_error *err)
+static int print_last_words(struct invocation *call, const char *id, bool dead,
+	struct th_error *err)
 {
 	struct th_history_options options = {.last = LAST_WORDS};
-	bool any = false;
+	struct words words = {.dead = dead};
 
 	if (th_history_read(
-		    call->context.store, id, &options, print_word, &any, err))
+		    call->context.store, id, &options, print_word, &words, err))
 		return -1;
-	if (!any)
+	if (!words.any)
 		puts("it has written nothing");
 	return 0;
 }
@@ -101,7 +105,8 @@ static int explain(struct invocation *call, const struct th_container_row *row,
 	free(events);
 	if (row->state == TH_STATE_CREATED)
 		return 0;
-	return print_last_words(call, row->id, err);
+	return print_last_words(
+		call, row->id, row->state == TH_STATE_STOPPED, err);
 }
 
 static int run(struct invocation *call)
@@ -112,6 +117,8 @@ static int run(struct invocation *call)
 		struct th_object object;
 		struct th_error err = {0};
 
+		if (i > 0)
+			putchar('\n');
 		if (th_object_find(&call->context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err) ||
 			explain(call, &object.container, &err))

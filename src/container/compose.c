@@ -341,21 +341,42 @@ static int write_config(struct th_store *store, int folder,
 	return rc;
 }
 
+/* The mounts as they are from now on, whichever folder is the current one. */
+static int absolute_mounts(
+	const struct th_settings *settings, struct th_strings *texts)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+		const char *text = settings->mount_texts.items[i];
+
+		if (mount->source
+				? th_strings_take(texts,
+					  th_format("%s=%s%s%s", mount->target,
+						  mount->source,
+						  mount->readonly ? ",ro" : "",
+						  mount->make ? ",make" : ""))
+				: th_strings_add(texts, text))
+			return -1;
+	}
+	return 0;
+}
+
 static int write_plan(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, const struct th_image_config *image,
 	const struct th_image_layer *layers, size_t layer_count,
 	struct th_error *err)
 {
 	struct th_plan plan = {0};
-	struct th_strings ids = {0};
+	struct th_strings ids = {0}, mounts = {0};
 	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
 	char network[TH_NAME_MAX], user[256];
 	int signal_number = settings->stop_signal, rc = 0;
 
 	for (size_t i = 0; i < layer_count; i++)
 		rc |= th_strings_add(&ids, layers[i].diff_id);
-	if (rc) {
+	if (rc || absolute_mounts(settings, &mounts)) {
 		th_strings_release(&ids);
+		th_strings_release(&mounts);
 		return th_fail_memory(err);
 	}
 	if (!signal_number && image->stop_signal)
@@ -371,7 +392,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.settings_user = settings->user ? user : NULL;
 	plan.layers = ids;
 	plan.port_texts = settings->port_texts;
-	plan.mount_texts = settings->mount_texts;
+	plan.mount_texts = mounts;
 	plan.env = settings->env;
 	plan.secrets = settings->secrets;
 	plan.keep = settings->keep;
@@ -379,6 +400,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.grace_ms = settings->grace_ms;
 	rc = th_plan_write(folder, &plan, err);
 	th_strings_release(&ids);
+	th_strings_release(&mounts);
 	return rc;
 }
 

@@ -36,6 +36,26 @@ static void help_names_every_verb(void)
 	}
 }
 
+/* The reference is what help says, at every commit. */
+static void the_reference_is_true(void)
+{
+	static char text[OUTPUT_BYTES];
+	struct result *result;
+	size_t checked = 0;
+	char *at;
+
+	result = other("cat %s/../docs/verbs.md", world_build);
+	snprintf(text, sizeof(text), "%s", result->out);
+	SAYS(text, hull("help")->out);
+	for (at = strstr(text, "\n## "); at; at = strstr(at + 1, "\n## ")) {
+		int len = (int)strcspn(at + 4, "\n");
+
+		SAYS(text, hull("help %.*s", len, at + 4)->out);
+		checked++;
+	}
+	CHECK(checked >= 17);
+}
+
 static void mistakes_in_words_are_explained(void)
 {
 	static const struct {
@@ -145,6 +165,7 @@ static void broken_configurations_are_told(void)
 
 static const CU_TestInfo tests[] = {
 	{"help names every verb", help_names_every_verb},
+	{"the reference is true", the_reference_is_true},
 	{"mistakes in words are explained", mistakes_in_words_are_explained},
 	{"options may be shortened",
 		options_may_be_shortened_and_stand_anywhere},
