@@ -2,9 +2,11 @@
 
 #include <sqlite3.h>
 #include <stdarg.h>
+#include <stdbool.h>
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/clock.h"
 #include "store/schema.h"
 
 /* How long a command waits while others write, in milliseconds. */
@@ -17,6 +19,7 @@ struct th_db {
 struct th_query {
 	struct th_db *db;
 	sqlite3_stmt *statement;
+	bool begun; /* it has given a row */
 };
 
 static int fail(struct th_db *db, struct th_error *err)
@@ -38,11 +41,30 @@ static int fail(struct th_db *db, struct th_error *err)
 		sqlite3_errmsg(db->handle));
 }
 
+/* Some locks are refused without the busy handler being asked: the change to
+ * WAL, and whatever meets another's recovery or last close. Outside a
+ * transaction it is safe to try again. */
+static bool try_again(struct th_db *db, int rc, int64_t *until_ms)
+{
+	int64_t now = th_clock_mono_ms();
+
+	if ((rc & 0xff) != SQLITE_BUSY || !sqlite3_get_autocommit(db->handle))
+		return false;
+	if (!*until_ms)
+		*until_ms = now + BUSY_MS;
+	sqlite3_sleep(2);
+	return now < *until_ms;
+}
+
 static int exec(struct th_db *db, const char *sql, struct th_error *err)
 {
-	if (sqlite3_exec(db->handle, sql, NULL, NULL, NULL) != SQLITE_OK)
-		return fail(db, err);
-	return 0;
+	int64_t until_ms = 0;
+	int rc;
+
+	do
+		rc = sqlite3_exec(db->handle, sql, NULL, NULL, NULL);
+	while (try_again(db, rc, &until_ms));
+	return rc == SQLITE_OK ? 0 : fail(db, err);
 }
 
 static int upgrade(struct th_db *db, struct th_error *err)
@@ -190,8 +212,14 @@ int th_db_query(struct th_db *db, struct th_query **query, struct th_error *err,
 
 int th_query_next(struct th_query *query, struct th_error *err)
 {
+	int64_t until_ms = 0;
 	int rc = sqlite3_step(query->statement);
 
+	while (!query->begun && try_again(query->db, rc, &until_ms)) {
+		sqlite3_reset(query->statement);
+		rc = sqlite3_step(query->statement);
+	}
+	query->begun = true;
 	if (rc == SQLITE_ROW)
 		return 1;
 	return rc == SQLITE_DONE ? 0 : fail(query->db, err);
