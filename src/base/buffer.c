@@ -1,6 +1,7 @@
 #include "base/buffer.h"
 
 #include <stdarg.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -19,6 +20,28 @@ void th_buf_release(struct th_buf *buf)
 	if (buf->cap)
 		free(buf->data);
 	th_buf_init(buf, buf->limit);
+}
+
+void th_buf_base64(struct th_buf *buf, const void *data, size_t len)
+{
+	static const char digits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZ"
+				     "abcdefghijklmnopqrstuvwxyz0123456789+/";
+	const unsigned char *at = data;
+
+	for (size_t i = 0; i < len; i += 3) {
+		uint32_t three = (uint32_t)at[i] << 16;
+		char four[4];
+
+		if (i + 1 < len)
+			three |= (uint32_t)at[i + 1] << 8;
+		if (i + 2 < len)
+			three |= at[i + 2];
+		four[0] = digits[three >> 18];
+		four[1] = digits[three >> 12 & 63];
+		four[2] = i + 1 < len ? digits[three >> 6 & 63] : '=';
+		four[3] = i + 2 < len ? digits[three & 63] : '=';
+		th_buf_add(buf, four, 4);
+	}
 }
 
 char *th_buf_room(struct th_buf *buf, size_t len)

@@ -22,6 +22,8 @@ void th_buf_add(struct th_buf *buf, const void *data, size_t len);
 void th_buf_adds(struct th_buf *buf, const char *text);
 void th_buf_addf(struct th_buf *buf, const char *fmt, ...)
 	__attribute__((format(printf, 2, 3)));
+/* Appends the data in base 64 (RFC 4648). */
+void th_buf_base64(struct th_buf *buf, const void *data, size_t len);
 /* Makes room for len bytes behind the end; NULL where that fails. The caller
  * fills them and adds to len. */
 char *th_buf_room(struct th_buf *buf, size_t len);

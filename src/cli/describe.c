@@ -197,12 +197,52 @@ json_t *describe_container_fully(const struct th_context *context,
 
 json_t *describe_image(const struct th_image_row *row)
 {
-	return json_pack("{s:s s:s s:o s:s s:s s:I s:o s:I}", "kind", "image",
-		"digest", row->digest, "names",
+	return json_pack("{s:s s:s s:o s:s s:s s:I s:I s:I s:o s:I}", "kind",
+		"image", "digest", row->digest, "names",
 		th_json_from_strings(&row->tags), "platform", row->platform,
 		"created", row->created, "size", (json_int_t)row->blob_bytes,
-		"pulled", json_time(row->pulled_us), "containers",
+		"on-disk", (json_int_t)row->disk_bytes, "shared",
+		(json_int_t)row->shared_bytes, "pulled",
+		json_time(row->pulled_us), "containers",
 		(json_int_t)row->containers);
+}
+
+/* The names of the other images that have the layer; digests where they have
+ * none. */
+static json_t *describe_sharers(const struct th_context *context,
+	const struct th_image_row *row, const char *diff_id)
+{
+	struct th_strings digests = {0};
+	struct th_error err = {0};
+	json_t *list = json_array();
+
+	th_image_state_sharers(
+		context->store, diff_id, row->digest, &digests, &err);
+	for (size_t i = 0; i < digests.count; i++) {
+		struct th_image_row *rows = NULL;
+		size_t count = 0;
+
+		if (th_image_state_find(context->store, digests.items[i], &rows,
+			    &count, &err))
+			break;
+		json_array_append_new(list,
+			json_string(count && rows[0].tags.count
+					? rows[0].tags.items[0]
+					: digests.items[i]));
+		th_image_rows_free(rows, count);
+	}
+	th_strings_release(&digests);
+	return list;
+}
+
+static json_t *describe_layer(const struct th_context *context,
+	const struct th_image_row *row, const struct th_image_layer *layer)
+{
+	return json_pack("{s:s s:s s:I s:I s:o}", "digest", layer->blob,
+		"diff-id", layer->diff_id, "size",
+		(json_int_t)layer->size_bytes, "unpacked",
+		(json_int_t)layer->tree_bytes, "shared-with",
+		describe_sharers(context, row, layer->diff_id));
 }
 
 json_t *describe_image_fully(
@@ -217,11 +257,8 @@ json_t *describe_image_fully(
 	if (th_image_state_layers(
 		    context->store, row->digest, &layers, &count, &err) == 0) {
 		for (size_t i = 0; i < count; i++)
-			json_array_append_new(list,
-				json_pack("{s:s s:s s:I}", "digest",
-					layers[i].blob, "diff-id",
-					layers[i].diff_id, "size",
-					(json_int_t)layers[i].size_bytes));
+			json_array_append_new(
+				list, describe_layer(context, row, &layers[i]));
 	}
 	free(layers);
 	json_object_set_new(doc, "layers", list);

@@ -10,11 +10,13 @@
 
 #include "base/buffer.h"
 #include "base/path.h"
+#include "cli/choose.h"
 #include "cli/options.h"
 #include "cli/output.h"
 #include "cli/programs.h"
 #include "cli/progress.h"
 #include "cli/verbs.h"
+#include "image/reclaim.h"
 
 static atomic_bool interrupted;
 
@@ -100,6 +102,36 @@ static int read_config(struct invocation *call, struct th_error *err)
 	return rc < 0 ? -1 : 0;
 }
 
+/* Where the logins lie (docs/configuration.md). */
+static int read_logins(struct invocation *call, struct th_error *err)
+{
+	const char *given = getenv("TIDYHULL_LOGINS");
+	const char *own = getenv("XDG_CONFIG_HOME");
+	const char *home = getenv("HOME");
+
+	if (given && *given)
+		call->logins_path = strdup(given);
+	else if (own && *own)
+		call->logins_path = th_format("%s/tidyhull/logins.json", own);
+	else
+		call->logins_path = th_format(
+			"%s/.config/tidyhull/logins.json", home ? home : "");
+	if (!call->logins_path)
+		return th_fail_memory(err);
+	return th_logins_read(call->logins_path, &call->logins, err);
+}
+
+/* Configuration and logins, for all that may speak to a registry. */
+static int open_registries(struct invocation *call, struct th_error *err)
+{
+	if (read_config(call, err) || read_logins(call, err))
+		return -1;
+	call->registries.config = &call->config;
+	call->registries.cancel.flags[0] = &interrupted;
+	call->registries.access = th_access_new(&call->logins);
+	return call->registries.access ? 0 : th_fail_memory(err);
+}
+
 static void describe_actor(const struct verb *verb, char actor[128])
 {
 	const struct passwd *user = getpwuid(getuid());
@@ -130,16 +162,18 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 		th_hint(err, "try: sudo tidyhull %s ...", call->verb->name);
 		return -1;
 	}
-	if (read_config(call, err) ||
+	if (open_registries(call, err) ||
 		th_store_open(
 			call->root, call->run, false, &context->store, err))
 		return -1;
+	th_image_repair(context->store);
 	describe_actor(call->verb, actor);
 	program_path("tidyhull-keeper", keeper);
 	progress.quiet = call->quiet;
 	context->actor = actor;
 	context->keeper = keeper;
-	context->config = &call->config;
+	context->registries = &call->registries;
+	context->choose = choose_registry;
 	context->progress = progress_show;
 	context->pulled = progress_pulled;
 	context->owner = &progress;
@@ -168,14 +202,20 @@ static int run(const struct verb *verb, int argc, char **argv)
 	}
 	if (choose_folders(&call, &folders, &err))
 		goto out;
-	code = verb->flags & VERB_STORE ? run_on_store(&call, &err)
-					: verb->run(&call);
+	if (verb->flags & VERB_STORE)
+		code = run_on_store(&call, &err);
+	else if (!(verb->flags & VERB_REGISTRIES) ||
+		open_registries(&call, &err) == 0)
+		code = verb->run(&call);
 out:
 	if (err.code) {
 		code = say_error(&err);
 		if (verb->flags & VERB_PASSES_CODE)
 			code = EXIT_TOOL;
 	}
+	th_access_free(call.registries.access);
+	th_logins_release(&call.logins);
+	free(call.logins_path);
 	th_config_release(&call.config);
 	th_strings_release(&folders);
 	options_release(&call);
@@ -200,7 +240,7 @@ int main(int argc, char **argv)
 		puts("tidyhull " TH_VERSION);
 		return EXIT_DONE;
 	}
-	verb = verb_find(word);
+	verb = verb_lookup(word);
 	if (!verb) {
 		verb_unknown(word);
 		return EXIT_USAGE;

@@ -1,78 +1,13 @@
 #include "cli/making.h"
 
-#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <termios.h>
 #include <unistd.h>
 
-#include "base/file.h"
 #include "cli/output.h"
+#include "cli/secret.h"
 #include "container/container.h"
-
-#define VALUE_MAX (1u << 20)
-
-/* A value from a file or standard input, less one line end. */
-static char *read_value(int fd, const char *name, struct th_error *err)
-{
-	struct th_buf buf;
-	char path[TH_FD_PATH];
-
-	th_buf_init(&buf, VALUE_MAX);
-	if (th_file_read(AT_FDCWD, name ? name : th_fd_path(fd, "", path), &buf,
-		    err) != 1) {
-		if (name)
-			th_fail(err, TH_NOT_FOUND, "there is no file %s", name);
-		th_buf_release(&buf);
-		return NULL;
-	}
-	if (buf.len && buf.data[buf.len - 1] == '\n')
-		buf.data[--buf.len] = '\0';
-	if (strlen(buf.data) != buf.len) {
-		th_fail(err, TH_USAGE, "the value in %s holds a NUL byte",
-			name ? name : "standard input");
-		th_buf_release(&buf);
-		return NULL;
-	}
-	th_buf_adds(&buf, "");
-	return th_buf_take(&buf);
-}
-
-/* Asks on the terminal, without showing what is typed. */
-static char *ask_value(const char *key, struct th_error *err)
-{
-	struct termios before, silent;
-	FILE *terminal = fopen("/dev/tty", "r+e");
-	char *line = NULL;
-	size_t size = 0;
-	ssize_t len;
-
-	if (!terminal || tcgetattr(fileno(terminal), &before)) {
-		if (terminal)
-			fclose(terminal);
-		th_fail(err, TH_USAGE, "there is no terminal to ask for %s",
-			key);
-		th_hint(err, "use --env %s=@file:PATH or @stdin", key);
-		return NULL;
-	}
-	silent = before;
-	silent.c_lflag &= ~(tcflag_t)ECHO;
-	tcsetattr(fileno(terminal), TCSAFLUSH, &silent);
-	fprintf(terminal, "%s: ", key);
-	fflush(terminal);
-	len = getline(&line, &size, terminal);
-	tcsetattr(fileno(terminal), TCSAFLUSH, &before);
-	fputc('\n', terminal);
-	fclose(terminal);
-	if (len < 0) {
-		free(line);
-		th_fail(err, TH_USAGE, "no value was given for %s", key);
-		return NULL;
-	}
-	line[strcspn(line, "\n")] = '\0';
-	return line;
-}
 
 static int add_env(
 	struct th_settings *settings, const char *text, struct th_error *err)
@@ -101,11 +36,13 @@ static int add_env(
 		}
 		value = strdup(own);
 	} else if (strncmp(equals, "=@file:", 7) == 0) {
-		value = read_value(-1, equals + 7, err);
+		value = secret_read(equals + 7, err);
 	} else if (strcmp(equals, "=@stdin") == 0) {
-		value = read_value(0, NULL, err);
+		value = secret_read(NULL, err);
 	} else if (strcmp(equals, "=@ask") == 0) {
-		value = ask_value(key, err);
+		value = secret_ask(key, err);
+		if (!value)
+			th_hint(err, "use --env %s=@file:PATH or @stdin", key);
 	} else {
 		value = strdup(equals + 1);
 	}

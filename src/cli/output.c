@@ -61,9 +61,13 @@ bool on_terminal(void)
 	return isatty(2);
 }
 
+#define TREE_DEPTH 4
+
 struct table {
 	struct libscols_table *columns;
 	struct libscols_line *line;
+	struct libscols_line *branches[TREE_DEPTH];
+	bool tree;
 	size_t cell;
 };
 
@@ -93,6 +97,22 @@ void table_column(struct table *table, const char *name, bool right)
 
 	if (column)
 		scols_cell_set_color(scols_column_get_header(column), "bold");
+}
+
+void table_branch(struct table *table, int depth)
+{
+	struct libscols_line *above =
+		depth > 0 ? table->branches[depth - 1] : NULL;
+	struct libscols_column *first =
+		scols_table_get_column(table->columns, 0);
+
+	if (!table->tree && first)
+		scols_column_set_flags(
+			first, scols_column_get_flags(first) | SCOLS_FL_TREE);
+	table->tree = true;
+	table->line = scols_table_new_line(table->columns, above);
+	table->branches[depth] = table->line;
+	table->cell = 0;
 }
 
 void table_row(struct table *table)

@@ -42,6 +42,9 @@ struct table *table_new(void);
 void table_column(struct table *table, const char *name, bool right);
 /* A new row; cells are filled from the left. */
 void table_row(struct table *table);
+/* Makes the first column a tree: a row belongs below the last one of the depth
+ * before it. Instead of table_row. */
+void table_branch(struct table *table, int depth);
 void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 	__attribute__((format(printf, 3, 4)));
 void table_print(struct table *table);

@@ -30,11 +30,28 @@ static void draw_bar(const struct th_layer_progress *layer)
 	fprintf(stderr, "  %s", bar);
 }
 
-static void draw_layer(
-	const struct progress *progress, const struct th_layer_progress *layer)
+/* How fast it comes, and how long the rest will take at that. */
+static void draw_speed(const struct th_layer_progress *layer)
 {
-	char size[SIZE_TEXT], speed[SIZE_TEXT];
-	int64_t spent = th_clock_mono_ms() - progress->begin_ms;
+	int64_t spent_ms = th_clock_mono_ms() - layer->began_ms;
+	uint64_t come = layer->done_bytes - layer->began_bytes, rate, left;
+	char speed[SIZE_TEXT], time[TH_TIME_TEXT];
+
+	if (!layer->began_ms || spent_ms < 200 ||
+		layer->done_bytes <= layer->began_bytes)
+		return;
+	rate = come * 1000 / (uint64_t)spent_ms;
+	left = layer->size_bytes - layer->done_bytes;
+	if (rate == 0)
+		return;
+	size_text(rate, speed);
+	th_clock_span((int64_t)(left * 1000000 / rate), time);
+	fprintf(stderr, "  %9s/s  %s left", speed, time);
+}
+
+static void draw_layer(const struct th_layer_progress *layer)
+{
+	char size[SIZE_TEXT];
 
 	size_text(layer->size_bytes, size);
 	fprintf(stderr, "\r\033[K  layer %.12s  %9s", layer->blob + 7, size);
@@ -46,15 +63,28 @@ static void draw_layer(
 		fputs("  already here", stderr);
 		break;
 	case TH_LAYER_TRANSFER:
+	case TH_LAYER_UPLOAD:
 		draw_bar(layer);
-		if (spent > 200) {
-			size_text(layer->done_bytes * 1000 / (uint64_t)spent,
-				speed);
-			fprintf(stderr, "  %s/s", speed);
-		}
+		draw_speed(layer);
+		break;
+	case TH_LAYER_ELSEWHERE:
+		fputs("  waiting: another command brings it", stderr);
+		break;
+	case TH_LAYER_UNPACK:
+		draw_bar(layer);
+		fputs("  unpacking", stderr);
 		break;
 	case TH_LAYER_DONE:
 		fputs("  verified and unpacked", stderr);
+		break;
+	case TH_LAYER_THERE:
+		fputs("  already there", stderr);
+		break;
+	case TH_LAYER_MOUNTED:
+		fputs("  taken over there from another repository", stderr);
+		break;
+	case TH_LAYER_SENT:
+		fputs("  uploaded", stderr);
 		break;
 	}
 	fputc('\n', stderr);
@@ -68,7 +98,7 @@ static void draw(struct progress *progress,
 	if (progress->drawn && progress->lines)
 		fprintf(stderr, "\033[%zuA", progress->lines);
 	for (size_t i = 0; i < shown; i++)
-		draw_layer(progress, &layers[i]);
+		draw_layer(&layers[i]);
 	if (count > shown)
 		fprintf(stderr, "\r\033[K  and %zu more layers\n",
 			count - shown);
@@ -77,29 +107,74 @@ static void draw(struct progress *progress,
 	fflush(stderr);
 }
 
+static const char *begin_word(enum th_layer_phase phase)
+{
+	switch (phase) {
+	case TH_LAYER_HERE:
+		return "already here";
+	case TH_LAYER_WAITING:
+	case TH_LAYER_ELSEWHERE:
+	case TH_LAYER_TRANSFER:
+	case TH_LAYER_UNPACK:
+	case TH_LAYER_DONE:
+	case TH_LAYER_THERE:
+	case TH_LAYER_MOUNTED:
+	case TH_LAYER_UPLOAD:
+	case TH_LAYER_SENT:
+		break;
+	}
+	return NULL;
+}
+
+static const char *end_word(enum th_layer_phase phase)
+{
+	switch (phase) {
+	case TH_LAYER_DONE:
+		return "verified and unpacked";
+	case TH_LAYER_ELSEWHERE:
+		return "waiting: another command brings it";
+	case TH_LAYER_THERE:
+		return "already there";
+	case TH_LAYER_MOUNTED:
+		return "taken over there from another repository";
+	case TH_LAYER_SENT:
+		return "uploaded";
+	case TH_LAYER_HERE:
+	case TH_LAYER_WAITING:
+	case TH_LAYER_TRANSFER:
+	case TH_LAYER_UNPACK:
+	case TH_LAYER_UPLOAD:
+		break;
+	}
+	return NULL;
+}
+
+/* In a pipe: a line when a layer is found here, and one when it is done. */
 static void log_plainly(struct progress *progress,
 	const struct th_layer_progress *layers, size_t count)
 {
-	char size[SIZE_TEXT];
-	size_t done = 0;
+	for (size_t i = 0; i < count && i < PROGRESS_LAYERS; i++) {
+		const char *word = progress->drawn
+			? end_word(layers[i].phase)
+			: begin_word(layers[i].phase);
+		char size[SIZE_TEXT];
 
-	if (!progress->drawn) {
-		for (size_t i = 0; i < count; i++) {
-			size_text(layers[i].size_bytes, size);
-			fprintf(stderr, "layer %.12s %s: %s\n",
-				layers[i].blob + 7, size,
-				layers[i].phase == TH_LAYER_HERE
-					? "already here"
-					: "downloading");
-		}
-		progress->drawn = true;
+		if (!word || progress->told[i] == layers[i].phase)
+			continue;
+		size_text(layers[i].size_bytes, size);
+		fprintf(stderr, "layer %.12s %s: %s\n", layers[i].blob + 7,
+			size, word);
+		progress->told[i] = layers[i].phase;
 	}
-	for (size_t i = 0; i < count; i++)
-		done += layers[i].phase == TH_LAYER_DONE;
-	if (done > progress->done_told)
-		fprintf(stderr, "%zu layer%s verified and unpacked\n", done,
-			done == 1 ? "" : "s");
-	progress->done_told = done;
+	progress->drawn = true;
+}
+
+/* What ends a layer; the picture at the end shows all of them. */
+static bool is_end(enum th_layer_phase phase)
+{
+	return phase == TH_LAYER_HERE || phase == TH_LAYER_DONE ||
+		phase == TH_LAYER_THERE || phase == TH_LAYER_MOUNTED ||
+		phase == TH_LAYER_SENT;
 }
 
 void progress_show(
@@ -111,15 +186,12 @@ void progress_show(
 
 	if (progress->quiet)
 		return;
-	if (!progress->begin_ms)
-		progress->begin_ms = now;
 	if (!on_terminal()) {
 		log_plainly(progress, layers, count);
 		return;
 	}
 	for (size_t i = 0; i < count; i++)
-		all &= layers[i].phase == TH_LAYER_HERE ||
-			layers[i].phase == TH_LAYER_DONE;
+		all &= is_end(layers[i].phase);
 	if (!all && now < progress->next_ms)
 		return;
 	progress->next_ms = now + REDRAW_MS;
@@ -130,14 +202,18 @@ void progress_pulled(void *owner, const struct th_pulled *pulled)
 {
 	struct progress *progress = owner;
 
+	for (size_t i = 0; !progress->quiet && i < pulled->notes.count; i++)
+		fprintf(stderr, "note: %s\n", pulled->notes.items[i]);
 	if (!progress->quiet)
-		fprintf(stderr, "pulled %s\n", pulled->name);
+		fprintf(stderr, "pulled %s%s%s\n", pulled->name,
+			pulled->from[0] ? " from " : "", pulled->from);
 	progress_end(progress);
 }
 
 void progress_end(struct progress *progress)
 {
 	progress->drawn = false;
-	progress->lines = progress->done_told = 0;
-	progress->begin_ms = progress->next_ms = 0;
+	progress->lines = 0;
+	progress->next_ms = 0;
+	memset(progress->told, 0, sizeof(progress->told));
 }

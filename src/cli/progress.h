@@ -1,17 +1,19 @@
-/* The progress of a pull, on standard error: a line per layer on a terminal,
- * a plain line per event in a pipe. */
+/* The progress of a pull or push, on standard error: a line per layer on a
+ * terminal, a plain line per event in a pipe. */
 #ifndef CLI_PROGRESS_H
 #define CLI_PROGRESS_H
 
 #include "image/pull.h"
 
+#define PROGRESS_LAYERS 400
+
 struct progress {
 	bool quiet;
 	bool drawn; /* lines stand on the terminal */
 	size_t lines;
-	size_t done_told; /* in a pipe: layers whose end was told */
+	/* In a pipe: what was told of each layer. */
+	enum th_layer_phase told[PROGRESS_LAYERS];
 	int64_t next_ms;
-	int64_t begin_ms;
 };
 
 void progress_show(

@@ -19,7 +19,8 @@ enum verb_flags {
 	VERB_COMMAND = 4, /* takes a command behind -- */
 	VERB_JSON = 8, /* has --json */
 	/* Its exit code is that of a command: our own failures get 125. */
-	VERB_PASSES_CODE = 16
+	VERB_PASSES_CODE = 16,
+	VERB_REGISTRIES = 32 /* asks registries; so does all with a store */
 };
 
 struct given_option {
@@ -41,7 +42,11 @@ struct invocation {
 	struct th_context context;
 	/* Given or found, for verbs that hand them on. */
 	const char *root, *run, *config_path;
+	/* Where VERB_STORE or VERB_REGISTRIES is set: */
 	struct th_config config;
+	struct th_logins logins;
+	char *logins_path;
+	struct th_registry_options registries;
 };
 
 struct verb {

@@ -10,7 +10,7 @@ static int run(struct invocation *call)
 	const char *group = "";
 
 	if (call->object_count > 0) {
-		const struct verb *verb = verb_find(call->objects[0]);
+		const struct verb *verb = verb_lookup(call->objects[0]);
 
 		if (!verb) {
 			verb_unknown(call->objects[0]);

@@ -7,6 +7,7 @@
 #include "cli/describe.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "oci/reference.h"
 
 static bool runs(const struct th_container_row *row)
 {
@@ -104,29 +105,60 @@ static int list_containers(struct invocation *call)
 	return EXIT_DONE;
 }
 
+/* The names of an image, a line for each repository: "host/path" and its tags,
+ * which stand side by side in the order of names. Returns where the next
+ * repository begins. */
+static size_t take_repository(const struct th_strings *names, size_t from,
+	char path[TH_REFERENCE_MAX], char tags[300])
+{
+	size_t used = 0, at = from;
+
+	path[0] = tags[0] = '\0';
+	for (; at < names->count; at++) {
+		const char *name = names->items[at];
+		const char *tag = strrchr(name, ':');
+		size_t len = tag ? (size_t)(tag - name) : strlen(name);
+
+		if (at > from && (strncmp(path, name, len) != 0 || path[len]))
+			break;
+		snprintf(path, TH_REFERENCE_MAX, "%.*s", (int)len, name);
+		snprintf(tags + used, 300 - used, "%s%s", used ? ", " : "",
+			tag ? tag + 1 : "");
+		used = strlen(tags);
+	}
+	return at;
+}
+
 static void add_image(struct table *table, const struct th_image_row *row)
 {
-	char size[SIZE_TEXT], ago[48];
+	char size[SIZE_TEXT], shared[SIZE_TEXT], ago[48];
+	char path[TH_REFERENCE_MAX], tags[300];
 	int64_t created = 0;
+	size_t at = 0;
 
-	size_text(row->blob_bytes, size);
+	size_text(row->disk_bytes, size);
+	size_text(row->shared_bytes, shared);
 	if (th_clock_parse(row->created, &created))
 		created = 0;
 	ago_text(created, ago);
-	for (size_t i = 0; i < row->tags.count || i == 0; i++) {
+	do {
+		bool first = at == 0;
+
+		at = take_repository(&row->tags, at, path, tags);
 		table_row(table);
-		table_cell(table, "bold", "%s",
-			row->tags.count ? row->tags.items[i] : "(no name)");
+		table_cell(table, "bold", "%s", path[0] ? path : "(no name)");
+		table_cell(table, NULL, "%s", tags);
 		/* Further names of the same image stand below the first. */
-		if (i > 0)
+		if (!first)
 			continue;
 		table_cell(table, NULL, "%s", row->platform);
 		table_cell(table, NULL, "%s", ago);
 		table_cell(table, NULL, "%s", size);
+		table_cell(table, NULL, "%s", shared);
 		table_cell(table, NULL, "%lld", (long long)row->containers);
 		table_cell(
 			table, "darkgray", "%.12s", th_digest_hex(row->digest));
-	}
+	} while (at < row->tags.count);
 }
 
 static int list_images(struct invocation *call)
@@ -152,9 +184,11 @@ static int list_images(struct invocation *call)
 		struct table *table = table_new();
 
 		table_column(table, "image", false);
+		table_column(table, "tags", false);
 		table_column(table, "platform", false);
 		table_column(table, "created", false);
-		table_column(table, "size", true);
+		table_column(table, "on disk", true);
+		table_column(table, "shared", true);
 		table_column(table, "containers", true);
 		table_column(table, "digest", false);
 		for (size_t i = 0; i < count; i++)

@@ -1,104 +1,140 @@
 /* pull: from a registry into the store. */
 #include <stdio.h>
 #include <string.h>
-#include <unistd.h>
 
 #include "base/clock.h"
+#include "base/json.h"
+#include "cli/choose.h"
 #include "cli/output.h"
 #include "cli/progress.h"
+#include "cli/pulling.h"
 #include "cli/verbs.h"
+#include "container/image_choice.h"
+#include "image/locate.h"
+#include "image/resolve.h"
 
-/* Which of several registries: a person is asked, a script gets an error. */
-static int choose(struct invocation *call, const struct th_strings *hosts,
-	const struct th_reference *ref, size_t *choice, struct th_error *err)
+static void tell(struct invocation *call, const struct th_pulled *pulled,
+	int64_t begin_us, json_t *list)
 {
-	char line[32];
-	unsigned int number = 0;
+	char size[SIZE_TEXT], took[TH_TIME_TEXT];
 
-	*choice = 0;
-	if (hosts->count == 1)
-		return 0;
-	if (!isatty(0) || !on_terminal() || call->yes) {
-		struct th_buf list;
-
-		th_buf_init(&list, sizeof(err->hint) - 1);
-		for (size_t i = 0; i < hosts->count; i++)
-			th_buf_addf(&list, "%s%s/%s:%s",
-				i ? ", " : "choose: ", hosts->items[i],
-				ref->path, ref->tag);
-		th_fail(err, TH_USAGE, "%zu registries have %s:%s",
-			hosts->count, ref->path, ref->tag);
-		th_hint(err, "%s", list.data);
-		th_buf_release(&list);
-		return -1;
-	}
-	fprintf(stderr, "%zu registries have %s:%s\n", hosts->count, ref->path,
-		ref->tag);
-	for (size_t i = 0; i < hosts->count; i++)
-		fprintf(stderr, "  %zu  %s/%s:%s\n", i + 1, hosts->items[i],
-			ref->path, ref->tag);
-	fputs("which one? ", stderr);
-	if (!fgets(line, sizeof(line), stdin) ||
-		sscanf(line, "%u", &number) != 1 || number < 1 ||
-		number > hosts->count)
-		return th_fail(err, TH_USAGE, "none was chosen");
-	*choice = number - 1;
-	return 0;
+	size_text(pulled->transfer_bytes, size);
+	th_clock_span(th_clock_now_us() - begin_us, took);
+	json_array_append_new(list,
+		json_pack("{s:s s:s s:I s:I s:I s:o}", "name", pulled->name,
+			"digest", pulled->digest, "layers",
+			(json_int_t)pulled->layer_count, "already-here",
+			(json_int_t)pulled->here_count, "transferred",
+			(json_int_t)pulled->transfer_bytes, "notes",
+			th_json_from_strings(&pulled->notes)));
+	for (size_t i = 0; !call->quiet && i < pulled->notes.count; i++)
+		fprintf(stderr, "note: %s\n", pulled->notes.items[i]);
+	if (call->quiet)
+		printf("%s\n", pulled->digest);
+	else if (!call->json)
+		printf("pulled %s%s%s: %zu of %zu layers, %s in %s (%.19s)\n",
+			pulled->name, pulled->from[0] ? " from " : "",
+			pulled->from, pulled->layer_count - pulled->here_count,
+			pulled->layer_count, size, took, pulled->digest);
+	fflush(stdout);
 }
 
-static int pull_one(struct invocation *call, const char *name, json_t *list)
+/* The registry that is meant; notes are told at once. */
+static int find_host(
+	struct invocation *call, struct th_reference *ref, struct th_error *err)
 {
-	struct th_pull_options options = {.config = &call->config,
-		.progress = call->context.progress,
-		.owner = call->context.owner,
-		.cancel = call->context.cancel};
-	struct th_strings hosts = {0};
+	struct th_strings hosts = {0}, notes = {0};
+	size_t choice = 0;
+	int rc;
+
+	rc = th_locate(call->context.store, &call->registries, ref, &hosts,
+		&notes, err);
+	for (size_t i = 0; !call->quiet && rc == 0 && i < notes.count; i++)
+		fprintf(stderr, "note: %s\n", notes.items[i]);
+	if (rc == 0 && hosts.count > 1)
+		rc = choose_registry(NULL, ref, &hosts, &choice, err);
+	if (rc == 0)
+		snprintf(ref->host, sizeof(ref->host), "%s",
+			hosts.items[choice]);
+	th_strings_release(&hosts);
+	th_strings_release(&notes);
+	return rc;
+}
+
+static int pull_one(struct invocation *call, const char *name,
+	const struct th_pull_options *options, json_t *list)
+{
 	struct th_reference ref;
 	struct th_pulled pulled;
 	struct th_error err = {0};
-	char size[SIZE_TEXT], took[TH_TIME_TEXT];
-	int64_t begin = th_clock_now_us();
-	size_t choice;
+	int64_t begin_us = th_clock_now_us();
+	int rc;
 
-	if (th_reference_parse(name, &ref, &err) ||
-		th_pull_locate(&call->config, &ref, &hosts, &err) ||
-		choose(call, &hosts, &ref, &choice, &err)) {
-		th_strings_release(&hosts);
+	if (th_packed_is_path(name))
+		return unpack_file(call, name, NULL, options, list);
+	if (th_reference_parse(name, &ref, &err) || find_host(call, &ref, &err))
 		return say_error(&err);
-	}
-	snprintf(ref.host, sizeof(ref.host), "%s", hosts.items[choice]);
-	th_strings_release(&hosts);
-	if (th_pull(call->context.store, &ref, &options, &pulled, &err)) {
-		progress_end(call->context.owner);
-		return say_error(&err);
-	}
+	rc = th_pull(call->context.store, &ref, options, &pulled, &err);
 	/* The next image draws its own lines below. */
 	progress_end(call->context.owner);
-	size_text(pulled.transfer_bytes, size);
-	th_clock_span(th_clock_now_us() - begin, took);
-	json_array_append_new(list,
-		json_pack("{s:s s:s s:I s:I s:I}", "name", pulled.name,
-			"digest", pulled.digest, "layers",
-			(json_int_t)pulled.layer_count, "already-here",
-			(json_int_t)pulled.here_count, "transferred",
-			(json_int_t)pulled.transfer_bytes));
-	if (call->quiet)
-		printf("%s\n", pulled.digest);
-	else if (!call->json)
-		printf("pulled %s: %zu of %zu layers, %s in %s (%.19s)\n",
-			pulled.name, pulled.layer_count - pulled.here_count,
-			pulled.layer_count, size, took, pulled.digest);
-	fflush(stdout);
+	if (rc)
+		return say_error(&err);
+	tell(call, &pulled, begin_us, list);
+	th_pulled_release(&pulled);
 	return EXIT_DONE;
 }
 
-static int run(struct invocation *call)
+int unpack_file(struct invocation *call, const char *path, const char *only,
+	const struct th_pull_options *options, json_t *list)
 {
+	const struct th_packed_image *images, *one = NULL;
+	struct th_packed *packed = NULL;
+	struct th_error err = {0};
+	size_t count = 0;
+	int rc;
+
+	if (th_packed_open(call->context.store, path, &packed, &err))
+		return say_error(&err);
+	images = th_packed_images(packed, &count);
+	rc = only || count == 0
+		? th_packed_choose(packed, path, only, &one, &err)
+		: 0;
+	for (size_t i = 0; rc == 0 && i < count; i++) {
+		int64_t begin_us = th_clock_now_us();
+		struct th_pulled pulled;
+
+		if (one && one != &images[i])
+			continue;
+		rc = th_pull_packed(call->context.store, packed, &images[i],
+			NULL, options, &pulled, &err);
+		progress_end(call->context.owner);
+		if (rc)
+			break;
+		tell(call, &pulled, begin_us, list);
+		th_pulled_release(&pulled);
+	}
+	th_packed_close(packed);
+	return rc ? say_error(&err) : EXIT_DONE;
+}
+
+int pull_all(struct invocation *call,
+	int (*act)(struct invocation *call, const char *object,
+		const struct th_pull_options *options, json_t *list))
+{
+	struct th_pull_options options = {.registries = &call->registries,
+		.progress = call->context.progress,
+		.owner = call->context.owner};
+	const char *platform = option_value(call, "platform");
 	json_t *list = json_array();
+	struct th_error err = {0};
 	int code = EXIT_DONE;
 
+	if (platform && th_platform_parse(platform, &options.platform, &err)) {
+		json_decref(list);
+		return say_error(&err);
+	}
 	for (int i = 0; i < call->object_count; i++) {
-		int one = pull_one(call, call->objects[i], list);
+		int one = act(call, call->objects[i], &options, list);
 
 		code = code ? code : one;
 	}
@@ -108,14 +144,26 @@ static int run(struct invocation *call)
 	return code;
 }
 
+static int run(struct invocation *call)
+{
+	return pull_all(call, pull_one);
+}
+
+static const struct option_spec options[] = {
+	{"platform", "OS/ARCH", "not for this host: linux/arm64, linux/arm/v7"},
+	{NULL, NULL, NULL}};
+
 static const char *const text[] = {
 	"A name without a registry's host is looked for in the registries that",
 	"the configuration marks with \"search: true\". Every blob is verified",
-	"while it arrives, and layers that are here are not fetched again.",
-	NULL};
+	"while it arrives, and layers that are here are not fetched again. A "
+	"pull",
+	"that was interrupted goes on where it stopped. A packed file (./FILE)",
+	"works as a registry does.", NULL};
 
 static const char *const examples[] = {"tidyhull pull selwick/gauge",
-	"tidyhull pull registry.example:5000/selwick/gauge:2", NULL};
+	"tidyhull pull registry.example:5000/selwick/gauge:2",
+	"tidyhull pull ./gauge.tar", NULL};
 
 const struct verb verb_pull = {.name = "pull",
 	.group = "images",
@@ -123,6 +171,7 @@ const struct verb verb_pull = {.name = "pull",
 	.usage = "REF...",
 	.text = text,
 	.examples = examples,
+	.options = options,
 	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
 	.least = 1,
 	.most = -1,

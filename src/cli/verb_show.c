@@ -102,6 +102,44 @@ static void print_tree(const json_t *doc, int depth)
 	}
 }
 
+/* The layers of an image from the lowest up, and who else has each. */
+static void print_layers(const json_t *layers)
+{
+	struct table *table = table_new();
+	json_t *layer, *sharer;
+	size_t i, j;
+
+	table_column(table, "layer", false);
+	table_column(table, "download", true);
+	table_column(table, "unpacked", true);
+	json_array_foreach(layers, i, layer)
+	{
+		json_t *sharers = json_object_get(layer, "shared-with");
+		char size[SIZE_TEXT], unpacked[SIZE_TEXT];
+
+		size_text((uint64_t)json_integer_value(
+				  json_object_get(layer, "size")),
+			size);
+		size_text((uint64_t)json_integer_value(
+				  json_object_get(layer, "unpacked")),
+			unpacked);
+		table_branch(table, 0);
+		table_cell(table, "bold", "%.12s",
+			th_digest_hex(json_string_value(
+				json_object_get(layer, "digest"))));
+		table_cell(table, NULL, "%s", size);
+		table_cell(table, NULL, "%s", unpacked);
+		json_array_foreach(sharers, j, sharer)
+		{
+			table_branch(table, 1);
+			table_cell(table, "darkgray", "shared with %s",
+				json_string_value(sharer));
+		}
+	}
+	putchar('\n');
+	table_print(table);
+}
+
 static int show(struct invocation *call, const char *name, json_t *all)
 {
 	const char *field = option_value(call, "field");
@@ -127,6 +165,13 @@ static int show(struct invocation *call, const char *name, json_t *all)
 				"\"%.50s\" has no field %.100s", name, field);
 	} else if (call->json) {
 		json_array_append(all, doc);
+	} else if (object.kind == TH_KIND_IMAGE) {
+		json_t *layers = json_incref(json_object_get(doc, "layers"));
+
+		json_object_del(doc, "layers");
+		print_tree(doc, 0);
+		print_layers(layers);
+		json_decref(layers);
 	} else {
 		print_tree(doc, 0);
 	}

@@ -3,14 +3,17 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/distance.h"
 #include "cli/options.h"
 
 const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
-	&verb_pull, &verb_create, &verb_run, &verb_launch, &verb_start,
-	&verb_stop, &verb_kill, &verb_list, &verb_show, &verb_why, &verb_logs,
-	&verb_ports, &verb_exec, &verb_remove, NULL};
+	&verb_find, &verb_peek, &verb_login, &verb_logout, &verb_pull,
+	&verb_push, &verb_tag, &verb_pack, &verb_unpack, &verb_create,
+	&verb_run, &verb_launch, &verb_start, &verb_stop, &verb_kill,
+	&verb_list, &verb_show, &verb_why, &verb_logs, &verb_ports, &verb_exec,
+	&verb_remove, &verb_sweep, NULL};
 
-const struct verb *verb_find(const char *name)
+const struct verb *verb_lookup(const char *name)
 {
 	for (size_t i = 0; verbs[i]; i++) {
 		if (strcmp(verbs[i]->name, name) == 0)
@@ -19,40 +22,13 @@ const struct verb *verb_find(const char *name)
 	return NULL;
 }
 
-/* How many letters must be changed, added or left out to make b from a. */
-static int distance(const char *a, const char *b)
-{
-	int row[32], len = (int)strlen(b);
-
-	if (len > 30 || strlen(a) > 30)
-		return 99;
-	for (int j = 0; j <= len; j++)
-		row[j] = j;
-	for (int i = 1; a[i - 1]; i++) {
-		int diagonal = row[0];
-
-		row[0] = i;
-		for (int j = 1; j <= len; j++) {
-			int changed = diagonal + (a[i - 1] != b[j - 1]);
-
-			diagonal = row[j];
-			if (row[j - 1] + 1 < changed)
-				changed = row[j - 1] + 1;
-			if (row[j] + 1 < changed)
-				changed = row[j] + 1;
-			row[j] = changed;
-		}
-	}
-	return row[len];
-}
-
 void verb_unknown(const char *name)
 {
 	const struct verb *best = NULL;
 	int least = 3;
 
 	for (size_t i = 0; verbs[i]; i++) {
-		int steps = distance(name, verbs[i]->name);
+		int steps = th_distance(name, verbs[i]->name);
 
 		if (strlen(name) >= 2 &&
 			strncmp(name, verbs[i]->name, strlen(name)) == 0)

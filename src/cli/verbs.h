@@ -6,14 +6,15 @@
 #include "cli/verb.h"
 
 extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
-	verb_help_verb, verb_kill, verb_launch, verb_list, verb_logs,
-	verb_ports, verb_pull, verb_remove, verb_run, verb_show, verb_start,
-	verb_stop, verb_why;
+	verb_find, verb_help_verb, verb_kill, verb_launch, verb_list,
+	verb_login, verb_logout, verb_logs, verb_pack, verb_peek, verb_ports,
+	verb_pull, verb_push, verb_remove, verb_run, verb_show, verb_start,
+	verb_stop, verb_sweep, verb_tag, verb_unpack, verb_why;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];
 
-const struct verb *verb_find(const char *name);
+const struct verb *verb_lookup(const char *name);
 /* Says that there is no such verb, and which may be meant. */
 void verb_unknown(const char *name);
 /* Prints the help of one verb on stdout. */

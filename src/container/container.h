@@ -7,20 +7,24 @@
 #include "container/settings.h"
 #include "image/pull.h"
 #include "keeper/channel.h"
-#include "registry/config.h"
 #include "store/container_state.h"
 #include "store/store.h"
 
 /* What every operation works with; the caller's. */
 struct th_context {
 	struct th_store *store;
-	const struct th_config *config;
+	const struct th_registry_options *registries;
 	const char *keeper; /* path of the keeper program */
 	const char *actor; /* who asks: "root: tidyhull stop" */
 	/* Passed on to a pull that a missing image needs. */
 	void (*progress)(void *owner, const struct th_layer_progress *layers,
 		size_t count);
 	void (*pulled)(void *owner, const struct th_pulled *pulled);
+	/* Asks which of several registries is meant; TH_USAGE where nobody can
+	 * be asked. May be NULL. */
+	int (*choose)(void *owner, const struct th_reference *ref,
+		const struct th_strings *hosts, size_t *choice,
+		struct th_error *err);
 	void *owner;
 	atomic_bool *cancel;
 };

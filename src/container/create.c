@@ -11,10 +11,9 @@
 #include "base/file.h"
 #include "container/compose.h"
 #include "container/container.h"
+#include "container/image_choice.h"
 #include "container/names.h"
 #include "network/network.h"
-#include "oci/image_config.h"
-#include "store/blob.h"
 
 /* ---- checks ---- */
 
@@ -155,94 +154,6 @@ static void check_network(
 	th_problems_add(problems, &err);
 }
 
-/* The image that is meant where it is here: 1, 0, -1. */
-static int find_image(const struct th_context *context, const char *text,
-	struct th_image_row *image, struct th_error *err)
-{
-	struct th_image_row *rows = NULL;
-	size_t count = 0;
-	int rc = 0;
-
-	if (th_image_state_find(context->store, text, &rows, &count, err))
-		return -1;
-	if (count == 1) {
-		*image = rows[0];
-		memset(&image->tags, 0, sizeof(image->tags));
-		rc = 1;
-	} else if (count > 1) {
-		rc = th_fail(err, TH_USAGE, "\"%.100s\" fits %zu images", text,
-			count);
-		th_hint(err, "say it in full: %.200s",
-			rows[0].tags.count ? rows[0].tags.items[0]
-					   : rows[0].digest);
-	}
-	th_image_rows_free(rows, count);
-	return rc;
-}
-
-static int load_image(const struct th_context *context,
-	const struct th_image_row *row, struct th_image_config *config,
-	struct th_error *err)
-{
-	struct th_buf body;
-	int rc;
-
-	th_buf_init(&body, TH_MANIFEST_MAX);
-	rc = th_blob_read(context->store, row->config, &body, err);
-	if (rc == 0)
-		rc = th_image_config_parse(body.data, body.len, config, err);
-	th_buf_release(&body);
-	return rc;
-}
-
-static int check_command(const struct th_context *context,
-	const struct th_settings *settings, const struct th_image_row *row,
-	struct th_error *err)
-{
-	struct th_image_config config = {0};
-	struct th_strings command = {0};
-	int rc;
-
-	rc = load_image(context, row, &config, err);
-	if (rc == 0)
-		rc = th_compose_command(settings, &config, &command, err);
-	th_strings_release(&command);
-	th_image_config_release(&config);
-	return rc;
-}
-
-/* Looks for the image here, and else asks the registries. 1: it is here. */
-static int check_image(const struct th_context *context,
-	const struct th_settings *settings, struct th_image_row *image,
-	struct th_strings *hosts, struct th_error *err)
-{
-	struct th_reference ref;
-	int rc = 0;
-
-	if (settings->fetch != TH_FETCH_ALWAYS)
-		rc = find_image(context, settings->image, image, err);
-	if (rc < 0)
-		return -1;
-	if (rc == 1)
-		return check_command(context, settings, image, err) ? -1 : 1;
-	if (th_reference_parse(settings->image, &ref, err))
-		return -1;
-	if (settings->fetch == TH_FETCH_NEVER) {
-		th_fail(err, TH_NOT_FOUND, "the image %.200s is not here",
-			settings->image);
-		return th_hint(err, "without --fetch never it would be pulled");
-	}
-	if (th_pull_locate(context->config, &ref, hosts, err))
-		return -1;
-	if (hosts->count > 1) {
-		th_fail(err, TH_USAGE, "several registries have %.200s",
-			settings->image);
-		return th_hint(err, "choose: %.100s/%.60s or %.100s/%.60s",
-			hosts->items[0], ref.path, hosts->items[1], ref.path);
-	}
-	return 0;
-}
-
 static void check_all(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems)
 {
@@ -256,43 +167,16 @@ static void check_all(const struct th_context *context,
 void th_container_check(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems)
 {
-	struct th_image_row image;
-	struct th_strings hosts = {0};
+	struct th_image_choice choice;
 	struct th_error err = {0};
 
 	check_all(context, settings, problems);
-	if (check_image(context, settings, &image, &hosts, &err) < 0)
+	if (th_image_choose(context, settings, &choice, &err))
 		th_problems_add(problems, &err);
-	th_strings_release(&hosts);
+	th_image_choice_release(&choice);
 }
 
 /* ---- making ---- */
-
-static int pull_image(const struct th_context *context,
-	const struct th_settings *settings, const struct th_strings *hosts,
-	struct th_image_row *image, struct th_error *err)
-{
-	struct th_pull_options options = {.config = context->config,
-		.progress = context->progress,
-		.owner = context->owner,
-		.cancel = context->cancel};
-	struct th_reference ref;
-	struct th_pulled pulled;
-	int rc;
-
-	if (th_reference_parse(settings->image, &ref, err))
-		return -1;
-	snprintf(ref.host, sizeof(ref.host), "%s", hosts->items[0]);
-	if (th_pull(context->store, &ref, &options, &pulled, err))
-		return -1;
-	if (context->pulled)
-		context->pulled(context->owner, &pulled);
-	rc = find_image(context, pulled.digest, image, err);
-	return rc == 1	 ? 0
-		: rc < 0 ? -1
-			 : th_fail(err, TH_FAILED,
-				   "the image was removed again meanwhile");
-}
 
 static int make_sources(
 	const struct th_settings *settings, struct th_error *err)
@@ -322,7 +206,8 @@ static void describe_command(const struct th_strings *command, char text[256])
 }
 
 static int fill_row(const struct th_context *context,
-	const struct th_settings *settings, const struct th_image_row *image,
+	const struct th_settings *settings,
+	const struct th_image_choice *choice,
 	const struct th_image_config *config, struct th_container_row *row,
 	struct th_error *err)
 {
@@ -335,9 +220,8 @@ static int fill_row(const struct th_context *context,
 		snprintf(row->name, sizeof(row->name), "%s", settings->name);
 	else if (th_name_new(context->store->db, row->name, err))
 		return -1;
-	snprintf(row->image, sizeof(row->image), "%s", image->digest);
-	snprintf(row->image_name, sizeof(row->image_name), "%s",
-		settings->image);
+	snprintf(row->image, sizeof(row->image), "%s", choice->image.digest);
+	snprintf(row->image_name, sizeof(row->image_name), "%s", choice->name);
 	snprintf(row->network, sizeof(row->network), "%s",
 		settings->network ? settings->network : TH_NETWORK_DEFAULT);
 	row->keep = settings->keep;
@@ -351,7 +235,7 @@ static int fill_row(const struct th_context *context,
 
 /* The folder comes first and the state last: what the state knows is whole. */
 static int make(const struct th_context *context, struct th_settings *settings,
-	const struct th_image_row *image, struct th_container_row *row,
+	const struct th_image_choice *choice, struct th_container_row *row,
 	struct th_error *err)
 {
 	struct th_store *store = context->store;
@@ -361,10 +245,10 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	char path[64] = "";
 	int folder = -1, rc = -1;
 
-	if (load_image(context, image, &config, err) ||
-		th_image_state_layers(
-			store, image->digest, &layers, &layer_count, err) ||
-		fill_row(context, settings, image, &config, row, err) ||
+	if (th_image_load(context, &choice->image, &config, err) ||
+		th_image_state_layers(store, choice->image.digest, &layers,
+			&layer_count, err) ||
+		fill_row(context, settings, choice, &config, row, err) ||
 		make_sources(settings, err) ||
 		th_store_unsettled(store, row->id, err))
 		goto out;
@@ -397,27 +281,21 @@ int th_container_create(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems,
 	struct th_container_row *row, struct th_error *err)
 {
-	struct th_image_row image = {.digest = ""};
-	struct th_strings hosts = {0};
+	struct th_image_choice choice;
 	struct th_error one = {0};
-	int here, rc = -1;
+	int rc = -1;
 
 	memset(row, 0, sizeof(*row));
 	check_all(context, settings, problems);
-	here = check_image(context, settings, &image, &hosts, &one);
-	if (here < 0)
+	if (th_image_choose(context, settings, &choice, &one))
 		th_problems_add(problems, &one);
-	if (problems->count)
-		goto out;
-	if (!here &&
-		(pull_image(context, settings, &hosts, &image, err) ||
-			check_command(context, settings, &image, err)))
+	if (problems->count || th_image_obtain(context, settings, &choice, err))
 		goto out;
 	if (th_store_hold(context->store, err))
 		goto out;
-	rc = make(context, settings, &image, row, err);
+	rc = make(context, settings, &choice, row, err);
 	th_store_let_go(context->store);
 out:
-	th_strings_release(&hosts);
+	th_image_choice_release(&choice);
 	return rc;
 }

@@ -2,21 +2,23 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <inttypes.h>
 #include <pthread.h>
+#include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
-#include "base/random.h"
-#include "layer/apply.h"
-#include "layer/inflate.h"
-#include "oci/image_config.h"
-#include "registry/client.h"
+#include "image/reclaim.h"
+#include "image/resolve.h"
+#include "image/stage.h"
 #include "store/blob.h"
 
+/* Layers at the same time: each takes a core, and waits for the network. */
 #define WORKERS_MAX 8
 /* Progress is told at most once for so many bytes of a layer. */
 #define PROGRESS_STEP (256 * 1024)
@@ -25,17 +27,16 @@ struct layer {
 	const struct th_descriptor *descriptor;
 	const char *diff_id;
 	bool repeated; /* the same as an earlier one of this image */
-	char tree[64]; /* below tmp/ while it is written */
+	uint64_t tree_bytes;
 };
 
 struct pull {
 	struct th_store *store;
-	const struct th_reference *ref;
+	struct th_origin *origin;
 	const struct th_pull_options *options;
-	struct th_manifest manifest;
-	struct th_image_config config;
-	struct th_buf manifest_body, config_body;
-	char digest[TH_DIGEST_TEXT];
+	struct th_cancel cancel; /* by the caller, or by a failed layer */
+	atomic_bool *failed;
+	struct th_resolved resolved;
 	struct layer *layers;
 	size_t *order; /* the largest first */
 	struct th_layer_progress *progress;
@@ -43,409 +44,186 @@ struct pull {
 	pthread_mutex_t mutex;
 	size_t next;
 	struct th_error err;
-	atomic_bool cancel;
 };
 
-/* ---- what is asked of the registry before the layers ---- */
-
-static int fetch_blob(struct th_registry *registry, const char *path,
-	const struct th_descriptor *wanted, struct th_buf *body,
-	const char *what, struct th_error *err)
-{
-	char digest[TH_DIGEST_TEXT];
-	struct th_source *source;
-	const void *data;
-	ssize_t got;
-
-	if (wanted->size_bytes > body->limit)
-		return th_fail(err, TH_FAILED,
-			"%s is larger than the %zu bytes that are accepted",
-			what, body->limit);
-	if (th_registry_blob(registry, path, wanted->digest, &source, err))
-		return -1;
-	while ((got = source->next(source, &data, err)) > 0)
-		th_buf_add(body, data, (size_t)got);
-	if (got < 0)
-		return -1;
-	if (body->failed || th_hash_once(body->data, body->len, digest))
-		return th_fail(err, TH_NETWORK,
-			"%s is longer than the manifest says", what);
-	if (body->len != wanted->size_bytes ||
-		strcmp(digest, wanted->digest) != 0) {
-		th_fail(err, TH_NETWORK,
-			"%s is not what the manifest says: its digest is %s "
-			"instead of %s",
-			what, digest, wanted->digest);
-		return th_hint(err,
-			"the registry or something on the way has changed it; "
-			"nothing of it was kept");
-	}
-	return 0;
-}
-
-static int fetch_manifest(struct pull *pull, struct th_registry *registry,
-	const char *wanted, const struct th_platform *platform, int depth,
-	struct th_error *err)
-{
-	const struct th_descriptor *chosen = NULL;
-	char child[TH_DIGEST_TEXT], type[128];
-	struct th_buf *body = &pull->manifest_body;
-	struct th_index index;
-	enum th_document kind;
-	int rc;
-
-	body->len = 0;
-	if (th_registry_manifest(registry, pull->ref->path, wanted, body,
-		    pull->digest, type, err) ||
-		th_document_kind(body->data, body->len, type, &kind, err))
-		return -1;
-	if (kind == TH_DOC_MANIFEST)
-		return th_manifest_parse(
-			body->data, body->len, &pull->manifest, err);
-	if (depth > 3)
-		return th_fail(err, TH_FAILED,
-			"the index leads to another index too many times");
-	if (th_index_parse(body->data, body->len, &index, err))
-		return -1;
-	rc = th_index_select(&index, platform, &chosen, err);
-	if (rc == 0)
-		memcpy(child, chosen->digest, sizeof(child));
-	th_index_release(&index);
-	if (rc)
-		return -1;
-	return fetch_manifest(pull, registry, child, platform, depth + 1, err);
-}
-
-static int fetch_documents(
-	struct pull *pull, struct th_registry *registry, struct th_error *err)
-{
-	struct th_platform platform = pull->options->platform;
-
-	if (!platform.os[0])
-		th_platform_host(&platform);
-	if (fetch_manifest(pull, registry, th_reference_wanted(pull->ref),
-		    &platform, 0, err) ||
-		fetch_blob(registry, pull->ref->path, &pull->manifest.config,
-			&pull->config_body, "the image's config", err) ||
-		th_image_config_parse(pull->config_body.data,
-			pull->config_body.len, &pull->config, err))
-		return -1;
-	if (pull->config.diff_ids.count != pull->manifest.layer_count)
-		return th_fail(err, TH_FAILED,
-			"the image's manifest has %zu layers, but its config "
-			"has %zu",
-			pull->manifest.layer_count,
-			pull->config.diff_ids.count);
-	if (pull->manifest.layer_count == 0)
-		return th_fail(err, TH_FAILED, "the image has no layers");
-	return 0;
-}
-
-/* ---- one layer: download, verify, keep, decompress, verify, unpack ---- */
-
-/* Passes the download on while it is hashed and written as a blob. */
-struct tee {
-	struct th_source source;
-	struct th_source *from;
-	struct th_blob_writer writer;
+/* What a worker has in hand. */
+struct working {
 	struct pull *pull;
-	struct th_layer_progress *progress;
-	uint64_t limit;
-	uint64_t told;
+	size_t number;
+	uint64_t told_bytes;
 };
+
+void th_pulled_release(struct th_pulled *pulled)
+{
+	th_strings_release(&pulled->notes);
+}
+
+static size_t layer_count(const struct pull *pull)
+{
+	return pull->resolved.manifest.layer_count;
+}
 
 static void tell(struct pull *pull)
 {
 	if (pull->options->progress)
 		pull->options->progress(pull->options->owner, pull->progress,
-			pull->manifest.layer_count);
+			layer_count(pull));
 }
 
-static ssize_t next_tee(
-	struct th_source *source, const void **data, struct th_error *err)
+static void take_phase(void *owner, enum th_layer_phase phase)
 {
-	struct tee *tee = (struct tee *)(void *)source;
-	ssize_t got = tee->from->next(tee->from, data, err);
+	struct working *working = owner;
+	struct pull *pull = working->pull;
+	struct th_layer_progress *progress = &pull->progress[working->number];
 
-	if (got <= 0)
-		return got;
-	if (tee->writer.size_bytes + (uint64_t)got > tee->limit)
-		return th_fail(
-			err, TH_NETWORK, "it is longer than the manifest says");
-	if (th_blob_add(&tee->writer, *data, (size_t)got, err))
-		return -1;
-	if (tee->writer.size_bytes - tee->told >= PROGRESS_STEP) {
-		tee->told = tee->writer.size_bytes;
-		pthread_mutex_lock(&tee->pull->mutex);
-		tee->progress->done_bytes = tee->told;
-		tell(tee->pull);
-		pthread_mutex_unlock(&tee->pull->mutex);
-	}
-	return got;
-}
-
-/* A blob that is in the store already. */
-struct file_source {
-	struct th_source source;
-	int fd;
-	char data[128 * 1024];
-};
-
-static ssize_t next_file(
-	struct th_source *source, const void **data, struct th_error *err)
-{
-	struct file_source *file = (struct file_source *)(void *)source;
-	ssize_t got;
-
-	do
-		got = read(file->fd, file->data, sizeof(file->data));
-	while (got < 0 && errno == EINTR);
-	*data = file->data;
-	if (got < 0)
-		return th_fail_sys(err, TH_FAILED, errno, "cannot read a blob");
-	return got;
-}
-
-/* Hashes what is unpacked, for the diff ID. */
-struct counter {
-	struct th_source source;
-	struct th_source *from;
-	struct th_hash *hash;
-};
-
-static ssize_t next_counted(
-	struct th_source *source, const void **data, struct th_error *err)
-{
-	struct counter *counter = (struct counter *)(void *)source;
-	ssize_t got = counter->from->next(counter->from, data, err);
-
-	if (got > 0)
-		th_hash_add(counter->hash, *data, (size_t)got);
-	return got;
-}
-
-static void tree_path(const char *diff_id, char path[128])
-{
-	snprintf(path, 128, "trees/%.64s", th_digest_hex(diff_id));
-}
-
-static bool tree_there(const struct th_store *store, const char *diff_id)
-{
-	char path[128];
-
-	tree_path(diff_id, path);
-	return faccessat(store->root_fd, path, F_OK, 0) == 0;
-}
-
-/* Unpacks into a new folder below tmp/ and checks the diff ID. */
-static int unpack(struct pull *pull, struct layer *layer,
-	struct th_source *blob, struct th_error *err)
-{
-	struct counter counter = {.source = {next_counted}};
-	struct th_inflate *inflate = NULL;
-	char id[TH_ID_LENGTH + 1], digest[TH_DIGEST_TEXT];
-	int tree = -1, rc = -1;
-
-	th_id_new(id);
-	snprintf(layer->tree, sizeof(layer->tree), "tmp/%s.tree", id);
-	if (mkdirat(pull->store->root_fd, layer->tree, 0755) == 0)
-		tree = openat(pull->store->root_fd, layer->tree,
-			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (tree < 0) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot make a folder in %s",
-			pull->store->root);
-		goto out;
-	}
-	inflate = th_inflate_new(layer->descriptor->compression, blob);
-	counter.hash = th_hash_new();
-	if (!inflate || !counter.hash) {
-		th_fail_memory(err);
-		goto out;
-	}
-	counter.from = th_inflate_source(inflate);
-	if (th_layer_apply(&counter.source, tree, err))
-		goto out;
-	th_hash_digest(counter.hash, digest);
-	if (strcmp(digest, layer->diff_id) != 0) {
-		th_fail(err, TH_NETWORK,
-			"its content is not what the image's config says: the "
-			"diff ID is %s instead of %s",
-			digest, layer->diff_id);
-		goto out;
-	}
-	rc = 0;
-out:
-	th_hash_free(counter.hash);
-	th_inflate_free(inflate);
-	th_close(&tree);
-	return rc;
-}
-
-/* Renames the tree into its place; one that came in between is as good. */
-static int place_tree(
-	struct pull *pull, struct layer *layer, struct th_error *err)
-{
-	char path[128];
-
-	tree_path(layer->diff_id, path);
-	if (renameat(pull->store->root_fd, layer->tree, pull->store->root_fd,
-		    path) == 0) {
-		layer->tree[0] = '\0';
-		return 0;
-	}
-	if (errno == EEXIST || errno == ENOTEMPTY)
-		return 0;
-	return th_fail_sys(
-		err, TH_FAILED, errno, "cannot keep the unpacked layer");
-}
-
-static int unpack_stored(
-	struct pull *pull, struct layer *layer, struct th_error *err)
-{
-	struct file_source *file = calloc(1, sizeof(*file));
-	int rc = -1;
-
-	if (!file)
-		return th_fail_memory(err);
-	file->source.next = next_file;
-	file->fd = th_blob_open(pull->store, layer->descriptor->digest, err);
-	if (file->fd >= 0)
-		rc = unpack(pull, layer, &file->source, err);
-	th_close(&file->fd);
-	free(file);
-	return rc;
-}
-
-/* Also where only the tree is there: the blob belongs to the image. */
-static int download(struct pull *pull, struct layer *layer,
-	struct th_layer_progress *progress, struct th_registry *registry,
-	struct th_error *err)
-{
-	const struct th_descriptor *blob = layer->descriptor;
-	struct tee tee = {.source = {next_tee},
-		.pull = pull,
-		.progress = progress,
-		.limit = blob->size_bytes};
-	const void *data;
-	ssize_t got;
-	int rc = -1;
-
-	if (th_blob_begin(pull->store, &tee.writer, err) ||
-		th_registry_blob(registry, pull->ref->path, blob->digest,
-			&tee.from, err))
-		goto out;
-	if (!tree_there(pull->store, layer->diff_id)) {
-		if (unpack(pull, layer, &tee.source, err)) {
-			/* A wrong digest explains a damaged archive. */
-			struct th_error whole = {0};
-
-			if (err->code == TH_FAILED && !err->sys) {
-				while (next_tee(&tee.source, &data, &whole) > 0)
-					;
-				if (!whole.code &&
-					th_blob_commit(pull->store, &tee.writer,
-						blob->digest, blob->size_bytes,
-						"it", &whole))
-					*err = whole;
-			}
-			goto out;
-		}
-	}
-	while ((got = next_tee(&tee.source, &data, err)) > 0)
-		;
-	if (got < 0)
-		goto out;
-	rc = th_blob_commit(pull->store, &tee.writer, blob->digest,
-		blob->size_bytes, "it", err);
-out:
-	th_blob_discard(pull->store, &tee.writer);
-	return rc;
-}
-
-static int fetch_layer(struct pull *pull, size_t number,
-	struct th_registry *registry, struct th_error *err)
-{
-	struct layer *layer = &pull->layers[number];
-	const struct th_descriptor *blob = layer->descriptor;
-	bool blob_here =
-		th_blob_there(pull->store, blob->digest, blob->size_bytes);
-	char reason[sizeof(err->msg)];
-	int rc = 0;
-
-	if (!blob_here)
-		rc = download(
-			pull, layer, &pull->progress[number], registry, err);
-	else if (!tree_there(pull->store, layer->diff_id))
-		rc = unpack_stored(pull, layer, err);
-	if (rc == 0)
-		return 0;
-	snprintf(reason, sizeof(reason), "%s", err->msg);
-	snprintf(err->msg, sizeof(err->msg), "layer %zu of %zu (%.19s): %.400s",
-		number + 1, pull->manifest.layer_count, blob->digest, reason);
-	return -1;
-}
-
-static void set_phase(
-	struct pull *pull, size_t number, enum th_layer_phase phase)
-{
 	pthread_mutex_lock(&pull->mutex);
-	pull->progress[number].phase = phase;
+	progress->phase = phase;
 	if (phase == TH_LAYER_DONE)
-		pull->progress[number].done_bytes =
-			pull->progress[number].size_bytes;
+		progress->done_bytes = progress->size_bytes;
+	if (phase == TH_LAYER_TRANSFER) {
+		progress->began_ms = 0;
+		progress->done_bytes = 0;
+	}
+	working->told_bytes = 0;
 	tell(pull);
 	pthread_mutex_unlock(&pull->mutex);
 }
 
-/* The next layer to do, or -1. */
-static ssize_t next_layer(struct pull *pull)
+static void take_progress(void *owner, uint64_t have_bytes)
 {
-	ssize_t number = -1;
+	struct working *working = owner;
+	struct pull *pull = working->pull;
+	struct th_layer_progress *progress = &pull->progress[working->number];
 
+	if (have_bytes - working->told_bytes < PROGRESS_STEP)
+		return;
+	working->told_bytes = have_bytes;
 	pthread_mutex_lock(&pull->mutex);
-	while (number < 0 && pull->next < pull->manifest.layer_count) {
-		size_t candidate = pull->order[pull->next++];
-
-		if (pull->progress[candidate].phase == TH_LAYER_WAITING)
-			number = (ssize_t)candidate;
+	if (!progress->began_ms) {
+		progress->began_ms = th_clock_mono_ms();
+		progress->began_bytes = have_bytes;
 	}
+	progress->done_bytes = have_bytes;
+	tell(pull);
 	pthread_mutex_unlock(&pull->mutex);
-	return number;
 }
 
-static void *work(void *owner)
-{
-	struct pull *pull = owner;
-	struct th_error err = {0};
-	struct th_registry *registry;
-	ssize_t number;
+/* ---- the workers ---- */
 
-	registry = th_registry_new(
-		pull->options->config, pull->ref->host, &pull->cancel, &err);
-	while (registry && !atomic_load(&pull->cancel) &&
-		(number = next_layer(pull)) >= 0) {
-		set_phase(pull, (size_t)number, TH_LAYER_TRANSFER);
-		if (fetch_layer(pull, (size_t)number, registry, &err))
+/* The next layer to do; false where there is none. */
+static bool next_layer(struct pull *pull, size_t *number)
+{
+	bool found = false;
+
+	pthread_mutex_lock(&pull->mutex);
+	while (!found && !pull->err.code && pull->next < layer_count(pull)) {
+		size_t candidate = pull->order[pull->next++];
+
+		found = pull->progress[candidate].phase == TH_LAYER_WAITING;
+		*number = candidate;
+	}
+	pthread_mutex_unlock(&pull->mutex);
+	return found;
+}
+
+static int fetch_layer(
+	struct working *working, struct th_reader *reader, struct th_error *err)
+{
+	struct pull *pull = working->pull;
+	struct layer *layer = &pull->layers[working->number];
+	struct th_layer_job fetch = {.store = pull->store,
+		.cancel = pull->cancel,
+		.blob = layer->descriptor,
+		.diff_id = layer->diff_id,
+		.phase = take_phase,
+		.progress = take_progress,
+		.owner = working};
+	char reason[sizeof(err->msg)];
+
+	if (th_layer_fetch(&fetch, reader, err) == 0) {
+		layer->tree_bytes = fetch.tree_bytes;
+		return 0;
+	}
+	snprintf(reason, sizeof(reason), "%s", err->msg);
+	snprintf(err->msg, sizeof(err->msg), "layer %zu of %zu (%.19s): %.400s",
+		working->number + 1, layer_count(pull),
+		layer->descriptor->digest, reason);
+	return -1;
+}
+
+static void work(struct pull *pull)
+{
+	struct working working = {.pull = pull};
+	struct th_error err = {0};
+	struct th_reader *reader = th_reader_new(pull->origin, &err);
+
+	while (reader && next_layer(pull, &working.number)) {
+		if (fetch_layer(&working, reader, &err))
 			break;
-		set_phase(pull, (size_t)number, TH_LAYER_DONE);
 	}
 	if (err.code) {
+		/* The first one is the reason, and ends the others. */
 		pthread_mutex_lock(&pull->mutex);
-		/* The others end because of this one: it is the reason. */
 		if (!pull->err.code)
 			pull->err = err;
-		atomic_store(&pull->cancel, true);
+		atomic_store(pull->failed, true);
 		pthread_mutex_unlock(&pull->mutex);
 	}
-	th_registry_free(registry);
+	th_reader_free(reader);
+}
+
+static void *work_in_thread(void *owner)
+{
+	/* Unpacking sets the umask, which threads share otherwise. */
+	if (unshare(CLONE_FS) == 0)
+		work(owner);
 	return NULL;
 }
 
-/* ---- the whole ---- */
+static size_t wanted_workers(const struct pull *pull)
+{
+	long cores = sysconf(_SC_NPROCESSORS_ONLN);
+	size_t most = cores < 2 ? 2 : (size_t)cores, wanted = 0;
+
+	if (most > WORKERS_MAX)
+		most = WORKERS_MAX;
+	for (size_t i = 0; i < layer_count(pull); i++)
+		wanted += pull->progress[i].phase == TH_LAYER_WAITING;
+	return wanted < most ? wanted : most;
+}
+
+static int fetch_layers(struct pull *pull, struct th_error *err)
+{
+	pthread_t threads[WORKERS_MAX];
+	size_t wanted = wanted_workers(pull), started = 0;
+
+	for (; started < wanted; started++) {
+		if (pthread_create(
+			    &threads[started], NULL, work_in_thread, pull))
+			break;
+	}
+	if (wanted > 0 && started == 0)
+		work(pull);
+	while (started > 0)
+		pthread_join(threads[--started], NULL);
+	if (th_cancelled(pull->options->registries->cancel)) {
+		th_fail(err, TH_FAILED, "the pull was interrupted");
+		return th_hint(err,
+			"what has arrived is kept; the same pull goes on from "
+			"there");
+	}
+	if (pull->err.code) {
+		*err = pull->err;
+		return -1;
+	}
+	return 0;
+}
+
+/* ---- before and after them ---- */
 
 static void order_layers(struct pull *pull)
 {
-	size_t count = pull->manifest.layer_count;
+	size_t count = layer_count(pull);
 
 	for (size_t i = 0; i < count; i++) {
 		size_t at = i;
@@ -461,10 +239,35 @@ static void order_layers(struct pull *pull)
 	}
 }
 
+/* A disk that cannot hold even what is downloaded is told before. */
+static int check_room(const struct pull *pull, struct th_error *err)
+{
+	uint64_t needed = 0, room;
+	struct statvfs disk;
+
+	for (size_t i = 0; i < layer_count(pull); i++) {
+		if (pull->progress[i].phase == TH_LAYER_WAITING)
+			needed += pull->progress[i].size_bytes;
+	}
+	if (fstatvfs(pull->store->root_fd, &disk))
+		return 0;
+	room = (uint64_t)disk.f_bavail * disk.f_frsize;
+	if (needed <= room)
+		return 0;
+	th_fail(err, TH_FAILED,
+		"the disk has room for %" PRIu64 " MB, but %" PRIu64
+		" MB are to be downloaded",
+		room / 1000000, needed / 1000000);
+	return th_hint(err, "see what can go: tidyhull sweep");
+}
+
 static int prepare_layers(struct pull *pull, struct th_error *err)
 {
-	size_t count = pull->manifest.layer_count;
+	const struct th_resolved *resolved = &pull->resolved;
+	size_t count = layer_count(pull);
 
+	if (count == 0)
+		return th_fail(err, TH_FAILED, "the image has no layers");
 	pull->layers = calloc(count, sizeof(*pull->layers));
 	pull->order = calloc(count, sizeof(*pull->order));
 	pull->progress = calloc(count, sizeof(*pull->progress));
@@ -473,68 +276,27 @@ static int prepare_layers(struct pull *pull, struct th_error *err)
 	for (size_t i = 0; i < count; i++) {
 		struct layer *layer = &pull->layers[i];
 		struct th_layer_progress *progress = &pull->progress[i];
-		const struct th_descriptor *blob = &pull->manifest.layers[i];
+		const struct th_descriptor *blob =
+			&resolved->manifest.layers[i];
 
 		layer->descriptor = blob;
-		layer->diff_id = pull->config.diff_ids.items[i];
+		layer->diff_id = resolved->config.diff_ids.items[i];
 		memcpy(progress->blob, blob->digest, sizeof(progress->blob));
 		progress->size_bytes = blob->size_bytes;
 		for (size_t j = 0; j < i; j++)
-			layer->repeated |= strcmp(pull->layers[j].diff_id,
-						   layer->diff_id) == 0;
+			layer->repeated |=
+				strcmp(pull->layers[j].descriptor->digest,
+					blob->digest) == 0 &&
+				strcmp(pull->layers[j].diff_id,
+					layer->diff_id) == 0;
 		if (layer->repeated ||
-			(tree_there(pull->store, layer->diff_id) &&
-				th_blob_there(pull->store, blob->digest,
+			(th_stage_has_tree(pull->store, layer->diff_id) &&
+				th_stage_has_blob(pull->store, blob->digest,
 					blob->size_bytes)))
 			progress->phase = TH_LAYER_HERE;
 	}
 	order_layers(pull);
-	return 0;
-}
-
-static int fetch_layers(struct pull *pull, struct th_error *err)
-{
-	pthread_t threads[WORKERS_MAX];
-	long cores = sysconf(_SC_NPROCESSORS_ONLN);
-	size_t wanted = 0, started = 0, i;
-
-	for (i = 0; i < pull->manifest.layer_count; i++)
-		wanted += pull->progress[i].phase == TH_LAYER_WAITING;
-	if (cores < 2)
-		cores = 2;
-	if (wanted > (size_t)cores)
-		wanted = (size_t)cores;
-	if (wanted > WORKERS_MAX)
-		wanted = WORKERS_MAX;
-	for (; started < wanted; started++) {
-		if (pthread_create(&threads[started], NULL, work, pull))
-			break;
-	}
-	if (wanted > 0 && started == 0)
-		work(pull);
-	while (started > 0) {
-		struct timespec until;
-
-		/* The caller's wish to stop reaches the workers from here. */
-		clock_gettime(CLOCK_REALTIME, &until);
-		until.tv_nsec += 50000000;
-		if (until.tv_nsec >= 1000000000) {
-			until.tv_sec++;
-			until.tv_nsec -= 1000000000;
-		}
-		if (atomic_load(pull->options->cancel))
-			atomic_store(&pull->cancel, true);
-		if (pthread_timedjoin_np(threads[started - 1], NULL, &until) ==
-			0)
-			started--;
-	}
-	if (atomic_load(pull->options->cancel))
-		return th_fail(err, TH_FAILED, "the pull was interrupted");
-	if (pull->err.code) {
-		*err = pull->err;
-		return -1;
-	}
-	return 0;
+	return check_room(pull, err);
 }
 
 static int keep_document(struct pull *pull, const char *digest,
@@ -553,185 +315,259 @@ static int keep_document(struct pull *pull, const char *digest,
 	return rc;
 }
 
-/* All is there: now, and not before, the trees get their names and the image
- * gets its own. */
-static int commit(struct pull *pull, const char *name, struct th_error *err)
+static int sync_folder(
+	struct th_store *store, const char *path, struct th_error *err)
 {
-	struct th_image_row row = {0};
-	struct th_image_layer *layers;
-	size_t count = pull->manifest.layer_count;
-	int rc = -1;
+	int fd = openat(
+		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	int rc = fd < 0 || fsync(fd)
+		? th_fail_sys(err, TH_FAILED, errno,
+			  "cannot write the image to the disk")
+		: 0;
 
-	layers = calloc(count, sizeof(*layers));
+	th_close(&fd);
+	return rc;
+}
+
+/* Everything on the disk first; only then the names that say it is right. */
+static int place_files(struct pull *pull, struct th_error *err)
+{
+	struct th_store *store = pull->store;
+
+	if (syncfs(store->root_fd))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot write the image to the disk");
+	for (size_t i = 0; i < layer_count(pull); i++) {
+		const struct layer *layer = &pull->layers[i];
+
+		if (layer->repeated)
+			continue;
+		if (th_stage_place_blob(
+			    store, layer->descriptor->digest, err) ||
+			th_stage_place_tree(store, layer->diff_id, err))
+			return -1;
+	}
+	return sync_folder(store, "images/blobs/sha256", err) ||
+			sync_folder(store, "trees", err)
+		? -1
+		: 0;
+}
+
+/* The size of a tree that was there before is taken from the image that
+ * brought it, or measured. */
+static uint64_t tree_bytes(struct pull *pull, const struct layer *layer)
+{
+	int64_t known = 0;
+	char path[128];
+
+	if (layer->tree_bytes)
+		return layer->tree_bytes;
+	th_db_number(pull->store->db, 0, &known, NULL,
+		"SELECT max(tree_bytes) FROM image_layers WHERE diff_id=?", "t",
+		layer->diff_id);
+	if (known > 0)
+		return (uint64_t)known;
+	snprintf(path, sizeof(path), "trees/%.64s",
+		th_digest_hex(layer->diff_id));
+	return th_tree_size(pull->store->root_fd, path);
+}
+
+static int add_image(struct pull *pull, const char *name, struct th_error *err)
+{
+	const struct th_resolved *resolved = &pull->resolved;
+	const struct th_manifest *manifest = &resolved->manifest;
+	size_t count = layer_count(pull);
+	struct th_image_layer *layers = calloc(count, sizeof(*layers));
+	struct th_image_row row = {0};
+	int rc;
+
 	if (!layers)
 		return th_fail_memory(err);
-	if (keep_document(pull, pull->digest, &pull->manifest_body, err) ||
-		keep_document(pull, pull->manifest.config.digest,
-			&pull->config_body, err))
-		goto out;
-	if (syncfs(pull->store->root_fd)) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the image to the disk");
-		goto out;
-	}
 	row.blob_bytes =
-		pull->manifest_body.len + pull->manifest.config.size_bytes;
+		resolved->manifest_body.len + manifest->config.size_bytes;
 	for (size_t i = 0; i < count; i++) {
-		if (pull->layers[i].tree[0] &&
-			place_tree(pull, &pull->layers[i], err))
-			goto out;
 		memcpy(layers[i].diff_id, pull->layers[i].diff_id,
 			TH_DIGEST_TEXT);
-		memcpy(layers[i].blob, pull->manifest.layers[i].digest,
+		memcpy(layers[i].blob, manifest->layers[i].digest,
 			TH_DIGEST_TEXT);
-		layers[i].size_bytes = pull->manifest.layers[i].size_bytes;
+		layers[i].size_bytes = manifest->layers[i].size_bytes;
+		layers[i].tree_bytes = tree_bytes(pull, &pull->layers[i]);
 		row.blob_bytes += layers[i].size_bytes;
 	}
-	memcpy(row.digest, pull->digest, sizeof(row.digest));
-	memcpy(row.config, pull->manifest.config.digest, sizeof(row.config));
-	snprintf(row.platform, sizeof(row.platform), "%s/%s%s%s",
-		pull->config.platform.os, pull->config.platform.architecture,
-		pull->config.platform.variant[0] ? "/" : "",
-		pull->config.platform.variant);
-	snprintf(row.created, sizeof(row.created), "%s", pull->config.created);
-	row.manifest_bytes = pull->manifest_body.len;
-	rc = th_image_state_add(pull->store, &row, layers, count, name, err);
-out:
+	memcpy(row.digest, resolved->digest, sizeof(row.digest));
+	memcpy(row.config, manifest->config.digest, sizeof(row.config));
+	th_platform_format(&resolved->config.platform, row.platform);
+	snprintf(row.created, sizeof(row.created), "%s",
+		resolved->config.created);
+	row.manifest_bytes = resolved->manifest_body.len;
+	rc = th_image_state_add(pull->store, &row, layers, count, name,
+		resolved->is_index ? resolved->first : NULL, err);
 	free(layers);
 	return rc;
 }
 
-static void release(struct pull *pull)
+/* All is there: now, and not before, the files get their names and the image
+ * gets its own. */
+static int commit(struct pull *pull, const char *name, struct th_error *err)
 {
-	struct th_error ignored = {0};
+	const struct th_resolved *resolved = &pull->resolved;
 
-	for (size_t i = 0; pull->layers && i < pull->manifest.layer_count;
-		i++) {
-		if (pull->layers[i].tree[0])
-			th_tree_remove(pull->store->root_fd,
-				pull->layers[i].tree, &ignored);
-	}
-	free(pull->layers);
-	free(pull->order);
-	free(pull->progress);
-	th_manifest_release(&pull->manifest);
-	th_image_config_release(&pull->config);
-	th_buf_release(&pull->manifest_body);
-	th_buf_release(&pull->config_body);
-	pthread_mutex_destroy(&pull->mutex);
+	if (keep_document(
+		    pull, resolved->digest, &resolved->manifest_body, err) ||
+		keep_document(pull, resolved->manifest.config.digest,
+			&resolved->config_body, err) ||
+		place_files(pull, err))
+		return -1;
+	return add_image(pull, name, err);
 }
 
-static void count_result(const struct pull *pull, struct th_pulled *pulled)
+static int count_result(
+	struct pull *pull, struct th_pulled *pulled, struct th_error *err)
 {
-	memcpy(pulled->digest, pull->digest, sizeof(pulled->digest));
-	pulled->layer_count = pull->manifest.layer_count;
+	const struct th_strings *notes = th_origin_notes(pull->origin);
+
+	memcpy(pulled->digest, pull->resolved.digest, sizeof(pulled->digest));
+	pulled->layer_count = layer_count(pull);
 	for (size_t i = 0; i < pulled->layer_count; i++) {
 		if (pull->progress[i].phase == TH_LAYER_HERE)
 			pulled->here_count++;
 		else
 			pulled->transfer_bytes += pull->progress[i].size_bytes;
 	}
+	snprintf(pulled->from, sizeof(pulled->from), "%s",
+		th_origin_giver(pull->origin));
+	for (size_t i = 0; i < notes->count; i++) {
+		if (th_strings_add(&pulled->notes, notes->items[i]))
+			return th_fail_memory(err);
+	}
+	return 0;
+}
+
+static void release(struct pull *pull)
+{
+	free(pull->layers);
+	free(pull->order);
+	free(pull->progress);
+	th_resolved_release(&pull->resolved);
+	pthread_mutex_destroy(&pull->mutex);
+}
+
+/* What the threads of one pull share, beside the pull itself. */
+struct shared {
+	struct th_registry_options registries;
+	atomic_bool failed;
+};
+
+static void share(struct shared *shared, const struct th_pull_options *options)
+{
+	atomic_init(&shared->failed, false);
+	shared->registries = *options->registries;
+	shared->registries.cancel.flags[1] = &shared->failed;
+}
+
+/* name NULL: the image gets none. */
+static int pull_from(struct th_store *store, struct th_origin *origin,
+	struct shared *shared, const char *wanted, const char *name,
+	const struct th_pull_options *options, struct th_pulled *pulled,
+	struct th_error *err)
+{
+	struct pull pull = {.store = store,
+		.origin = origin,
+		.options = options,
+		.cancel = shared->registries.cancel,
+		.failed = &shared->failed};
+	struct th_reader *reader;
+	int rc = -1;
+
+	pthread_mutex_init(&pull.mutex, NULL);
+	if (th_store_use_images(store, err)) {
+		release(&pull);
+		return -1;
+	}
+	th_stage_begin(store);
+	reader = th_reader_new(origin, err);
+	if (reader)
+		rc = th_resolve(reader, wanted, &options->platform,
+			&pull.resolved, err);
+	th_reader_free(reader);
+	if (rc == 0)
+		rc = prepare_layers(&pull, err);
+	if (rc == 0) {
+		tell(&pull);
+		rc = fetch_layers(&pull, err);
+	}
+	if (rc == 0)
+		rc = commit(&pull, name, err);
+	if (rc == 0)
+		rc = count_result(&pull, pulled, err);
+	release(&pull);
+	th_store_unuse_images(store);
+	return rc;
+}
+
+static int pull_held(struct th_store *store, struct th_origin *origin,
+	struct shared *shared, const char *wanted, const char *name,
+	const struct th_pull_options *options, struct th_pulled *pulled,
+	struct th_error *err)
+{
+	int rc;
+
+	if (!origin)
+		return -1;
+	if (th_store_hold(store, err)) {
+		th_origin_free(origin);
+		return -1;
+	}
+	rc = pull_from(
+		store, origin, shared, wanted, name, options, pulled, err);
+	if (rc)
+		th_pulled_release(pulled);
+	/* Somebody may have removed an image meanwhile, and left the files to
+	 * whoever comes last. */
+	th_image_reclaim_due(store);
+	th_store_let_go(store);
+	th_origin_free(origin);
+	return rc;
 }
 
 int th_pull(struct th_store *store, const struct th_reference *ref,
 	const struct th_pull_options *options, struct th_pulled *pulled,
 	struct th_error *err)
 {
-	struct pull pull = {.store = store, .ref = ref, .options = options};
-	struct th_registry *registry = NULL;
 	struct th_reference tag = *ref;
 	char name[sizeof(pulled->name)];
-	int rc = -1;
+	struct shared shared;
+	int rc;
+
+	share(&shared, options);
 
 	/* The digest pins what is fetched; the name that is kept is the tag. */
 	tag.digest[0] = '\0';
 	th_reference_format(&tag, name);
 	memset(pulled, 0, sizeof(*pulled));
 	th_reference_format(ref, pulled->name);
-	th_buf_init(&pull.manifest_body, TH_MANIFEST_MAX);
-	th_buf_init(&pull.config_body, TH_MANIFEST_MAX);
-	pthread_mutex_init(&pull.mutex, NULL);
-	if (th_store_hold(store, err)) {
-		release(&pull);
-		return -1;
-	}
-	registry = th_registry_new(
-		options->config, ref->host, options->cancel, err);
-	if (!registry || fetch_documents(&pull, registry, err) ||
-		prepare_layers(&pull, err))
-		goto out;
-	tell(&pull);
-	if (fetch_layers(&pull, err) ||
-		commit(&pull, ref->tag[0] ? name : NULL, err))
-		goto out;
-	count_result(&pull, pulled);
-	rc = 0;
-out:
-	th_registry_free(registry);
-	release(&pull);
-	th_store_let_go(store);
+	rc = pull_held(store, th_origin_registry(&shared.registries, ref, err),
+		&shared, th_reference_wanted(ref), ref->tag[0] ? name : NULL,
+		options, pulled, err);
+	/* Only a mirror is worth a word. */
+	if (rc == 0 && strcmp(pulled->from, ref->host) == 0)
+		pulled->from[0] = '\0';
 	return rc;
 }
 
-static int ask(const struct th_config *config, const char *host,
-	const struct th_reference *ref, struct th_error *err)
-{
-	char digest[TH_DIGEST_TEXT], type[128];
-	struct th_registry *registry;
-	struct th_buf body;
-	int rc;
-
-	th_buf_init(&body, TH_MANIFEST_MAX);
-	registry = th_registry_new(config, host, NULL, err);
-	rc = registry
-		? th_registry_manifest(registry, ref->path,
-			  th_reference_wanted(ref), &body, digest, type, err)
-		: -1;
-	th_registry_free(registry);
-	th_buf_release(&body);
-	return rc;
-}
-
-int th_pull_locate(const struct th_config *config,
-	const struct th_reference *ref, struct th_strings *hosts,
+int th_pull_packed(struct th_store *store, const struct th_packed *packed,
+	const struct th_packed_image *image, const char *name,
+	const struct th_pull_options *options, struct th_pulled *pulled,
 	struct th_error *err)
 {
-	char asked[300] = "";
-	struct th_error trouble = {0};
+	struct shared shared;
 
-	if (ref->host[0])
-		return th_strings_add(hosts, ref->host) ? th_fail_memory(err)
-							: 0;
-	for (size_t i = 0; i < config->registry_count; i++) {
-		const struct th_registry_config *entry = &config->registries[i];
-		struct th_error one = {0};
-		size_t used = strlen(asked);
-
-		if (!entry->search)
-			continue;
-		snprintf(asked + used, sizeof(asked) - used, "%s%s",
-			used ? ", " : "", entry->host);
-		if (ask(config, entry->host, ref, &one) == 0) {
-			if (th_strings_add(hosts, entry->host))
-				return th_fail_memory(err);
-		} else if (one.code != TH_NOT_FOUND && !trouble.code) {
-			trouble = one;
-		}
-	}
-	if (hosts->count)
-		return 0;
-	if (trouble.code) {
-		*err = trouble;
-		return -1;
-	}
-	th_fail(err, TH_NOT_FOUND, "no registry has %s%s%s (asked: %s)",
-		ref->path, ref->tag[0] ? ":" : "", ref->tag,
-		asked[0] ? asked : "none");
-	return th_hint(err,
-		asked[0] ? "check the name, or put the registry's host before "
-			   "it: registry.example/%s"
-			 : "put the registry's host before it "
-			   "(registry.example/%s), or mark a registry with "
-			   "\"search: true\" in the configuration",
-		ref->path);
+	share(&shared, options);
+	memset(pulled, 0, sizeof(*pulled));
+	if (!name && image->name[0])
+		name = image->name;
+	snprintf(pulled->name, sizeof(pulled->name), "%s",
+		name ? name : image->digest);
+	return pull_held(store, th_origin_packed(packed, err), &shared,
+		image->digest, name, options, pulled, err);
 }

@@ -112,26 +112,6 @@ static bool add_text(struct th_buf *out, const char *data, size_t len)
 	return true;
 }
 
-static void add_base64(struct th_buf *out, const char *data, size_t len)
-{
-	const unsigned char *at = (const unsigned char *)data;
-
-	for (size_t i = 0; i < len; i += 3) {
-		uint32_t three = (uint32_t)at[i] << 16;
-		char four[4];
-
-		if (i + 1 < len)
-			three |= (uint32_t)at[i + 1] << 8;
-		if (i + 2 < len)
-			three |= at[i + 2];
-		four[0] = base64[three >> 18];
-		four[1] = base64[three >> 12 & 63];
-		four[2] = i + 1 < len ? base64[three >> 6 & 63] : '=';
-		four[3] = i + 2 < len ? base64[three & 63] : '=';
-		th_buf_add(out, four, 4);
-	}
-}
-
 static void add_entry(struct th_log *log, enum th_stream stream,
 	int64_t time_us, const char *data, size_t len, bool more)
 {
@@ -145,7 +125,7 @@ static void add_entry(struct th_log *log, enum th_stream stream,
 		out->len = before;
 		th_buf_addf(
 			out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us, key);
-		add_base64(out, data, len);
+		th_buf_base64(out, data, len);
 	}
 	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
 }

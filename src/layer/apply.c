@@ -23,6 +23,7 @@
 #define OPAQUE_ATTRIBUTE "trusted.overlay.opaque"
 #define NAME_BYTES_MAX 4096
 #define ENTRIES_MAX 20000000
+#define BLOCK_BYTES ((uint64_t)4096)
 
 struct folder_time {
 	char *path; /* owned */
@@ -39,6 +40,8 @@ struct job {
 	/* Folders get their times at the end: filling them changes it. */
 	struct folder_time *times;
 	size_t time_count;
+	bool inherits; /* the open folder hands its group down (set-gid) */
+	uint64_t disk_bytes;
 };
 
 static la_ssize_t read_source(
@@ -59,9 +62,13 @@ static int refuse(const char *name, const char *why, struct th_error *err)
 
 static int fail_entry(const char *name, struct th_error *err)
 {
-	if (errno == ENOSPC || errno == EDQUOT)
-		return th_fail(err, TH_FAILED,
+	if (errno == ENOSPC || errno == EDQUOT) {
+		th_fail(err, TH_FAILED,
 			"the disk is full (at the entry \"%.200s\")", name);
+		if (err)
+			err->sys = ENOSPC;
+		return th_hint(err, "see what can go: tidyhull sweep");
+	}
 	return th_fail_sys(err, TH_FAILED, errno,
 		"cannot write the entry \"%.200s\"", name);
 }
@@ -93,6 +100,7 @@ static int clean_name(
 
 static int open_parent(struct job *job, const char *path, struct th_error *err)
 {
+	struct stat st;
 	int fd, made;
 
 	if (job->parent_path && strcmp(job->parent_path, path) == 0)
@@ -111,6 +119,7 @@ static int open_parent(struct job *job, const char *path, struct th_error *err)
 		return fail_entry(path, err);
 	th_close(&job->parent);
 	free(job->parent_path);
+	job->inherits = fstat(fd, &st) || st.st_mode & S_ISGID;
 	job->parent = fd;
 	job->parent_path = strdup(path);
 	return job->parent_path ? 0 : th_fail_memory(err);
@@ -186,18 +195,20 @@ static int apply_whiteout(struct job *job, const char *name, const char *full,
 	return 0;
 }
 
-static int write_data(struct archive *archive, int fd, int64_t size,
-	const char *full, struct th_error *err)
+static int write_data(struct job *job, struct archive *archive, int fd,
+	int64_t size, const char *full, struct th_error *err)
 {
 	const void *data;
 	size_t len;
-	la_int64_t offset;
+	la_int64_t offset, end = 0;
+	uint64_t written = 0;
 	int rc;
 
 	while ((rc = archive_read_data_block(archive, &data, &len, &offset)) ==
 		ARCHIVE_OK) {
 		const char *at = data;
 
+		written += len;
 		while (len > 0) {
 			ssize_t done = pwrite(fd, at, len, offset);
 
@@ -209,13 +220,15 @@ static int write_data(struct archive *archive, int fd, int64_t size,
 			offset += done;
 			len -= (size_t)done;
 		}
+		end = offset;
 	}
 	if (rc != ARCHIVE_EOF)
 		return th_fail(err, TH_FAILED,
 			"the archive is damaged at the entry \"%.200s\": %s",
 			full, archive_error_string(archive));
+	job->disk_bytes += (written + BLOCK_BYTES - 1) & ~(BLOCK_BYTES - 1);
 	/* A file that ends in a hole. */
-	if (size > 0 && ftruncate(fd, size))
+	if (end < size && ftruncate(fd, size))
 		return fail_entry(full, err);
 	return 0;
 }
@@ -299,19 +312,31 @@ static int set_attributes(int fd, struct archive_entry *entry, const char *full,
 	return 0;
 }
 
-/* Owner before mode: a change of owner takes set-id bits away. */
+static void entry_times(struct archive_entry *entry, struct timespec times[2])
+{
+	times[0].tv_sec = archive_entry_mtime(entry);
+	times[0].tv_nsec = archive_entry_mtime_nsec(entry);
+	times[1] = times[0];
+}
+
+/* Whether what is made now belongs to whom the entry says without a word. */
+static bool has_owner(const struct job *job, struct archive_entry *entry)
+{
+	return !job->inherits && (uid_t)archive_entry_uid(entry) == geteuid() &&
+		(gid_t)archive_entry_gid(entry) == getegid();
+}
+
+/* Owner before mode: a change of owner takes set-id bits away. And both before
+ * the attributes: it takes capabilities away as well. */
 static int set_metadata(struct job *job, const char *name,
 	struct archive_entry *entry, const char *full, struct th_error *err)
 {
-	struct timespec times[2] = {
-		{.tv_sec = archive_entry_mtime(entry),
-			.tv_nsec = archive_entry_mtime_nsec(entry)},
-		{0, 0}};
 	mode_t type = archive_entry_filetype(entry);
 	mode_t mode = archive_entry_perm(entry) & 07777;
+	struct timespec times[2];
 	int fd, rc = 0;
 
-	times[1] = times[0];
+	entry_times(entry, times);
 	if (fchownat(job->parent, name, (uid_t)archive_entry_uid(entry),
 		    (gid_t)archive_entry_gid(entry), AT_SYMLINK_NOFOLLOW))
 		return fail_entry(full, err);
@@ -332,6 +357,28 @@ static int set_metadata(struct job *job, const char *name,
 	return 0;
 }
 
+/* The same for a new file that is open: most need their time only. */
+static int set_file_metadata(struct job *job, int fd,
+	struct archive_entry *entry, const char *full, struct th_error *err)
+{
+	mode_t mode = archive_entry_perm(entry) & 07777;
+	bool owned = has_owner(job, entry);
+	struct timespec times[2];
+
+	entry_times(entry, times);
+	if (!owned &&
+		fchown(fd, (uid_t)archive_entry_uid(entry),
+			(gid_t)archive_entry_gid(entry)))
+		return fail_entry(full, err);
+	/* Writing takes set-id bits away too. */
+	if ((!owned || mode & 06000) && fchmod(fd, mode))
+		return fail_entry(full, err);
+	if (archive_entry_xattr_count(entry) > 0 &&
+		set_attributes(fd, entry, full, err))
+		return -1;
+	return futimens(fd, times) ? fail_entry(full, err) : 0;
+}
+
 static int apply_folder(struct job *job, const char *name, const char *full,
 	struct th_error *err)
 {
@@ -341,6 +388,7 @@ static int apply_folder(struct job *job, const char *name, const char *full,
 		return there < 0 ? -1 : 0;
 	if (mkdirat(job->parent, name, 0700))
 		return fail_entry(full, err);
+	job->disk_bytes += BLOCK_BYTES;
 	return there == 2 ? set_opaque(job->parent, name, full, err) : 0;
 }
 
@@ -354,7 +402,8 @@ static int apply_file(struct job *job, struct archive *archive,
 	if (size < 0)
 		return refuse(full, "has a size below zero", err);
 	fd = openat(job->parent, name,
-		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
+		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC,
+		archive_entry_perm(entry) & 07777);
 	/* Most names are new: only a clash needs a look. */
 	if (fd < 0 && errno == EEXIST) {
 		if (make_room(job, name, false, full, err) < 0)
@@ -364,7 +413,9 @@ static int apply_file(struct job *job, struct archive *archive,
 	}
 	if (fd < 0)
 		return fail_entry(full, err);
-	rc = write_data(archive, fd, size, full, err);
+	rc = write_data(job, archive, fd, size, full, err);
+	if (rc == 0)
+		rc = set_file_metadata(job, fd, entry, full, err);
 	th_close(&fd);
 	return rc;
 }
@@ -435,6 +486,7 @@ static int apply_entry(struct job *job, struct archive *archive,
 			open_parent(job, name == folder ? "" : folder, err) ==
 				0)
 			rc = apply_file(job, archive, entry, name, full, err);
+		return rc ? -1 : 0;
 	} else {
 		rc = apply_special(job, entry, name, full, err);
 	}
@@ -493,7 +545,8 @@ static int drain(struct th_source *source, struct th_error *err)
 	return got < 0 ? -1 : 0;
 }
 
-int th_layer_apply(struct th_source *source, int tree_fd, struct th_error *err)
+int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
+	struct th_error *err)
 {
 	struct job job = {.source = source,
 		.source_err = err,
@@ -503,6 +556,8 @@ int th_layer_apply(struct th_source *source, int tree_fd, struct th_error *err)
 	locale_t utf8 = newlocale(LC_CTYPE_MASK, "C.UTF-8", (locale_t)0);
 	locale_t before = utf8 ? uselocale(utf8) : (locale_t)0;
 	struct archive *archive = archive_read_new();
+	/* Files are made with the modes that they are to have. */
+	mode_t mask = umask(0);
 	int rc = -1;
 
 	if (!archive) {
@@ -519,8 +574,10 @@ int th_layer_apply(struct th_source *source, int tree_fd, struct th_error *err)
 	if (read_entries(&job, archive, err) || drain(source, err) ||
 		set_folder_times(&job, err))
 		goto out;
+	*disk_bytes = job.disk_bytes;
 	rc = 0;
 out:
+	umask(mask);
 	archive_read_free(archive);
 	forget_parent(&job);
 	for (size_t i = 0; i < job.time_count; i++)

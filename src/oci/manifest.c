@@ -30,6 +30,7 @@ static const struct {
 		TH_ZSTD},
 	{"application/vnd.docker.image.rootfs.diff.tar.gzip", TH_GZIP},
 	{"application/vnd.docker.image.rootfs.diff.tar", TH_PLAIN},
+	{"application/vnd.docker.image.rootfs.foreign.diff.tar.gzip", TH_GZIP},
 };
 
 static bool is_one_of(const char *type, const char *const *types)
@@ -39,6 +40,16 @@ static bool is_one_of(const char *type, const char *const *types)
 			return true;
 	}
 	return false;
+}
+
+bool th_media_is_manifest(const char *media_type)
+{
+	return is_one_of(media_type, manifest_types);
+}
+
+bool th_media_is_index(const char *media_type)
+{
+	return is_one_of(media_type, index_types);
 }
 
 static int copy_text(char *to, size_t size, const char *from, const char *key,
@@ -153,6 +164,21 @@ int th_document_kind(const char *data, size_t len, const char *media_type,
 out:
 	json_decref(doc);
 	return rc;
+}
+
+int th_document_type(
+	const char *data, size_t len, char type[128], struct th_error *err)
+{
+	const char *own = NULL;
+	json_t *doc = NULL;
+	int rc;
+
+	if (th_json_parse(data, len, "the manifest", &doc, err))
+		return -1;
+	rc = th_json_string(doc, "mediaType", "the manifest", &own, err);
+	snprintf(type, 128, "%s", rc == 1 ? own : TH_MEDIA_MANIFEST);
+	json_decref(doc);
+	return rc < 0 ? -1 : 0;
 }
 
 static int set_compression(
@@ -313,8 +339,8 @@ void th_platform_host(struct th_platform *platform)
 	}
 }
 
-/* 0: does not fit; more is better. */
-static int fit(const struct th_platform *have, const struct th_platform *wanted)
+int th_platform_fit(
+	const struct th_platform *have, const struct th_platform *wanted)
 {
 	if (strcmp(have->os, wanted->os) != 0 ||
 		strcmp(have->architecture, wanted->architecture) != 0)
@@ -324,34 +350,4 @@ static int fit(const struct th_platform *have, const struct th_platform *wanted)
 	if (!have->variant[0])
 		return 2;
 	return wanted->variant[0] ? 0 : 1;
-}
-
-int th_index_select(const struct th_index *index,
-	const struct th_platform *wanted, const struct th_descriptor **item,
-	struct th_error *err)
-{
-	char have[256] = "";
-	int best = 0;
-
-	for (size_t i = 0; i < index->count; i++) {
-		const struct th_platform *platform = &index->items[i].platform;
-		int fits = fit(platform, wanted);
-		size_t used = strlen(have);
-
-		if (fits > best) {
-			best = fits;
-			*item = &index->items[i];
-		}
-		if (platform->os[0] && strcmp(platform->os, "unknown") != 0)
-			snprintf(have + used, sizeof(have) - used,
-				"%s%s/%s%s%s", used ? ", " : "", platform->os,
-				platform->architecture,
-				platform->variant[0] ? "/" : "",
-				platform->variant);
-	}
-	if (best > 0)
-		return 0;
-	return th_fail(err, TH_NOT_FOUND,
-		"the image is not made for %s/%s; there is: %s", wanted->os,
-		wanted->architecture, have[0] ? have : "nothing");
 }

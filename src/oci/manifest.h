@@ -52,6 +52,11 @@ enum th_document { TH_DOC_MANIFEST, TH_DOC_INDEX };
 int th_document_kind(const char *data, size_t len, const char *media_type,
 	enum th_document *kind, struct th_error *err);
 
+/* The media type of a manifest, as it stands in it, or that of the
+ * specification. */
+int th_document_type(
+	const char *data, size_t len, char type[128], struct th_error *err);
+
 /* Reads a manifest; every part that is used is checked. */
 int th_manifest_parse(const char *data, size_t len,
 	struct th_manifest *manifest, struct th_error *err);
@@ -63,10 +68,14 @@ void th_index_release(struct th_index *index);
 
 /* This host's platform in the specification's words (GOOS, GOARCH values). */
 void th_platform_host(struct th_platform *platform);
-/* The item that fits the platform best, or -1 and an error that lists what
- * there is. */
-int th_index_select(const struct th_index *index,
-	const struct th_platform *wanted, const struct th_descriptor **item,
-	struct th_error *err);
+/* How well something made for one platform fits another: 0 not at all, more is
+ * better. */
+int th_platform_fit(
+	const struct th_platform *have, const struct th_platform *wanted);
+
+/* What a descriptor's media type stands for; one that is empty or unknown may
+ * be neither. */
+bool th_media_is_manifest(const char *media_type);
+bool th_media_is_index(const char *media_type);
 
 #endif

@@ -155,6 +155,20 @@ int th_reference_parse(
 	return 0;
 }
 
+int th_host_check(const char *text, struct th_error *err)
+{
+	size_t len = strlen(text);
+
+	if (len > 0 && len < sizeof(((struct th_reference *)0)->host) &&
+		!strchr(text, '/') && is_host(text, len) && host_valid(text))
+		return 0;
+	th_fail(err, TH_USAGE, "\"%.100s\" is not the host of a registry",
+		text);
+	return th_hint(err,
+		"write a name with a dot or a port: registry.example or "
+		"localhost:5000");
+}
+
 void th_reference_format(
 	const struct th_reference *ref, char text[TH_REFERENCE_MAX + 256])
 {

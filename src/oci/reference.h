@@ -21,6 +21,9 @@ struct th_reference {
 int th_reference_parse(
 	const char *text, struct th_reference *ref, struct th_error *err);
 
+/* Whether text can stand as the host of a reference; TH_USAGE otherwise. */
+int th_host_check(const char *text, struct th_error *err);
+
 /* Writes it in full. */
 void th_reference_format(
 	const struct th_reference *ref, char text[TH_REFERENCE_MAX + 256]);

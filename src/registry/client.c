@@ -1,121 +1,320 @@
 #include "registry/client.h"
 
+#include <inttypes.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
 #include "base/hash.h"
+#include "base/json.h"
 #include "oci/manifest.h"
+#include "registry/headers.h"
 
+/* The OCI types, and those that the specification lists as compatible. */
 #define ACCEPT                                                                 \
 	"Accept: " TH_MEDIA_MANIFEST ", " TH_MEDIA_INDEX                       \
 	", application/vnd.docker.distribution.manifest.v2+json"               \
 	", application/vnd.docker.distribution.manifest.list.v2+json"
+#define PAGE_MAX (8u << 20)
+#define PAGES_MAX 10000
+#define NAMES_MAX 1000000
 
-struct th_registry {
-	struct th_http *http;
-	char base[300]; /* "https://host:port" */
-	char host[256];
-};
-
-struct th_registry *th_registry_new(const struct th_config *config,
-	const char *host, const atomic_bool *cancel, struct th_error *err)
+static void pull_scope(const char *path, char scope[320])
 {
-	const struct th_registry_config *entry = th_config_find(config, host);
-	struct th_http_options options = {
-		.cancel = cancel, .ca_file = entry ? entry->ca_file : NULL};
-	struct th_registry *registry = calloc(1, sizeof(*registry));
-
-	if (!registry) {
-		th_fail_memory(err);
-		return NULL;
-	}
-	snprintf(registry->host, sizeof(registry->host), "%s", host);
-	snprintf(registry->base, sizeof(registry->base), "%s://%s",
-		entry && entry->transport == TH_TRANSPORT_HTTP ? "http"
-							       : "https",
-		host);
-	registry->http = th_http_new(&options, err);
-	if (!registry->http) {
-		free(registry);
-		return NULL;
-	}
-	return registry;
+	snprintf(scope, 320, "repository:%.255s:pull", path);
 }
 
-void th_registry_free(struct th_registry *registry)
+int th_registry_greet(struct th_registry *registry, struct th_error *err)
 {
-	if (!registry)
-		return;
-	th_http_free(registry->http);
-	free(registry);
-}
+	struct th_http_answer answer;
+	struct th_ask ask = {.scope = ""};
+	char url[400];
 
-/* What a status other than 200 means (spec.md, "Error Codes"). */
-static int fail_status(const struct th_registry *registry, long status,
-	const char *path, const char *what, struct th_error *err)
-{
-	const char *joint = strchr(what, ':') ? "@" : ":";
-
-	switch (status) {
-	case 404:
-		th_fail(err, TH_NOT_FOUND, "the registry %s has no %s%s%s",
-			registry->host, path, joint, what);
-		return th_hint(err, "check the name and the tag");
-	case 401:
-	case 403:
+	snprintf(url, sizeof(url), "%s/v2/", th_registry_base(registry));
+	ask.url = url;
+	if (th_ask(registry, &ask, &answer, NULL, err))
+		return -1;
+	if (answer.status == 404) {
+		th_ask_end(registry);
 		return th_fail(err, TH_NETWORK,
-			"the registry %s does not let anybody read %s without "
-			"credentials",
-			registry->host, path);
-	case 429:
-		th_fail(err, TH_NETWORK,
-			"the registry %s asks for fewer requests",
-			registry->host);
-		return th_hint(err, "try again in a while");
-	default:
-		return th_fail(err, TH_NETWORK,
-			"the registry %s answered %ld for %s%s%s",
-			registry->host, status, path, joint, what);
+			"%s is no registry: it does not know /v2/",
+			th_registry_host(registry));
 	}
+	if (answer.status != 200)
+		return th_ask_fail(registry, &answer, "an answer", err);
+	th_ask_end(registry);
+	return 0;
 }
+
+/* ---- manifests ---- */
 
 int th_registry_manifest(struct th_registry *registry, const char *path,
 	const char *wanted, struct th_buf *body, char digest[TH_DIGEST_TEXT],
 	char type[128], struct th_error *err)
 {
-	char url[1100];
-	long status = 0;
+	char url[1100], scope[320], what[600];
+	struct th_http_answer answer;
+	struct th_ask ask = {
+		.url = url, .scope = scope, .headers = {ACCEPT, NULL}};
 
-	snprintf(url, sizeof(url), "%s/v2/%s/manifests/%s", registry->base,
-		path, wanted);
-	if (th_http_get(registry->http, url, ACCEPT, &status, type, body, err))
+	pull_scope(path, scope);
+	snprintf(url, sizeof(url), "%s/v2/%s/manifests/%s",
+		th_registry_base(registry), path, wanted);
+	snprintf(what, sizeof(what), "%s%s%s", path,
+		strchr(wanted, ':') ? "@" : ":", wanted);
+	if (th_ask(registry, &ask, &answer, NULL, err))
 		return -1;
-	if (status != 200)
-		return fail_status(registry, status, path, wanted, err);
+	if (answer.status != 200)
+		return th_ask_fail(registry, &answer, what, err);
+	if (th_ask_read(registry, body, err))
+		return -1;
+	snprintf(type, 128, "%s", answer.type);
+	th_ask_end(registry);
 	if (th_hash_once(body->data, body->len, digest))
 		return th_fail_memory(err);
 	if (th_digest_valid(wanted) && strcmp(wanted, digest) != 0)
 		return th_fail(err, TH_NETWORK,
 			"the registry %s sent something else than %s: its "
 			"digest is %s",
-			registry->host, wanted, digest);
+			th_registry_host(registry), wanted, digest);
 	return 0;
 }
 
-int th_registry_blob(struct th_registry *registry, const char *path,
-	const char *digest, struct th_source **source, struct th_error *err)
-{
-	char url[1100];
-	long status = 0;
+/* ---- blobs ---- */
 
-	snprintf(url, sizeof(url), "%s/v2/%s/blobs/%s", registry->base, path,
-		digest);
-	if (th_http_open(registry->http, url, &status, source, err))
-		return -1;
-	if (status != 200) {
-		th_http_close(registry->http);
-		return fail_status(registry, status, path, digest, err);
+struct th_blob_reader {
+	struct th_source source; /* first: the two are one */
+	struct th_registry *registry;
+	struct th_source *from; /* the running transfer; NULL: none */
+	char url[1100], scope[320], what[400];
+	uint64_t offset; /* bytes given so far */
+	uint64_t size_bytes;
+	uint64_t skip; /* bytes of the transfer that were given before */
+	uint64_t began; /* where the running transfer began to be new */
+	int tries;
+};
+
+/* Asks for what is missing. 1: it comes; 0: there is no more; -1. */
+static int open_at(struct th_blob_reader *reader, struct th_error *err)
+{
+	struct th_http_answer answer;
+	struct th_ask ask = {.url = reader->url, .scope = reader->scope};
+	uint64_t first, last;
+	char range[64];
+
+	if (reader->offset) {
+		snprintf(range, sizeof(range), "Range: bytes=%" PRIu64 "-",
+			reader->offset);
+		ask.headers[0] = range;
 	}
+	if (th_ask(reader->registry, &ask, &answer, &reader->from, err))
+		return -1;
+	reader->began = reader->offset;
+	reader->skip = 0;
+	if (answer.status == 206 && reader->offset) {
+		if (th_content_range_parse(
+			    answer.content_range, &first, &last) &&
+			first == reader->offset)
+			return 1;
+		th_ask_end(reader->registry);
+		return th_fail(err, TH_NETWORK,
+			"the registry %s sent another part of the blob than "
+			"it was asked for",
+			th_registry_host(reader->registry));
+	}
+	/* Who knows no ranges sends all: what was given is passed over. */
+	reader->skip = reader->offset;
+	if (answer.status == 200)
+		return 1;
+	if (answer.status == 416 && reader->offset) {
+		th_ask_end(reader->registry);
+		return 0;
+	}
+	return th_ask_fail(reader->registry, &answer, reader->what, err);
+}
+
+/* The transfer broke, or ended early: takes it up again. 1, 0, -1. */
+static int reopen(
+	struct th_blob_reader *reader, bool broken, struct th_error *err)
+{
+	struct th_error why = {0};
+
+	if (broken && !th_ask_may_pass(reader->registry))
+		return -1;
+	if (reader->offset > reader->began)
+		reader->tries = 0;
+	if (reader->tries >= (broken ? TH_RETRIES : 1))
+		return broken ? -1 : 0;
+	if (th_ask_wait(reader->registry, reader->tries++, &why)) {
+		*err = why;
+		return -1;
+	}
+	th_error_clear(err);
+	reader->from = NULL;
+	return open_at(reader, err);
+}
+
+static ssize_t next_of_blob(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct th_blob_reader *reader = (struct th_blob_reader *)(void *)source;
+
+	for (;;) {
+		ssize_t got = reader->from
+			? reader->from->next(reader->from, data, err)
+			: 0;
+		int rc;
+
+		if (got > 0 && (uint64_t)got <= reader->skip) {
+			reader->skip -= (uint64_t)got;
+			continue;
+		}
+		if (got > 0) {
+			*data = (const char *)*data + reader->skip;
+			got -= (ssize_t)reader->skip;
+			reader->skip = 0;
+			reader->offset += (uint64_t)got;
+			return got;
+		}
+		if (got == 0 && reader->offset >= reader->size_bytes)
+			return 0;
+		rc = reopen(reader, got < 0, err);
+		if (rc <= 0)
+			return rc;
+	}
+}
+
+int th_registry_blob(struct th_registry *registry, const char *path,
+	const char *digest, uint64_t offset, uint64_t size_bytes,
+	struct th_blob_reader **reader, struct th_error *err)
+{
+	struct th_blob_reader *made = calloc(1, sizeof(*made));
+
+	if (!made)
+		return th_fail_memory(err);
+	made->source.next = next_of_blob;
+	made->registry = registry;
+	made->offset = offset;
+	made->size_bytes = size_bytes;
+	pull_scope(path, made->scope);
+	snprintf(made->url, sizeof(made->url), "%s/v2/%s/blobs/%s",
+		th_registry_base(registry), path, digest);
+	snprintf(made->what, sizeof(made->what), "blob %.80s of %.255s", digest,
+		path);
+	if (offset < size_bytes && open_at(made, err) < 0) {
+		th_registry_blob_end(made);
+		return -1;
+	}
+	*reader = made;
 	return 0;
+}
+
+struct th_source *th_blob_reader_source(struct th_blob_reader *reader)
+{
+	return &reader->source;
+}
+
+void th_registry_blob_end(struct th_blob_reader *reader)
+{
+	if (!reader)
+		return;
+	th_ask_end(reader->registry);
+	free(reader);
+}
+
+/* ---- lists that come in pages ---- */
+
+/* The address of the next page: given whole, or from the root on. */
+static int next_page(
+	struct th_registry *registry, const char *link, char url[TH_URL_MAX])
+{
+	char target[TH_URL_MAX], origin[300];
+	const char *base = th_registry_base(registry);
+
+	if (!th_link_next(link, target, sizeof(target)))
+		return 0;
+	if (target[0] == '/') {
+		int len = snprintf(url, TH_URL_MAX, "%s%.1700s", base, target);
+
+		return len < TH_URL_MAX && strlen(target) <= 1700;
+	}
+	if (!th_url_origin(target, origin, sizeof(origin)))
+		return 0;
+	memcpy(url, target, strlen(target) + 1);
+	return 1;
+}
+
+static int read_page(struct th_registry *registry, const char *url,
+	const char *scope, const char *what, const char *key,
+	struct th_strings *list, char link[TH_URL_MAX], struct th_error *err)
+{
+	struct th_ask ask = {.url = url, .scope = scope};
+	struct th_http_answer answer;
+	json_t *doc = NULL;
+	struct th_buf body;
+	int rc = -1;
+
+	th_buf_init(&body, PAGE_MAX);
+	if (th_ask(registry, &ask, &answer, NULL, err))
+		goto out;
+	if (answer.status != 200) {
+		th_ask_fail(registry, &answer, what, err);
+		goto out;
+	}
+	if (th_ask_read(registry, &body, err) ||
+		th_json_parse(
+			body.data, body.len, "the registry's list", &doc, err))
+		goto out;
+	snprintf(link, TH_URL_MAX, "%s", answer.link);
+	rc = th_json_strings(doc, key, "the registry's list", list, err) < 0
+		? -1
+		: 0;
+out:
+	th_ask_end(registry);
+	json_decref(doc);
+	th_buf_release(&body);
+	return rc;
+}
+
+static int read_pages(struct th_registry *registry, const char *first,
+	const char *scope, const char *what, const char *key,
+	struct th_strings *list, struct th_error *err)
+{
+	char url[TH_URL_MAX], link[TH_URL_MAX];
+
+	snprintf(url, sizeof(url), "%s", first);
+	for (int page = 0; page < PAGES_MAX && list->count < NAMES_MAX;
+		page++) {
+		size_t before = list->count;
+
+		if (read_page(registry, url, scope, what, key, list, link, err))
+			return -1;
+		/* A page without anything new leads nowhere. */
+		if (list->count == before || !next_page(registry, link, url))
+			return 0;
+	}
+	return th_fail(err, TH_NETWORK, "the registry %s has too long a list",
+		th_registry_host(registry));
+}
+
+int th_registry_tags(struct th_registry *registry, const char *path,
+	struct th_strings *tags, struct th_error *err)
+{
+	char url[700], scope[320];
+
+	pull_scope(path, scope);
+	snprintf(url, sizeof(url), "%s/v2/%s/tags/list?n=1000",
+		th_registry_base(registry), path);
+	return read_pages(registry, url, scope, path, "tags", tags, err);
+}
+
+int th_registry_catalogue(struct th_registry *registry,
+	struct th_strings *names, struct th_error *err)
+{
+	char url[400];
+
+	snprintf(url, sizeof(url), "%s/v2/_catalog?n=1000",
+		th_registry_base(registry));
+	return read_pages(registry, url, "registry:catalog:*",
+		"list of its repositories", "repositories", names, err);
 }

@@ -8,9 +8,11 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "oci/reference.h"
 
 #define TEXT_MAX 4096
+#define MIRRORS_MAX 16
 
 struct file {
 	struct th_registry_config *registries;
@@ -20,6 +22,9 @@ struct file {
 static const cyaml_strval_t transports[] = {
 	{"https", TH_TRANSPORT_HTTPS}, {"http", TH_TRANSPORT_HTTP}};
 
+static const cyaml_schema_value_t mirror_schema = {
+	CYAML_VALUE_STRING(CYAML_FLAG_POINTER, char, 1, 255)};
+
 static const cyaml_schema_field_t registry_fields[] = {
 	CYAML_FIELD_STRING_PTR("host", CYAML_FLAG_POINTER,
 		struct th_registry_config, host, 1, TEXT_MAX),
@@ -28,6 +33,19 @@ static const cyaml_schema_field_t registry_fields[] = {
 	CYAML_FIELD_STRING_PTR("ca-file",
 		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
 		struct th_registry_config, ca_file, 1, TEXT_MAX),
+	CYAML_FIELD_STRING_PTR("cert-file",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, cert_file, 1, TEXT_MAX),
+	CYAML_FIELD_STRING_PTR("key-file",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, key_file, 1, TEXT_MAX),
+	CYAML_FIELD_SEQUENCE("mirrors",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, mirrors, &mirror_schema, 0,
+		MIRRORS_MAX),
+	CYAML_FIELD_STRING_PTR("stall",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
+		struct th_registry_config, stall, 1, 32),
 	CYAML_FIELD_BOOL("search", CYAML_FLAG_OPTIONAL,
 		struct th_registry_config, search),
 	CYAML_FIELD_END};
@@ -75,27 +93,57 @@ static void listen_to(
 
 static int check_host(const char *path, const char *host, struct th_error *err)
 {
-	struct th_reference ref;
-	struct th_error ignored = {0};
-	char text[600];
+	struct th_error wrong = {0};
 
-	/* A host is what can stand in front of a path, and is seen as one. */
-	snprintf(text, sizeof(text), "%.500s/x", host);
-	if (th_reference_parse(text, &ref, &ignored) == 0 &&
-		strcmp(ref.host, host) == 0)
+	if (th_host_check(host, &wrong) == 0)
 		return 0;
-	th_fail(err, TH_USAGE, "%s: \"%.100s\" is not the host of a registry",
-		path, host);
-	return th_hint(err,
-		"write a name with a dot or a port: registry.example or "
-		"localhost:5000");
+	th_fail(err, TH_USAGE, "%s: %s", path, wrong.msg);
+	return th_hint(err, "%s", wrong.hint);
 }
 
 static void release_one(struct th_registry_config *registry)
 {
 	free(registry->host);
 	free(registry->ca_file);
+	free(registry->cert_file);
+	free(registry->key_file);
+	free(registry->stall);
+	for (unsigned int i = 0; i < registry->mirrors_count; i++)
+		free(registry->mirrors[i]);
+	free(registry->mirrors);
 	memset(registry, 0, sizeof(*registry));
+}
+
+/* What the schema cannot say. */
+static int check_entry(const char *path, struct th_registry_config *entry,
+	struct th_error *err)
+{
+	if (check_host(path, entry->host, err))
+		return -1;
+	for (unsigned int i = 0; i < entry->mirrors_count; i++) {
+		if (check_host(path, entry->mirrors[i], err))
+			return -1;
+	}
+	if (!entry->cert_file != !entry->key_file) {
+		th_fail(err, TH_USAGE,
+			"%s: the registry %s has a %s without a %s", path,
+			entry->host,
+			entry->cert_file ? "cert-file" : "key-file",
+			entry->cert_file ? "key-file" : "cert-file");
+		return th_hint(
+			err, "a client's certificate and its key go together");
+	}
+	if (entry->stall &&
+		(th_clock_parse_span(entry->stall, &entry->stall_us) ||
+			entry->stall_us < 1000000)) {
+		th_fail(err, TH_USAGE,
+			"%s: the registry %s has the stall \"%s\"", path,
+			entry->host, entry->stall);
+		return th_hint(err,
+			"how long a transfer may bring nothing: 1s or more, "
+			"as 30s or 2m");
+	}
+	return 0;
 }
 
 /* Takes the entry's strings over. */
@@ -146,10 +194,12 @@ int th_config_read(
 			report.reason);
 		return th_hint(err,
 			"allowed is a list \"registries\", each with host, "
-			"transport (https, http), ca-file, search");
+			"transport (https, http), ca-file, cert-file, "
+			"key-file, mirrors (a list of hosts), stall, search "
+			"(true, false)");
 	}
 	for (unsigned int i = 0; file && i < file->registries_count; i++) {
-		if (check_host(path, file->registries[i].host, err) ||
+		if (check_entry(path, &file->registries[i], err) ||
 			add(config, &file->registries[i], err)) {
 			result = -1;
 			break;

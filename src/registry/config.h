@@ -5,6 +5,7 @@
 
 #include <stdbool.h>
 #include <stddef.h>
+#include <stdint.h>
 
 #include "base/error.h"
 
@@ -14,6 +15,12 @@ struct th_registry_config {
 	char *host; /* with the port */
 	enum th_transport transport;
 	char *ca_file; /* NULL: the system's */
+	char *cert_file; /* the client's certificate, or NULL */
+	char *key_file;
+	char **mirrors; /* hosts that are asked first, in this order */
+	unsigned int mirrors_count;
+	char *stall; /* a span as it was written, or NULL */
+	int64_t stall_us; /* 0 where not given */
 	bool search; /* asked for names without a host */
 };
 

@@ -16,16 +16,21 @@
 
 struct th_http {
 	struct th_source source; /* first: the two are one */
+	struct th_http_options options;
 	CURL *easy;
 	CURLM *multi;
 	struct curl_slist *headers;
-	const atomic_bool *cancel;
 	char error[CURL_ERROR_SIZE];
 	char where[160]; /* scheme and host, for messages */
 	struct th_buf window;
 	bool active, held, done;
 	bool fresh; /* the window was not given out yet */
 	CURLcode result;
+	/* what is sent */
+	struct th_source *body;
+	const char *piece; /* what is left of the body's last piece */
+	size_t piece_len;
+	struct th_error body_err;
 };
 
 static ssize_t next_piece(
@@ -49,6 +54,29 @@ static size_t take_body(char *data, size_t size, size_t count, void *owner)
 	return http->window.failed ? 0 : len;
 }
 
+static size_t give_body(char *to, size_t size, size_t count, void *owner)
+{
+	struct th_http *http = owner;
+	size_t room = size * count;
+
+	if (http->piece_len == 0) {
+		const void *data = NULL;
+		ssize_t got =
+			http->body->next(http->body, &data, &http->body_err);
+
+		if (got < 0)
+			return CURL_READFUNC_ABORT;
+		http->piece = data;
+		http->piece_len = (size_t)got;
+	}
+	if (room > http->piece_len)
+		room = http->piece_len;
+	memcpy(to, http->piece, room);
+	http->piece += room;
+	http->piece_len -= room;
+	return room;
+}
+
 struct th_http *th_http_new(
 	const struct th_http_options *options, struct th_error *err)
 {
@@ -60,7 +88,7 @@ struct th_http *th_http_new(
 		http->source.next = next_piece;
 		http->easy = curl_easy_init();
 		http->multi = curl_multi_init();
-		http->cancel = options->cancel;
+		http->options = *options;
 		th_buf_init(&http->window, 64u << 20);
 	}
 	if (!http || !http->easy || !http->multi) {
@@ -68,20 +96,6 @@ struct th_http *th_http_new(
 		th_fail_memory(err);
 		return NULL;
 	}
-	curl_easy_setopt(http->easy, CURLOPT_WRITEFUNCTION, take_body);
-	curl_easy_setopt(http->easy, CURLOPT_WRITEDATA, http);
-	curl_easy_setopt(http->easy, CURLOPT_ERRORBUFFER, http->error);
-	curl_easy_setopt(http->easy, CURLOPT_NOSIGNAL, 1L);
-	curl_easy_setopt(http->easy, CURLOPT_FOLLOWLOCATION, 1L);
-	curl_easy_setopt(http->easy, CURLOPT_MAXREDIRS, 5L);
-	curl_easy_setopt(http->easy, CURLOPT_PROTOCOLS_STR, "http,https");
-	curl_easy_setopt(http->easy, CURLOPT_CONNECTTIMEOUT, CONNECT_SECONDS);
-	curl_easy_setopt(http->easy, CURLOPT_LOW_SPEED_TIME, STALL_SECONDS);
-	curl_easy_setopt(http->easy, CURLOPT_LOW_SPEED_LIMIT, STALL_BYTES);
-	curl_easy_setopt(http->easy, CURLOPT_BUFFERSIZE, 256L * 1024);
-	curl_easy_setopt(http->easy, CURLOPT_USERAGENT, "tidyhull");
-	if (options->ca_file)
-		curl_easy_setopt(http->easy, CURLOPT_CAINFO, options->ca_file);
 	return http;
 }
 
@@ -89,7 +103,7 @@ void th_http_free(struct th_http *http)
 {
 	if (!http)
 		return;
-	th_http_close(http);
+	th_http_end(http);
 	if (http->easy)
 		curl_easy_cleanup(http->easy);
 	if (http->multi)
@@ -98,7 +112,7 @@ void th_http_free(struct th_http *http)
 	free(http);
 }
 
-void th_http_close(struct th_http *http)
+void th_http_end(struct th_http *http)
 {
 	if (http->active)
 		curl_multi_remove_handle(http->multi, http->easy);
@@ -106,23 +120,68 @@ void th_http_close(struct th_http *http)
 	curl_slist_free_all(http->headers);
 	http->headers = NULL;
 	http->window.len = 0;
-	http->fresh = false;
 	http->window.failed = false;
+	http->fresh = false;
+	http->body = NULL;
+	http->piece_len = 0;
+}
+
+bool th_http_unreached(const struct th_http *http)
+{
+	return http->result == CURLE_COULDNT_CONNECT ||
+		http->result == CURLE_COULDNT_RESOLVE_HOST ||
+		http->result == CURLE_COULDNT_RESOLVE_PROXY;
+}
+
+bool th_http_may_pass(const struct th_http *http)
+{
+	switch (http->result) {
+	case CURLE_RECV_ERROR:
+	case CURLE_SEND_ERROR:
+	case CURLE_SEND_FAIL_REWIND:
+	case CURLE_PARTIAL_FILE:
+	case CURLE_GOT_NOTHING:
+	case CURLE_OPERATION_TIMEDOUT:
+	case CURLE_HTTP2:
+	case CURLE_HTTP2_STREAM:
+		return true;
+	default:
+		return false;
+	}
 }
 
 static int fail(struct th_http *http, struct th_error *err)
 {
 	const char *why =
 		http->error[0] ? http->error : curl_easy_strerror(http->result);
+	int64_t stall_us = http->options.stall_us;
 
-	th_fail(err, TH_NETWORK, "cannot get from %s: %s", http->where, why);
-	if (http->result == CURLE_SSL_CONNECT_ERROR ||
-		http->result == CURLE_RECV_ERROR)
+	if (http->body_err.code) {
+		*err = http->body_err;
+		return -1;
+	}
+	if (http->result == CURLE_OPERATION_TIMEDOUT && http->done &&
+		strstr(why, "too slow"))
+		return th_fail(err, TH_NETWORK,
+			"nothing has come from %s for %lld s", http->where,
+			stall_us ? (long long)(stall_us / 1000000)
+				 : (long long)STALL_SECONDS);
+	th_fail(err, TH_NETWORK, "the transfer with %s failed: %s", http->where,
+		why);
+	if (http->result == CURLE_SSL_CONNECT_ERROR)
 		return th_hint(err,
 			"a registry that speaks plain HTTP needs "
 			"\"transport: http\" in the configuration");
-	if (http->result == CURLE_COULDNT_CONNECT ||
-		http->result == CURLE_COULDNT_RESOLVE_HOST)
+	if (http->result == CURLE_PEER_FAILED_VERIFICATION)
+		return th_hint(err,
+			"a registry with a certificate of its own needs "
+			"\"ca-file: PATH\" in the configuration");
+	if (http->result == CURLE_SSL_CACERT_BADFILE ||
+		http->result == CURLE_SSL_CERTPROBLEM)
+		return th_hint(err,
+			"see ca-file, cert-file and key-file in the "
+			"configuration");
+	if (th_http_unreached(http))
 		return th_hint(
 			err, "is the name right, and the registry running?");
 	return -1;
@@ -134,10 +193,10 @@ static int drive(struct th_http *http, struct th_error *err)
 	CURLMsg *message;
 	int running, left;
 
-	if (http->cancel && atomic_load(http->cancel))
-		return th_fail(err, TH_FAILED, "the transfer was cancelled");
+	if (th_cancelled(http->options.cancel))
+		return th_fail(err, TH_FAILED, "the transfer was interrupted");
 	if (curl_multi_perform(http->multi, &running) != CURLM_OK)
-		return th_fail(err, TH_NETWORK, "the transfer from %s failed",
+		return th_fail(err, TH_NETWORK, "the transfer with %s failed",
 			http->where);
 	while ((message = curl_multi_info_read(http->multi, &left))) {
 		if (message->msg == CURLMSG_DONE) {
@@ -165,7 +224,7 @@ static ssize_t next_piece(
 	struct th_http *http = (struct th_http *)(void *)source;
 
 	if (http->fresh) {
-		/* What th_http_open has waited for. */
+		/* What th_http_begin has waited for. */
 		http->fresh = false;
 	} else {
 		http->window.len = 0;
@@ -181,24 +240,98 @@ static ssize_t next_piece(
 	return (ssize_t)http->window.len;
 }
 
-static int begin(struct th_http *http, const char *url, const char *accept,
+static void set_always(struct th_http *http)
+{
+	const struct th_http_options *options = &http->options;
+	CURL *easy = http->easy;
+
+	/* The connections stay with the multi handle. */
+	curl_easy_reset(easy);
+	curl_easy_setopt(easy, CURLOPT_WRITEFUNCTION, take_body);
+	curl_easy_setopt(easy, CURLOPT_WRITEDATA, http);
+	curl_easy_setopt(easy, CURLOPT_ERRORBUFFER, http->error);
+	curl_easy_setopt(easy, CURLOPT_NOSIGNAL, 1L);
+	curl_easy_setopt(easy, CURLOPT_PROTOCOLS_STR, "http,https");
+	curl_easy_setopt(
+		easy, CURLOPT_HTTP_VERSION, (long)CURL_HTTP_VERSION_2TLS);
+	curl_easy_setopt(easy, CURLOPT_CONNECTTIMEOUT, CONNECT_SECONDS);
+	curl_easy_setopt(easy, CURLOPT_LOW_SPEED_TIME,
+		options->stall_us
+			? (long)((options->stall_us + 999999) / 1000000)
+			: STALL_SECONDS);
+	curl_easy_setopt(easy, CURLOPT_LOW_SPEED_LIMIT, STALL_BYTES);
+	curl_easy_setopt(easy, CURLOPT_BUFFERSIZE, 256L * 1024);
+	curl_easy_setopt(easy, CURLOPT_UPLOAD_BUFFERSIZE, 256L * 1024);
+	curl_easy_setopt(easy, CURLOPT_USERAGENT, "tidyhull");
+	if (options->ca_file)
+		curl_easy_setopt(easy, CURLOPT_CAINFO, options->ca_file);
+	if (options->cert_file)
+		curl_easy_setopt(easy, CURLOPT_SSLCERT, options->cert_file);
+	if (options->key_file)
+		curl_easy_setopt(easy, CURLOPT_SSLKEY, options->key_file);
+}
+
+static void set_method(
+	struct th_http *http, const struct th_http_request *request)
+{
+	const char *method = request->method;
+
+	if (!method)
+		return;
+	if (strcmp(method, "HEAD") == 0) {
+		curl_easy_setopt(http->easy, CURLOPT_NOBODY, 1L);
+		return;
+	}
+	if (request->body) {
+		http->body = request->body;
+		curl_easy_setopt(http->easy, CURLOPT_UPLOAD, 1L);
+		curl_easy_setopt(http->easy, CURLOPT_READFUNCTION, give_body);
+		curl_easy_setopt(http->easy, CURLOPT_READDATA, http);
+		curl_easy_setopt(http->easy, CURLOPT_INFILESIZE_LARGE,
+			(curl_off_t)request->body_bytes);
+	} else {
+		curl_easy_setopt(http->easy, CURLOPT_POSTFIELDS, "");
+		curl_easy_setopt(http->easy, CURLOPT_POSTFIELDSIZE, 0L);
+	}
+	curl_easy_setopt(http->easy, CURLOPT_CUSTOMREQUEST, method);
+}
+
+static int set_headers(struct th_http *http,
+	const struct th_http_request *request, struct th_error *err)
+{
+	/* Nobody is asked whether a body may come: it only costs time. */
+	http->headers = curl_slist_append(NULL, "Expect:");
+	for (size_t i = 0; i < TH_HEADERS_MAX && request->headers[i]; i++) {
+		struct curl_slist *longer =
+			curl_slist_append(http->headers, request->headers[i]);
+
+		if (!longer)
+			return th_fail_memory(err);
+		http->headers = longer;
+	}
+	if (!http->headers)
+		return th_fail_memory(err);
+	curl_easy_setopt(http->easy, CURLOPT_HTTPHEADER, http->headers);
+	return 0;
+}
+
+static int begin(struct th_http *http, const struct th_http_request *request,
 	struct th_error *err)
 {
-	const char *host = strstr(url, "://");
+	const char *url = request->url, *host = strstr(url, "://");
 	size_t len;
 
-	th_http_close(http);
+	th_http_end(http);
 	http->done = http->held = false;
 	http->result = CURLE_OK;
 	http->error[0] = '\0';
+	th_error_clear(&http->body_err);
 	len = host ? strcspn(host + 3, "/") + (size_t)(host + 3 - url) : 0;
 	snprintf(http->where, sizeof(http->where), "%.*s", (int)len, url);
-	if (accept) {
-		http->headers = curl_slist_append(NULL, accept);
-		if (!http->headers)
-			return th_fail_memory(err);
-	}
-	curl_easy_setopt(http->easy, CURLOPT_HTTPHEADER, http->headers);
+	set_always(http);
+	set_method(http, request);
+	if (set_headers(http, request, err))
+		return -1;
 	curl_easy_setopt(http->easy, CURLOPT_URL, url);
 	if (curl_multi_add_handle(http->multi, http->easy) != CURLM_OK)
 		return th_fail_memory(err);
@@ -206,10 +339,64 @@ static int begin(struct th_http *http, const char *url, const char *accept,
 	return 0;
 }
 
-int th_http_open(struct th_http *http, const char *url, long *status,
-	struct th_source **source, struct th_error *err)
+/* All fields of that name, joined as one list (RFC 9110, section 5.3). */
+static void copy_header(
+	struct th_http *http, const char *name, char *to, size_t size)
 {
-	if (begin(http, url, NULL, err))
+	struct curl_header *header;
+	size_t used = 0;
+
+	to[0] = '\0';
+	for (size_t i = 0; curl_easy_header(http->easy, name, i, CURLH_HEADER,
+				   -1, &header) == CURLHE_OK;
+		i++) {
+		/* A value that is cut would say something else. */
+		if (used + strlen(header->value) + 3 > size)
+			break;
+		used += (size_t)snprintf(to + used, size - used, "%s%s",
+			i ? ", " : "", header->value);
+		if (i + 1 >= header->amount)
+			break;
+	}
+}
+
+static void read_answer(struct th_http *http, struct th_http_answer *answer)
+{
+	curl_off_t length = -1;
+	char *location = NULL;
+
+	memset(answer, 0, sizeof(*answer));
+	curl_easy_getinfo(http->easy, CURLINFO_RESPONSE_CODE, &answer->status);
+	curl_easy_getinfo(
+		http->easy, CURLINFO_CONTENT_LENGTH_DOWNLOAD_T, &length);
+	answer->length = length;
+	copy_header(http, "Content-Type", answer->type, sizeof(answer->type));
+	answer->type[strcspn(answer->type, "; ,")] = '\0';
+	copy_header(http, "WWW-Authenticate", answer->challenge,
+		sizeof(answer->challenge));
+	copy_header(http, "Retry-After", answer->retry_after,
+		sizeof(answer->retry_after));
+	copy_header(http, "Content-Range", answer->content_range,
+		sizeof(answer->content_range));
+	copy_header(http, "Range", answer->range, sizeof(answer->range));
+	copy_header(http, "Link", answer->link, sizeof(answer->link));
+	copy_header(http, "OCI-Chunk-Min-Length", answer->chunk_min,
+		sizeof(answer->chunk_min));
+	/* libcurl makes it absolute for redirects; uploads have their own. */
+	curl_easy_getinfo(http->easy, CURLINFO_REDIRECT_URL, &location);
+	if (location)
+		snprintf(answer->location, sizeof(answer->location), "%.2047s",
+			location);
+	else
+		copy_header(http, "Location", answer->location,
+			sizeof(answer->location));
+}
+
+int th_http_begin(struct th_http *http, const struct th_http_request *request,
+	struct th_http_answer *answer, struct th_source **body,
+	struct th_error *err)
+{
+	if (begin(http, request, err))
 		return -1;
 	while (http->window.len == 0 && !http->done) {
 		if (drive(http, err))
@@ -217,45 +404,25 @@ int th_http_open(struct th_http *http, const char *url, long *status,
 	}
 	if (http->done && http->result != CURLE_OK)
 		return fail(http, err);
-	curl_easy_getinfo(http->easy, CURLINFO_RESPONSE_CODE, status);
-	*source = &http->source;
+	read_answer(http, answer);
 	http->fresh = true;
+	if (body)
+		*body = &http->source;
 	return 0;
 }
 
-int th_http_get(struct th_http *http, const char *url, const char *accept,
-	long *status, char content_type[128], struct th_buf *body,
-	struct th_error *err)
+int th_http_read(struct th_http *http, struct th_buf *buf, struct th_error *err)
 {
-	const char *type = NULL;
-	int rc = -1;
+	const void *data;
+	ssize_t got;
 
-	if (begin(http, url, accept, err))
-		goto out;
-	while (!http->done || http->window.len) {
-		th_buf_add(body, http->window.data, http->window.len);
-		if (body->failed) {
-			th_fail(err, TH_NETWORK,
+	while ((got = next_piece(&http->source, &data, err)) > 0) {
+		th_buf_add(buf, data, (size_t)got);
+		if (buf->failed)
+			return th_fail(err, TH_NETWORK,
 				"the answer from %s is longer than the %zu "
 				"bytes that are accepted",
-				http->where, body->limit);
-			goto out;
-		}
-		http->window.len = 0;
-		release_held(http);
-		if (!http->done && drive(http, err))
-			goto out;
+				http->where, buf->limit);
 	}
-	if (http->result != CURLE_OK) {
-		fail(http, err);
-		goto out;
-	}
-	curl_easy_getinfo(http->easy, CURLINFO_RESPONSE_CODE, status);
-	curl_easy_getinfo(http->easy, CURLINFO_CONTENT_TYPE, &type);
-	snprintf(content_type, 128, "%.*s", type ? (int)strcspn(type, "; ") : 0,
-		type ? type : "");
-	rc = 0;
-out:
-	th_http_close(http);
-	return rc;
+	return got < 0 ? -1 : 0;
 }

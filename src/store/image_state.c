@@ -11,10 +11,22 @@
 #include "oci/manifest.h"
 #include "oci/reference.h"
 
+/* What an image takes on the disk, each layer once, and what others share. */
+#define SUM(column, unit, only)                                                \
+	"(SELECT coalesce(sum(" column "), 0) FROM (SELECT DISTINCT " unit     \
+	", " column " FROM image_layers l WHERE image=images.digest" only "))"
+#define SHARED(unit)                                                           \
+	" AND EXISTS(SELECT 1 FROM image_layers o WHERE o." unit "=l." unit    \
+	" AND o.image<>l.image)"
+#define SIZES                                                                  \
+	"manifest_size, " SUM("bytes", "blob", "") ", " SUM(                   \
+		"tree_bytes", "diff_id", "") ", " SUM("bytes", "blob",         \
+		SHARED("blob")) ", " SUM("tree_bytes", "diff_id",              \
+		SHARED("diff_id"))
 #define COLUMNS                                                                \
 	"digest, config, platform, created, manifest_size, blob_bytes,"        \
 	" pulled_us, (SELECT count(*) FROM containers"                         \
-	" WHERE image=images.digest)"
+	" WHERE image=images.digest), " SIZES
 
 void th_image_rows_free(struct th_image_row *rows, size_t count)
 {
@@ -38,7 +50,7 @@ static json_t *descriptor(struct th_query *query)
 }
 
 /* index.json follows the state (OCI Image Specification, image-layout.md). */
-static int write_index(struct th_store *store, struct th_error *err)
+static int write_file(struct th_store *store, struct th_error *err)
 {
 	json_t *list = json_array(), *doc = NULL;
 	struct th_query *query = NULL;
@@ -64,9 +76,72 @@ static int write_index(struct th_store *store, struct th_error *err)
 	return rc;
 }
 
+static int set_meta(struct th_store *store, const char *key, const char *value,
+	struct th_error *err)
+{
+	return th_db_run(store->db, err, "UPDATE meta SET value=? WHERE key=?",
+		"tt", value, key);
+}
+
+/* Writes index.json in a transaction of its own, once the change that it
+ * follows is certain: so it never shows what the state does not have. Whoever
+ * dies between the two has left the mark. */
+static int write_index(struct th_store *store, struct th_error *err)
+{
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = write_file(store, err);
+	if (rc == 0)
+		rc = set_meta(store, "index-stale", "0", err);
+	return th_db_end(store->db, rc, err);
+}
+
+/* Ends the transaction of a change of images or names. */
+static int end_change(struct th_store *store, int rc, struct th_error *err)
+{
+	if (rc == 0)
+		rc = set_meta(store, "index-stale", "1", err);
+	rc = th_db_end(store->db, rc, err);
+	return rc ? rc : write_index(store, err);
+}
+
+static int meta_flag(struct th_store *store, const char *key, bool *set,
+	struct th_error *err)
+{
+	int64_t number = 0;
+
+	if (th_db_number(store->db, 0, &number, err,
+		    "SELECT value='1' FROM meta WHERE key=?", "t", key))
+		return -1;
+	*set = number != 0;
+	return 0;
+}
+
+int th_image_state_repair(struct th_store *store, struct th_error *err)
+{
+	bool stale = false;
+
+	if (meta_flag(store, "index-stale", &stale, err))
+		return -1;
+	return stale ? write_index(store, err) : 0;
+}
+
+int th_image_state_reclaim_due(
+	struct th_store *store, bool *due, struct th_error *err)
+{
+	return meta_flag(store, "reclaim", due, err);
+}
+
+int th_image_state_reclaimed(struct th_store *store, struct th_error *err)
+{
+	return set_meta(store, "reclaim", "0", err);
+}
+
 static int add_rows(struct th_store *store, const struct th_image_row *image,
 	const struct th_image_layer *layers, size_t layer_count,
-	const char *name, struct th_error *err)
+	const char *name, const char *index, struct th_error *err)
 {
 	if (th_db_run(store->db, err,
 		    "INSERT OR IGNORE INTO images(digest, config, platform,"
@@ -79,11 +154,12 @@ static int add_rows(struct th_store *store, const struct th_image_row *image,
 	for (size_t i = 0; i < layer_count; i++) {
 		if (th_db_run(store->db, err,
 			    "INSERT OR IGNORE INTO image_layers(image,"
-			    " position, diff_id, blob, bytes)"
-			    " VALUES(?, ?, ?, ?, ?)",
-			    "titti", image->digest, (int64_t)i,
+			    " position, diff_id, blob, bytes, tree_bytes)"
+			    " VALUES(?, ?, ?, ?, ?, ?)",
+			    "tittii", image->digest, (int64_t)i,
 			    layers[i].diff_id, layers[i].blob,
-			    (int64_t)layers[i].size_bytes))
+			    (int64_t)layers[i].size_bytes,
+			    (int64_t)layers[i].tree_bytes))
 			return -1;
 	}
 	if (name &&
@@ -92,12 +168,18 @@ static int add_rows(struct th_store *store, const struct th_image_row *image,
 			" VALUES(?, ?)",
 			"tt", name, image->digest))
 		return -1;
-	return write_index(store, err);
+	if (index &&
+		th_db_run(store->db, err,
+			"INSERT OR IGNORE INTO index_digests(digest, image)"
+			" VALUES(?, ?)",
+			"tt", index, image->digest))
+		return -1;
+	return 0;
 }
 
 int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	const struct th_image_layer *layers, size_t layer_count,
-	const char *name, struct th_error *err)
+	const char *name, const char *index, struct th_error *err)
 {
 	int rc;
 
@@ -105,10 +187,84 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	if (th_db_run(store->db, err, "PRAGMA synchronous=FULL", "") ||
 		th_db_begin(store->db, err))
 		return -1;
-	rc = add_rows(store, image, layers, layer_count, name, err);
-	rc = th_db_end(store->db, rc, err);
+	rc = add_rows(store, image, layers, layer_count, name, index, err);
+	rc = end_change(store, rc, err);
 	th_db_run(store->db, NULL, "PRAGMA synchronous=NORMAL", "");
 	return rc;
+}
+
+int th_image_state_tag(struct th_store *store, const char *digest,
+	const char *name, char before[TH_DIGEST_TEXT], struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int64_t there = 0;
+	int rc;
+
+	before[0] = '\0';
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = th_db_number(store->db, 0, &there, err,
+		"SELECT count(*) FROM images WHERE digest=?", "t", digest);
+	if (rc == 0 && !there)
+		rc = th_fail(err, TH_NOT_FOUND, "the image %.19s is not here",
+			digest);
+	if (rc == 0)
+		rc = th_db_query(store->db, &query, err,
+			"SELECT digest FROM tags WHERE name=?", "t", name);
+	if (rc == 0 && th_query_next(query, err) == 1)
+		snprintf(before, TH_DIGEST_TEXT, "%s", th_query_text(query, 0));
+	th_query_end(query);
+	if (rc == 0)
+		rc = th_db_run(store->db, err,
+			"INSERT OR REPLACE INTO tags(name, digest)"
+			" VALUES(?, ?)",
+			"tt", name, digest);
+	return end_change(store, rc, err);
+}
+
+static int read_list(
+	struct th_query *query, struct th_strings *list, struct th_error *err)
+{
+	int rc;
+
+	while ((rc = th_query_next(query, err)) == 1) {
+		if (th_strings_add(list, th_query_text(query, 0))) {
+			rc = th_fail_memory(err);
+			break;
+		}
+	}
+	th_query_end(query);
+	return rc;
+}
+
+int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
+	struct th_strings *trees, struct th_error *err)
+{
+	struct th_query *query = NULL;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT digest FROM images UNION SELECT config FROM images"
+		    " UNION SELECT blob FROM image_layers ORDER BY 1",
+		    "") ||
+		read_list(query, blobs, err) ||
+		th_db_query(store->db, &query, err,
+			"SELECT DISTINCT diff_id FROM image_layers ORDER BY 1",
+			""))
+		return -1;
+	return read_list(query, trees, err);
+}
+
+int th_image_state_sharers(struct th_store *store, const char *diff_id,
+	const char *except, struct th_strings *digests, struct th_error *err)
+{
+	struct th_query *query = NULL;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT DISTINCT image FROM image_layers"
+		    " WHERE diff_id=? AND image<>?",
+		    "tt", diff_id, except))
+		return -1;
+	return read_list(query, digests, err);
 }
 
 static void copy(char *to, size_t size, struct th_query *query, int column)
@@ -120,20 +276,12 @@ static int read_tags(
 	struct th_store *store, struct th_image_row *row, struct th_error *err)
 {
 	struct th_query *query = NULL;
-	int rc;
 
 	if (th_db_query(store->db, &query, err,
 		    "SELECT name FROM tags WHERE digest=? ORDER BY name", "t",
 		    row->digest))
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		if (th_strings_add(&row->tags, th_query_text(query, 0))) {
-			rc = th_fail_memory(err);
-			break;
-		}
-	}
-	th_query_end(query);
-	return rc;
+	return read_list(query, &row->tags, err);
 }
 
 static int read_rows(struct th_store *store, struct th_query *query,
@@ -162,6 +310,10 @@ static int read_rows(struct th_store *store, struct th_query *query,
 		row->blob_bytes = (uint64_t)th_query_int(query, 5);
 		row->pulled_us = th_query_int(query, 6);
 		row->containers = th_query_int(query, 7);
+		row->disk_bytes = (uint64_t)(th_query_int(query, 8) +
+			th_query_int(query, 9) + th_query_int(query, 10));
+		row->shared_bytes = (uint64_t)(th_query_int(query, 11) +
+			th_query_int(query, 12));
 	}
 	for (size_t i = 0; rc == 0 && i < used; i++)
 		rc = read_tags(store, &list[i], err);
@@ -199,8 +351,10 @@ static int query_named(struct th_store *store, const char *text,
 		th_reference_format(&ref, name);
 	if (ref.digest[0] && name[0])
 		return th_db_query(store->db, query, err,
-			"SELECT " COLUMNS " FROM images WHERE digest=?", "t",
-			ref.digest);
+			"SELECT " COLUMNS " FROM images WHERE digest=?1 OR"
+			" digest IN (SELECT image FROM index_digests"
+			"  WHERE digest=?1) ORDER BY pulled_us DESC LIMIT 1",
+			"t", ref.digest);
 	/* A host ends at the first slash, and no host is no part of a path. */
 	return th_db_query(store->db, query, err,
 		"SELECT " COLUMNS " FROM images WHERE digest IN"
@@ -236,6 +390,8 @@ int th_image_state_find(struct th_store *store, const char *text,
 	if (th_db_query(store->db, &query, err,
 		    "SELECT " COLUMNS " FROM images"
 		    " WHERE substr(digest, 8, length(?1))=?1"
+		    " OR digest IN (SELECT image FROM index_digests"
+		    "  WHERE substr(digest, 8, length(?1))=?1)"
 		    " ORDER BY pulled_us",
 		    "t", digits))
 		return -1;
@@ -253,7 +409,8 @@ int th_image_state_layers(struct th_store *store, const char *digest,
 	int rc;
 
 	if (th_db_query(store->db, &query, err,
-		    "SELECT diff_id, blob, bytes FROM image_layers"
+		    "SELECT diff_id, blob, bytes, tree_bytes"
+		    " FROM image_layers"
 		    " WHERE image=? ORDER BY position",
 		    "t", digest))
 		return -1;
@@ -266,6 +423,7 @@ int th_image_state_layers(struct th_store *store, const char *digest,
 		copy(list[used].diff_id, TH_DIGEST_TEXT, query, 0);
 		copy(list[used].blob, TH_DIGEST_TEXT, query, 1);
 		list[used].size_bytes = (uint64_t)th_query_int(query, 2);
+		list[used].tree_bytes = (uint64_t)th_query_int(query, 3);
 		used++;
 	}
 	th_query_end(query);
@@ -295,7 +453,8 @@ static int remove_rows(
 		       digest) ||
 			th_db_run(store->db, err,
 				"DELETE FROM images WHERE digest=?", "t",
-				digest)
+				digest) ||
+			set_meta(store, "reclaim", "1", err)
 		? -1
 		: 0;
 }
@@ -326,21 +485,34 @@ int th_image_state_untag(
 			? th_db_run(store->db, err,
 				  "DELETE FROM tags WHERE name=?", "t", name)
 			: remove_rows(store, digest, err);
-	if (rc == 0)
-		rc = write_index(store, err);
-	rc = th_db_end(store->db, rc, err);
+	rc = end_change(store, rc, err);
 	return rc ? -1 : names > 1 ? 0 : 1;
 }
 
 int th_image_state_remove(
 	struct th_store *store, const char *digest, struct th_error *err)
 {
-	int rc;
+	if (th_db_begin(store->db, err))
+		return -1;
+	return end_change(store, remove_rows(store, digest, err), err);
+}
+
+int th_image_state_remove_nameless(
+	struct th_store *store, const char *digest, struct th_error *err)
+{
+	int removed = 0, rc;
 
 	if (th_db_begin(store->db, err))
 		return -1;
-	rc = remove_rows(store, digest, err);
+	rc = th_db_run(store->db, err,
+		"DELETE FROM images WHERE digest=?1"
+		" AND NOT EXISTS(SELECT 1 FROM tags WHERE digest=?1)"
+		" AND NOT EXISTS(SELECT 1 FROM containers WHERE image=?1)",
+		"t", digest);
 	if (rc == 0)
-		rc = write_index(store, err);
-	return th_db_end(store->db, rc, err);
+		removed = th_db_changed(store->db) > 0;
+	if (rc == 0 && removed)
+		rc = set_meta(store, "reclaim", "1", err);
+	rc = end_change(store, rc, err);
+	return rc ? -1 : removed;
 }

@@ -2,6 +2,7 @@
 #ifndef TH_STORE_IMAGE_STATE_H
 #define TH_STORE_IMAGE_STATE_H
 
+#include <stdbool.h>
 #include <stdint.h>
 
 #include "base/buffer.h"
@@ -13,6 +14,7 @@ struct th_image_layer {
 	char diff_id[TH_DIGEST_TEXT];
 	char blob[TH_DIGEST_TEXT];
 	uint64_t size_bytes; /* of the blob */
+	uint64_t tree_bytes; /* of the unpacked tree on the disk; 0: unknown */
 };
 
 struct th_image_row {
@@ -25,15 +27,37 @@ struct th_image_row {
 	int64_t pulled_us;
 	int64_t containers; /* how many use it; only read */
 	struct th_strings tags; /* full names, only read */
+	/* Only read: blobs and trees on the disk, and how much of that other
+	 * images have as well. */
+	uint64_t disk_bytes, shared_bytes;
 };
 
 void th_image_rows_free(struct th_image_row *rows, size_t count);
 
-/* Adds the image (again: nothing changes) and gives it the name, which is
- * taken from the image that had it. Writes the layout's index anew. */
+/* Adds the image (again: nothing changes) and gives it the name (NULL: none),
+ * which is taken from the image that had it. index (NULL: none) is the digest
+ * of the index that led to it. Writes the layout's index anew. */
 int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	const struct th_image_layer *layers, size_t layer_count,
-	const char *name, struct th_error *err);
+	const char *name, const char *index, struct th_error *err);
+
+/* Gives the image another name. before receives the digest of the image that
+ * had it, or is left empty. TH_NOT_FOUND where the image is gone. */
+int th_image_state_tag(struct th_store *store, const char *digest,
+	const char *name, char before[TH_DIGEST_TEXT], struct th_error *err);
+
+/* Writes index.json anew where whoever should have done it died before. */
+int th_image_state_repair(struct th_store *store, struct th_error *err);
+
+/* Whether something removed from the state may still lie on the disk. */
+int th_image_state_reclaim_due(
+	struct th_store *store, bool *due, struct th_error *err);
+int th_image_state_reclaimed(struct th_store *store, struct th_error *err);
+
+/* All digests that images need: blobs ("sha256:...") into blobs, diff IDs into
+ * trees; sorted. */
+int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
+	struct th_strings *trees, struct th_error *err);
 
 /* The images that text may mean: a full name; a name whose host is left out;
  * the beginning of a digest (at least four digits, with or without
@@ -45,13 +69,22 @@ int th_image_state_find(struct th_store *store, const char *text,
 int th_image_state_layers(struct th_store *store, const char *digest,
 	struct th_image_layer **layers, size_t *count, struct th_error *err);
 
+/* The other images that have a layer, by their digests. */
+int th_image_state_sharers(struct th_store *store, const char *diff_id,
+	const char *except, struct th_strings *digests, struct th_error *err);
+
 /* Takes the name away; the image goes with its last name. Returns 1 where
- * the image went too, 0 where it has other names, -1. */
+ * the image went too, 0 where it has other names, -1. What lies on the disk is
+ * for th_image_reclaim. */
 int th_image_state_untag(
 	struct th_store *store, const char *name, struct th_error *err);
 /* Takes the image with all its names out of the state. TH_IN_USE where
  * containers use it. */
 int th_image_state_remove(
+	struct th_store *store, const char *digest, struct th_error *err);
+/* The same for one that has no name and is used by nobody: 1 removed, 0 where
+ * that is not so (any more), -1. */
+int th_image_state_remove_nameless(
 	struct th_store *store, const char *digest, struct th_error *err);
 
 #endif

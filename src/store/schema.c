@@ -61,4 +61,17 @@ static const char *const step_1[] = {
 	" code INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID",
 	"CREATE INDEX sessions_container ON sessions(container)", NULL};
 
-const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1};
+static const char *const step_2[] = {
+	/* What an unpacked layer takes on the disk; 0: not known. */
+	"ALTER TABLE image_layers ADD COLUMN tree_bytes INTEGER NOT NULL"
+	" DEFAULT 0",
+	/* The index through which an image was found, so that it is found by
+	 * that digest again. */
+	"CREATE TABLE index_digests(digest TEXT NOT NULL, image TEXT NOT NULL"
+	" REFERENCES images(digest) ON DELETE CASCADE,"
+	" PRIMARY KEY(digest, image)) WITHOUT ROWID",
+	/* What is to be done once more, because whoever did it may have died:
+	 * to write index.json anew, to remove what no image has. */
+	"INSERT INTO meta VALUES('index-stale', '0'), ('reclaim', '0')", NULL};
+
+const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1, step_2};

@@ -10,6 +10,7 @@
 #include <sys/file.h>
 #include <sys/ioctl.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #include "base/buffer.h"
@@ -17,39 +18,57 @@
 
 #define MARK ".unsettled"
 
+/* Trees of many files side by side: ext4 spreads the folders below a top
+ * folder, and does not search what was just removed. Other file systems do not
+ * know the mark. */
+static void mark_top(const struct th_store *store, const char *name)
+{
+	int fd = openat(
+		store->root_fd, name, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	int flags = 0;
+
+	if (fd >= 0 && ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0) {
+		flags |= FS_TOPDIR_FL;
+		ioctl(fd, FS_IOC_SETFLAGS, &flags);
+	}
+	th_close(&fd);
+}
+
 static int make_folders(struct th_store *store, struct th_error *err)
 {
 	static const char *const names[] = {"images", "images/blobs",
-		"images/blobs/sha256", "trees", "containers", "tmp"};
+		"images/blobs/sha256", "trees", "containers", "partial", "tmp"};
 	static const char layout[] = "{\"imageLayoutVersion\":\"1.0.0\"}\n";
 	static const char index[] = "{\"schemaVersion\":2,\"mediaType\":"
 				    "\"application/vnd.oci.image.index.v1+json"
 				    "\",\"manifests\":[]}\n";
-	int flags = 0, fd;
+	char first[64];
 
-	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0)
+	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0 &&
+		faccessat(store->root_fd, "partial", F_OK, 0) == 0)
 		return 0;
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
 		if (mkdirat(store->root_fd, names[i], 0700) && errno != EEXIST)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot make %s/%s", store->root, names[i]);
 	}
-	/* Trees of many files side by side: ext4 spreads the folders below a
-	 * top folder, and does not search what was just removed. Other file
-	 * systems do not know the mark. */
-	fd = openat(
-		store->root_fd, "trees", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (fd >= 0 && ioctl(fd, FS_IOC_GETFLAGS, &flags) == 0) {
-		flags |= FS_TOPDIR_FL;
-		ioctl(fd, FS_IOC_SETFLAGS, &flags);
-	}
-	th_close(&fd);
+	mark_top(store, "trees");
+	mark_top(store, "tmp");
 	if (th_file_replace(store->root_fd, "images/oci-layout", layout,
 		    sizeof(layout) - 1, 0644, true, err))
 		return -1;
-	/* The index comes last: its being there says that all is. */
-	return th_file_replace(store->root_fd, "images/index.json", index,
-		sizeof(index) - 1, 0644, true, err);
+	/* The index comes last: its being there says that all is. Another
+	 * command may have been quicker, and have an image in it by now. */
+	snprintf(first, sizeof(first), "images/first.%d", (int)getpid());
+	if (th_file_replace(store->root_fd, first, index, sizeof(index) - 1,
+		    0644, true, err))
+		return -1;
+	if (syscall(SYS_renameat2, store->root_fd, first, store->root_fd,
+		    "images/index.json", RENAME_NOREPLACE) &&
+		unlinkat(store->root_fd, first, 0))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot write the index of %s/images", store->root);
+	return 0;
 }
 
 static int read_tag(struct th_store *store, struct th_error *err)
@@ -151,7 +170,8 @@ int th_store_open(const char *root, const char *run, bool small,
 
 	if (!made)
 		return th_fail_memory(err);
-	made->root_fd = made->run_fd = made->lock_fd = -1;
+	made->root_fd = made->run_fd = -1;
+	made->lock_fd = made->images_fd = -1;
 	made->root = strdup(root);
 	made->run = strdup(run);
 	path = th_format("%s/state.db", root);
@@ -189,6 +209,7 @@ void th_store_close(struct th_store *store)
 		return;
 	th_db_close(store->db);
 	th_close(&store->lock_fd);
+	th_close(&store->images_fd);
 	th_close(&store->root_fd);
 	th_close(&store->run_fd);
 	free(store->root);
@@ -215,6 +236,51 @@ void th_store_let_go(struct th_store *store)
 {
 	if (--store->lock_depth == 0)
 		th_close(&store->lock_fd);
+}
+
+static int lock_images(struct th_store *store, int how, struct th_error *err)
+{
+	store->images_fd = openat(store->root_fd, "images.lock",
+		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	if (store->images_fd >= 0 && flock(store->images_fd, how) == 0)
+		return 1;
+	if (store->images_fd >= 0 && errno == EWOULDBLOCK) {
+		th_close(&store->images_fd);
+		return 0;
+	}
+	th_fail_sys(err, TH_FAILED, errno, "cannot lock %s/images.lock",
+		store->root);
+	th_close(&store->images_fd);
+	return -1;
+}
+
+int th_store_use_images(struct th_store *store, struct th_error *err)
+{
+	if (store->images_depth++ > 0)
+		return 0;
+	if (lock_images(store, LOCK_SH, err) == 1)
+		return 0;
+	store->images_depth--;
+	return -1;
+}
+
+int th_store_own_images(struct th_store *store, struct th_error *err)
+{
+	int rc;
+
+	/* Whoever uses images here is no less a user than others. */
+	if (store->images_depth > 0)
+		return 0;
+	rc = lock_images(store, LOCK_EX | LOCK_NB, err);
+	if (rc == 1)
+		store->images_depth++;
+	return rc;
+}
+
+void th_store_unuse_images(struct th_store *store)
+{
+	if (--store->images_depth == 0)
+		th_close(&store->images_fd);
 }
 
 int th_store_unsettled(

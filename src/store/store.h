@@ -4,8 +4,11 @@
  *   ROOT/images/             an OCI image layout (blobs, index.json)
  *   ROOT/trees/DIFFID/       unpacked layers
  *   ROOT/containers/ID/      a container: bundle, root, log
+ *   ROOT/partial/            what pulls have brought that is no image yet
  *   ROOT/tmp/                what is being made or removed
  *   ROOT/lock                held (shared) by who uses tmp/
+ *   ROOT/images.lock         held (shared) by who counts on blobs and trees
+ *                            that no image has yet; alone by who removes them
  *   RUN/ID.lock, ID.sock     of the keeper of a running container
  */
 #ifndef TH_STORE_STORE_H
@@ -23,6 +26,8 @@ struct th_store {
 	int run_fd;
 	int lock_fd; /* ROOT/lock while it is held, or -1 */
 	int lock_depth;
+	int images_fd; /* ROOT/images.lock while it is held, or -1 */
+	int images_depth;
 	struct th_db *db;
 	char tag[8]; /* tells this store's devices from others' */
 	char boot_id[40]; /* of the running kernel */
@@ -39,6 +44,15 @@ void th_store_close(struct th_store *store);
  * takes it for the remains of a dead program. Calls may be nested. */
 int th_store_hold(struct th_store *store, struct th_error *err);
 void th_store_let_go(struct th_store *store);
+
+/* Whoever makes an image of blobs and trees holds this lock, shared, until the
+ * state knows the image: meanwhile none of them is removed. Calls may be
+ * nested. */
+int th_store_use_images(struct th_store *store, struct th_error *err);
+void th_store_unuse_images(struct th_store *store);
+/* The same lock for one alone, to remove what no image has. 1 held; 0 where
+ * somebody uses images just now; -1. Ended by th_store_unuse_images. */
+int th_store_own_images(struct th_store *store, struct th_error *err);
 
 /* Marks the container's folder as being made or removed: where the program
  * dies before th_store_settled, the next one to open the store looks whether

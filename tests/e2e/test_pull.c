@@ -29,8 +29,8 @@ static void an_image_comes_whole_and_once(void)
 	CHECK_TEXT(json_string_value(json_object_get(image, "kind")), "image");
 	json_decref(doc);
 	result = hull("list images");
-	SAYS(result->out, "selwick/gauge:latest");
-	SAYS(result->out, "selwick/almanac:1");
+	SAYS(result->out, "/selwick/gauge    latest");
+	SAYS(result->out, "/selwick/almanac  1  ");
 }
 
 static void by_host_and_by_digest(void)

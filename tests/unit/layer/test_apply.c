@@ -13,6 +13,8 @@
 #include "lib/tar.h"
 #include "unit/unit.h"
 
+static uint64_t disk_bytes;
+
 #define DIR_ENTRY(name)                                                        \
 	{                                                                      \
 		name, AE_IFDIR, 0755, NULL, 0, NULL                            \
@@ -42,7 +44,7 @@ static int apply(const struct tar_entry *entries, struct th_error *err)
 	mkdirat(unit_folder_fd, "tree", 0755);
 	tree = openat(unit_folder_fd, "tree", O_RDONLY | O_DIRECTORY);
 	tar_source_init(&source, tar.data, tar.len, 1000);
-	rc = th_layer_apply(&source.source, tree, err);
+	rc = th_layer_apply(&source.source, tree, &disk_bytes, err);
 	th_close(&tree);
 	th_buf_release(&tar);
 	return rc;
@@ -228,11 +230,11 @@ static void damage_is_an_error(void)
 	tree = openat(unit_folder_fd, "tree", O_RDONLY | O_DIRECTORY);
 	/* Cut off in the middle of a file. */
 	tar_source_init(&source, tar.data, 1030, 100);
-	CHECK_INT(th_layer_apply(&source.source, tree, &err), -1);
+	CHECK_INT(th_layer_apply(&source.source, tree, &disk_bytes, &err), -1);
 	th_error_clear(&err);
 	memset(tar.data, 'x', 700);
 	tar_source_init(&source, tar.data, tar.len, 100);
-	CHECK_INT(th_layer_apply(&source.source, tree, &err), -1);
+	CHECK_INT(th_layer_apply(&source.source, tree, &disk_bytes, &err), -1);
 	CHECK(err.msg[0] != '\0');
 	th_close(&tree);
 	th_buf_release(&tar);

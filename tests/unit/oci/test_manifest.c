@@ -91,36 +91,38 @@ static void kinds_are_told_apart(void)
 	}
 }
 
-#define ITEM(platform)                                                         \
-	"{\"mediaType\":\"" TH_MEDIA_MANIFEST "\",\"digest\":\"sha256:" D64    \
-	"\",\"size\":1,\"platform\":" platform "}"
-
-static void the_best_platform_is_chosen(void)
+static void platforms_fit_or_not(void)
 {
-	static const char text[] = "{\"schemaVersion\":2,\"manifests\":[" ITEM(
-		"{\"os\":\"linux\",\"architecture\":\"arm\","
-		"\"variant\":\"v6\"}") "," ITEM("{\"os\":\"linux\","
-						"\"architecture\":\"arm\","
-						"\"variant\":\"v7\"}") "," ITEM("{\"os\":\"linux\",\"architecture\":\"amd64\"}") "]}";
-	struct th_platform arm = {"linux", "arm", "v7"};
-	struct th_platform none = {"linux", "s390x", ""};
-	const struct th_descriptor *item = NULL;
-	struct th_index index;
-	struct th_error err = {0};
+	static const struct {
+		struct th_platform have, wanted;
+		int fits;
+	} cases[] = {
+		{{"linux", "arm", "v7"}, {"linux", "arm", "v7"}, 3},
+		{{"linux", "amd64", ""}, {"linux", "amd64", ""}, 3},
+		{{"linux", "arm64", ""}, {"linux", "arm64", "v8"}, 2},
+		{{"linux", "arm64", "v8"}, {"linux", "arm64", ""}, 1},
+		{{"linux", "arm", "v6"}, {"linux", "arm", "v7"}, 0},
+		{{"linux", "arm", "v7"}, {"linux", "s390x", ""}, 0},
+		{{"plan", "amd64", ""}, {"linux", "amd64", ""}, 0},
+	};
 
-	CHECK_INT(th_index_parse(text, strlen(text), &index, &err), 0);
-	CHECK_INT(th_index_select(&index, &arm, &item, &err), 0);
-	CHECK(item == &index.items[1]);
-	CHECK_INT(th_index_select(&index, &none, &item, &err), -1);
-	CHECK_INT(err.code, TH_NOT_FOUND);
-	CHECK(strstr(err.msg, "linux/arm/v7, linux/amd64") != NULL);
-	th_index_release(&index);
+	for (size_t i = 0; i < COUNT_OF(cases); i++)
+		CHECK_INT(th_platform_fit(&cases[i].have, &cases[i].wanted),
+			cases[i].fits);
+}
+
+static void media_types_are_known(void)
+{
+	CHECK(th_media_is_manifest(TH_MEDIA_MANIFEST));
+	CHECK(!th_media_is_manifest(TH_MEDIA_INDEX));
+	CHECK(th_media_is_index(TH_MEDIA_INDEX));
+	CHECK(!th_media_is_index("text/plain"));
 }
 
 static const CU_TestInfo tests[] = {{"a manifest is read", a_manifest_is_read},
 	{"wrong manifests are refused", wrong_manifests_are_refused},
 	{"kinds are told apart", kinds_are_told_apart},
-	{"the best platform is chosen", the_best_platform_is_chosen},
-	CU_TEST_INFO_NULL};
+	{"platforms fit or not", platforms_fit_or_not},
+	{"media types are known", media_types_are_known}, CU_TEST_INFO_NULL};
 
 const struct suite suite_manifest = {"manifest", tests};

@@ -43,7 +43,9 @@ static void add_image(
 	struct th_error err = {0};
 
 	snprintf(image.digest, sizeof(image.digest), "%s", digest);
-	CHECK_INT(th_image_state_add(store, &image, &layer, 1, name, &err), 0);
+	CHECK_INT(
+		th_image_state_add(store, &image, &layer, 1, name, NULL, &err),
+		0);
 }
 
 static struct th_container_row container(const char *id, const char *name)

@@ -1,0 +1,9 @@
+/* How far two words are apart: for slips of the fingers. */
+#ifndef TH_BASE_DISTANCE_H
+#define TH_BASE_DISTANCE_H
+
+/* How many letters must be changed, added or left out to make b of a; 99 for
+ * words of more than 30 letters. */
+int th_distance(const char *a, const char *b);
+
+#endif

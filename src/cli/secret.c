@@ -1,0 +1,71 @@
+#include "cli/secret.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <termios.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+
+#define VALUE_MAX (1u << 20)
+
+char *secret_read(const char *name, struct th_error *err)
+{
+	struct th_buf buf;
+	char path[TH_FD_PATH];
+
+	th_buf_init(&buf, VALUE_MAX);
+	if (th_file_read(AT_FDCWD, name ? name : th_fd_path(0, "", path), &buf,
+		    err) != 1) {
+		if (name)
+			th_fail(err, TH_NOT_FOUND, "there is no file %s", name);
+		th_buf_release(&buf);
+		return NULL;
+	}
+	if (buf.len && buf.data[buf.len - 1] == '\n')
+		buf.data[--buf.len] = '\0';
+	if (strlen(buf.data) != buf.len) {
+		th_fail(err, TH_USAGE, "the value in %s holds a NUL byte",
+			name ? name : "standard input");
+		th_buf_release(&buf);
+		return NULL;
+	}
+	th_buf_adds(&buf, "");
+	return th_buf_take(&buf);
+}
+
+char *secret_ask(const char *key, struct th_error *err)
+{
+	struct termios before, silent;
+	FILE *terminal = fopen("/dev/tty", "r+e");
+	char *line = NULL;
+	size_t size = 0;
+	ssize_t len;
+
+	if (!terminal || tcgetattr(fileno(terminal), &before)) {
+		if (terminal)
+			fclose(terminal);
+		th_fail(err, TH_USAGE, "there is no terminal to ask for %s",
+			key);
+		return NULL;
+	}
+	silent = before;
+	silent.c_lflag &= ~(tcflag_t)ECHO;
+	tcsetattr(fileno(terminal), TCSAFLUSH, &silent);
+	fprintf(terminal, "%s: ", key);
+	fflush(terminal);
+	len = getline(&line, &size, terminal);
+	tcsetattr(fileno(terminal), TCSAFLUSH, &before);
+	fputc('\n', terminal);
+	fclose(terminal);
+	if (len < 0) {
+		free(line);
+		th_fail(err, TH_USAGE, "no value was given for %s", key);
+		return NULL;
+	}
+	line[strcspn(line, "\n")] = '\0';
+	return line;
+}

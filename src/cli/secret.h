@@ -1,0 +1,13 @@
+/* Values that must not stand on a command line. */
+#ifndef CLI_SECRET_H
+#define CLI_SECRET_H
+
+#include "base/error.h"
+
+/* A value from a file, or from standard input (path NULL), less one line end;
+ * to be freed, NULL with an error. */
+char *secret_read(const char *path, struct th_error *err);
+/* Asks on the terminal, without showing what is typed; the same. */
+char *secret_ask(const char *what, struct th_error *err);
+
+#endif

@@ -1,0 +1,91 @@
+/* pack: images into one portable file. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <unistd.h>
+
+#include "cli/output.h"
+#include "cli/verbs.h"
+#include "image/pack.h"
+
+static int pack(struct invocation *call, const struct th_object *objects,
+	size_t count, const char *path)
+{
+	struct th_pack_item *items = calloc(count, sizeof(*items));
+	struct th_error err = {0};
+	uint64_t bytes = 0;
+	char size[SIZE_TEXT];
+
+	if (!items) {
+		th_fail_memory(&err);
+		return say_error(&err);
+	}
+	for (size_t i = 0; i < count; i++) {
+		items[i].image = &objects[i].image;
+		items[i].name = objects[i].by_name ? objects[i].name : NULL;
+	}
+	th_pack(call->context.store, items, count, path, call->yes,
+		call->registries.cancel, &bytes, &err);
+	free(items);
+	if (err.code)
+		return say_error(&err);
+	size_text(bytes, size);
+	if (call->json)
+		print_json(json_pack("{s:s s:I s:I}", "file", path, "images",
+			(json_int_t)count, "size", (json_int_t)bytes));
+	else if (!call->quiet)
+		fprintf(path[0] == '-' && !path[1] ? stderr : stdout,
+			"packed %zu image%s into %s, %s\n", count,
+			count == 1 ? "" : "s", path, size);
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	size_t count = (size_t)call->object_count - 1, found = 0;
+	const char *path = call->objects[count];
+	struct th_object *objects = calloc(count, sizeof(*objects));
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	if (!objects) {
+		th_fail_memory(&err);
+		return say_error(&err);
+	}
+	if (path[0] == '-' && !path[1] && isatty(1)) {
+		th_fail(&err, TH_USAGE,
+			"a packed image does not belong on a terminal");
+		th_hint(&err, "name a file, or send the output into a pipe");
+	}
+	while (!err.code && found < count &&
+		th_object_find(&call->context, call->objects[found],
+			TH_KIND_IMAGE, &objects[found], &err) == 0)
+		found++;
+	code = err.code ? say_error(&err) : pack(call, objects, count, path);
+	while (found > 0)
+		th_object_release(&objects[--found]);
+	free(objects);
+	return code;
+}
+
+static const char *const text[] = {"The file is an OCI image layout in a tar "
+				   "archive, which other tools read",
+	"as well. \"pull\", \"run\" and \"launch\" take it by its path; "
+	"\"unpack\" takes",
+	"in all that is in it. FILE may be - for the standard output; --yes",
+	"replaces a file that is there.", NULL};
+
+static const char *const examples[] = {
+	"tidyhull pack selwick/gauge ./gauge.tar",
+	"tidyhull pack selwick/gauge selwick/ledger /mnt/share/selwick.tar",
+	NULL};
+
+const struct verb verb_pack = {.name = "pack",
+	.group = "images",
+	.summary = "put images into one portable file",
+	.usage = "IMAGE... FILE",
+	.text = text,
+	.examples = examples,
+	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.least = 2,
+	.most = -1,
+	.run = run};

@@ -1,0 +1,58 @@
+/* tag: another name for an image that is here. */
+#include <stdio.h>
+#include <string.h>
+
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int run(struct invocation *call)
+{
+	struct th_store *store = call->context.store;
+	char name[TH_REFERENCE_MAX + 256], before[TH_DIGEST_TEXT];
+	struct th_object object;
+	struct th_reference ref;
+	struct th_error err = {0};
+
+	if (th_object_find(&call->context, call->objects[0], TH_KIND_IMAGE,
+		    &object, &err))
+		return say_error(&err);
+	if (th_reference_parse(call->objects[1], &ref, &err) == 0 &&
+		ref.digest[0]) {
+		th_fail(&err, TH_USAGE,
+			"\"%.100s\" holds a digest, which cannot be given",
+			call->objects[1]);
+		th_hint(&err, "leave out what stands behind the @");
+	}
+	th_reference_format(&ref, name);
+	if (!err.code &&
+		th_image_state_tag(
+			store, object.image.digest, name, before, &err) == 0 &&
+		!call->quiet) {
+		printf("%s is now another name of %.12s\n", name,
+			th_digest_hex(object.image.digest));
+		if (before[0] && strcmp(before, object.image.digest) != 0)
+			printf("  before, it was the name of %.12s\n",
+				th_digest_hex(before));
+	}
+	th_object_release(&object);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
+static const char *const text[] = {
+	"Nothing is copied. A name that another image had is taken from it.",
+	NULL};
+
+static const char *const examples[] = {
+	"tidyhull tag selwick/gauge registry.selwick.example/gauge:tested",
+	NULL};
+
+const struct verb verb_tag = {.name = "tag",
+	.group = "images",
+	.summary = "give an image another name",
+	.usage = "IMAGE REF",
+	.text = text,
+	.examples = examples,
+	.flags = VERB_STORE | VERB_ROOT,
+	.least = 2,
+	.most = 2,
+	.run = run};

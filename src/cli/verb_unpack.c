@@ -1,0 +1,44 @@
+/* unpack: the images of a portable file into the store. */
+#include "cli/output.h"
+#include "cli/pulling.h"
+#include "cli/verbs.h"
+
+static int unpack_one(struct invocation *call, const char *path,
+	const struct th_pull_options *options, json_t *list)
+{
+	return unpack_file(
+		call, path, option_value(call, "only"), options, list);
+}
+
+static int run(struct invocation *call)
+{
+	return pull_all(call, unpack_one);
+}
+
+static const struct option_spec options[] = {
+	{"only", "NAME", "only the image of this name or digest"},
+	{"platform", "OS/ARCH", "not for this host, where it holds several"},
+	{NULL, NULL, NULL}};
+
+static const char *const text[] = {"FILE is an OCI image layout: a tar "
+				   "archive, also compressed with gzip or",
+	"zstd, or a folder; - is the standard input. Everything is verified.",
+	NULL};
+
+static const char *const examples[] = {"tidyhull unpack ./gauge.tar",
+	"tidyhull unpack /mnt/share/selwick.tar --only selwick/ledger",
+	"ssh pilot@mole.example tidyhull pack selwick/gauge - | tidyhull "
+	"unpack -",
+	NULL};
+
+const struct verb verb_unpack = {.name = "unpack",
+	.group = "images",
+	.summary = "take in the images of a portable file",
+	.usage = "FILE...",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.least = 1,
+	.most = -1,
+	.run = run};

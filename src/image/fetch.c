@@ -1,0 +1,303 @@
+#include "image/fetch.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <sys/statvfs.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/random.h"
+#include "image/stage.h"
+#include "layer/apply.h"
+#include "layer/inflate.h"
+
+#define READ_BYTES (256 * 1024)
+/* A layer may unpack to so many times its size before it counts as a bomb;
+ * what is small does no harm. */
+#define BOMB_RATIO 400
+#define BOMB_FREE ((uint64_t)2 << 30)
+/* How often the room on the disk is looked at, and what is left to others. */
+#define ROOM_STEP ((uint64_t)64 << 20)
+#define ROOM_LEFT ((uint64_t)64 << 20)
+
+/* What is unpacked, on its way: hashed for the diff ID, and held against the
+ * bounds. */
+struct measured {
+	struct th_source source; /* first: the two are one */
+	struct th_source *from;
+	struct th_hash *hash;
+	const struct th_layer_job *fetch;
+	uint64_t total_bytes, looked_bytes;
+};
+
+static int check_room(struct measured *measured, struct th_error *err)
+{
+	struct statvfs disk;
+	uint64_t allowed = measured->fetch->blob->size_bytes * BOMB_RATIO;
+
+	if (allowed < BOMB_FREE)
+		allowed = BOMB_FREE;
+	if (measured->fetch->blob->size_bytes < UINT64_MAX / BOMB_RATIO &&
+		measured->total_bytes > allowed)
+		return th_fail(err, TH_FAILED,
+			"it unpacks to more than %d times its size, as nothing "
+			"honest does",
+			BOMB_RATIO);
+	if (measured->total_bytes - measured->looked_bytes < ROOM_STEP)
+		return 0;
+	measured->looked_bytes = measured->total_bytes;
+	if (fstatvfs(measured->fetch->store->root_fd, &disk) ||
+		(uint64_t)disk.f_bavail * disk.f_frsize >= ROOM_LEFT)
+		return 0;
+	th_fail(err, TH_FAILED, "the disk is full");
+	return th_hint(err, "see what can go: tidyhull sweep");
+}
+
+static ssize_t next_measured(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct measured *measured = (struct measured *)(void *)source;
+	ssize_t got = measured->from->next(measured->from, data, err);
+
+	if (got <= 0)
+		return got;
+	if (th_cancelled(measured->fetch->cancel))
+		return th_fail(err, TH_FAILED, "the transfer was interrupted");
+	th_hash_add(measured->hash, *data, (size_t)got);
+	measured->total_bytes += (uint64_t)got;
+	return check_room(measured, err) ? -1 : got;
+}
+
+static int make_tree(
+	struct th_store *store, char path[64], int *tree, struct th_error *err)
+{
+	char id[TH_ID_LENGTH + 1];
+
+	th_id_new(id);
+	snprintf(path, 64, "tmp/%s.tree", id);
+	if (mkdirat(store->root_fd, path, 0755) == 0)
+		*tree = openat(store->root_fd, path,
+			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (*tree >= 0)
+		return 0;
+	return th_fail_sys(err, TH_FAILED, errno, "cannot make a folder in %s",
+		store->root);
+}
+
+/* Unpacks what the source gives into the folder, and checks the diff ID. */
+static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
+	int tree, struct th_error *err)
+{
+	struct measured measured = {.source = {next_measured}, .fetch = fetch};
+	struct th_inflate *inflate =
+		th_inflate_new(fetch->blob->compression, blob);
+	char digest[TH_DIGEST_TEXT];
+	int rc = -1;
+
+	measured.hash = th_hash_new();
+	if (!inflate || !measured.hash) {
+		th_fail_memory(err);
+		goto out;
+	}
+	measured.from = th_inflate_source(inflate);
+	if (th_layer_apply(&measured.source, tree, &fetch->tree_bytes, err))
+		goto out;
+	th_hash_digest(measured.hash, digest);
+	if (strcmp(digest, fetch->diff_id) != 0) {
+		th_fail(err, TH_NETWORK,
+			"its content is not what the image's config says: the "
+			"diff ID is %s instead of %s",
+			digest, fetch->diff_id);
+		goto out;
+	}
+	rc = 0;
+out:
+	th_hash_free(measured.hash);
+	th_inflate_free(inflate);
+	return rc;
+}
+
+/* The tree that is made while a blob comes; it is kept when both are right. */
+struct making {
+	char path[64];
+	int tree;
+};
+
+static int unpack(struct th_layer_job *fetch, struct th_source *blob,
+	struct making *making, struct th_error *err)
+{
+	if (make_tree(fetch->store, making->path, &making->tree, err))
+		return -1;
+	return fill_tree(fetch, blob, making->tree, err);
+}
+
+static int end_making(struct th_layer_job *fetch, struct making *making, int rc,
+	struct th_error *err)
+{
+	th_close(&making->tree);
+	if (!making->path[0])
+		return rc;
+	if (rc == 0)
+		rc = th_stage_keep_tree(
+			fetch->store, fetch->diff_id, making->path, err);
+	if (rc)
+		th_tree_remove(fetch->store->root_fd, making->path, NULL);
+	making->path[0] = '\0';
+	return rc;
+}
+
+/* ---- a blob that is here ---- */
+
+struct file_source {
+	struct th_source source; /* first: the two are one */
+	int fd;
+	uint64_t done_bytes;
+	const struct th_layer_job *fetch;
+	char data[READ_BYTES];
+};
+
+static ssize_t next_of_file(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct file_source *file = (struct file_source *)(void *)source;
+	ssize_t got;
+
+	do
+		got = read(file->fd, file->data, sizeof(file->data));
+	while (got < 0 && errno == EINTR);
+	*data = file->data;
+	if (got < 0)
+		return th_fail_sys(err, TH_FAILED, errno, "cannot read a blob");
+	file->done_bytes += (uint64_t)got;
+	file->fetch->progress(file->fetch->owner, file->done_bytes);
+	return got;
+}
+
+static int unpack_stored(struct th_layer_job *fetch, struct th_error *err)
+{
+	struct file_source *file = calloc(1, sizeof(*file));
+	struct making making = {.tree = -1};
+	int rc = -1;
+
+	if (!file)
+		return th_fail_memory(err);
+	fetch->phase(fetch->owner, TH_LAYER_UNPACK);
+	file->source.next = next_of_file;
+	file->fetch = fetch;
+	file->fd = th_stage_open_blob(fetch->store, fetch->blob->digest, err);
+	if (file->fd >= 0)
+		rc = end_making(fetch, &making,
+			unpack(fetch, &file->source, &making, err), err);
+	th_close(&file->fd);
+	free(file);
+	return rc;
+}
+
+/* ---- a blob that comes ---- */
+
+/* The archive was refused. A wrong digest explains damage better than the
+ * damage does, so the rest is read as well; what was right in itself and
+ * refused all the same is not kept either. */
+static void look_for_cause(struct th_layer_job *fetch,
+	struct th_incoming *incoming, struct th_error *err)
+{
+	struct th_error whole = {0};
+
+	if (err->code != TH_FAILED || err->sys || th_cancelled(fetch->cancel))
+		return;
+	if (th_incoming_finish(incoming, &whole) == 0)
+		th_stage_drop_blob(fetch->store, fetch->blob->digest);
+	else if (whole.code)
+		*err = whole;
+}
+
+/* Also where only the tree is there: the blob belongs to the image. wrong is
+ * set where the blob came whole and was not what it should be. */
+static int bring(struct th_layer_job *fetch, struct th_reader *reader,
+	bool *wrong, bool *resumed, struct th_error *err)
+{
+	const struct th_descriptor *blob = fetch->blob;
+	struct th_incoming incoming;
+	struct making making = {.tree = -1};
+	int rc = -1;
+
+	*wrong = *resumed = false;
+	if (th_incoming_begin(fetch->store, &incoming, blob->digest,
+		    blob->size_bytes, err))
+		return -1;
+	incoming.progress = fetch->progress;
+	incoming.owner = fetch->owner;
+	*resumed = incoming.old_bytes > 0;
+	if (th_reader_blob(reader, blob->digest, incoming.old_bytes,
+		    blob->size_bytes, &incoming.from, err))
+		goto out;
+	rc = th_stage_has_tree(fetch->store, fetch->diff_id)
+		? 0
+		: unpack(fetch, &incoming.source, &making, err);
+	if (rc == 0)
+		rc = th_incoming_finish(&incoming, err);
+	else
+		look_for_cause(fetch, &incoming, err);
+	*wrong = rc && incoming.spoiled;
+out:
+	th_reader_blob_end(reader);
+	th_incoming_end(&incoming);
+	return end_making(fetch, &making, rc, err);
+}
+
+static int download(struct th_layer_job *fetch, struct th_reader *reader,
+	struct th_error *err)
+{
+	bool again_whole = false, wrong, resumed;
+
+	fetch->phase(fetch->owner, TH_LAYER_TRANSFER);
+	for (;;) {
+		if (bring(fetch, reader, &wrong, &resumed, err) == 0)
+			return 0;
+		if (!wrong)
+			return -1;
+		/* What an earlier try left may be what was wrong. */
+		if (resumed && !again_whole)
+			again_whole = true;
+		else if (!th_reader_distrust(reader, err))
+			return -1;
+		th_error_clear(err);
+	}
+}
+
+static void tell_wait(void *owner)
+{
+	struct th_layer_job *fetch = owner;
+
+	fetch->phase(fetch->owner, TH_LAYER_ELSEWHERE);
+}
+
+int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
+	struct th_error *err)
+{
+	struct th_store *store = fetch->store;
+	const char *blob = fetch->blob->digest;
+	bool has_blob, has_tree;
+	int lock = -1, rc = 0;
+
+	fetch->tree_bytes = 0;
+	if (th_stage_lock(
+		    store, blob, fetch->cancel, tell_wait, fetch, &lock, err))
+		return -1;
+	has_blob = th_stage_has_blob(store, blob, fetch->blob->size_bytes);
+	has_tree = th_stage_has_tree(store, fetch->diff_id);
+	if (has_blob && has_tree)
+		fetch->phase(fetch->owner, TH_LAYER_HERE);
+	else if (has_blob)
+		rc = unpack_stored(fetch, err);
+	else
+		rc = download(fetch, reader, err);
+	if (rc == 0 && !(has_blob && has_tree))
+		fetch->phase(fetch->owner, TH_LAYER_DONE);
+	th_stage_unlock(store, blob, &lock);
+	return rc;
+}

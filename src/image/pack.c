@@ -1,0 +1,332 @@
+#include "image/pack.h"
+
+#include <archive.h>
+#include <archive_entry.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/hash.h"
+#include "base/json.h"
+#include "oci/manifest.h"
+#include "store/blob.h"
+
+#define LAYOUT "{\"imageLayoutVersion\":\"1.0.0\"}"
+#define REF_NAME "org.opencontainers.image.ref.name"
+#define COPY_BYTES (256 * 1024)
+
+struct packing {
+	struct th_store *store;
+	struct archive *archive;
+	struct th_cancel cancel;
+	struct th_strings written; /* digests */
+	uint64_t size_bytes;
+	int fd;
+	int sys; /* why writing failed */
+	struct th_hash *hash;
+	char *buffer;
+};
+
+static la_ssize_t write_out(
+	struct archive *archive, void *owner, const void *data, size_t len)
+{
+	struct packing *packing = owner;
+
+	if (th_write_all(packing->fd, data, len)) {
+		packing->sys = errno;
+		archive_set_error(archive, errno, "cannot write");
+		return -1;
+	}
+	packing->size_bytes += len;
+	return (la_ssize_t)len;
+}
+
+static int fail_write(const struct packing *packing, struct th_error *err)
+{
+	if (packing->sys)
+		return th_fail_sys(err, TH_FAILED, packing->sys,
+			"cannot write the packed file");
+	return th_fail(err, TH_FAILED, "cannot write the packed file: %s",
+		archive_error_string(packing->archive));
+}
+
+static int put_header(struct packing *packing, const char *name,
+	unsigned int type, uint64_t size, struct th_error *err)
+{
+	struct archive_entry *entry = archive_entry_new();
+	int rc = 0;
+
+	if (!entry)
+		return th_fail_memory(err);
+	archive_entry_set_pathname(entry, name);
+	archive_entry_set_filetype(entry, type);
+	archive_entry_set_perm(entry, type == AE_IFDIR ? 0755 : 0644);
+	archive_entry_set_mtime(entry, 0, 0);
+	archive_entry_set_size(entry, (la_int64_t)size);
+	if (archive_write_header(packing->archive, entry))
+		rc = fail_write(packing, err);
+	archive_entry_free(entry);
+	return rc;
+}
+
+static int put_data(struct packing *packing, const void *data, size_t len,
+	struct th_error *err)
+{
+	return len &&
+			archive_write_data(packing->archive, data, len) !=
+				(la_ssize_t)len
+		? fail_write(packing, err)
+		: 0;
+}
+
+static int put_text(struct packing *packing, const char *name, const char *text,
+	struct th_error *err)
+{
+	size_t len = strlen(text);
+
+	return put_header(packing, name, AE_IFREG, len, err)
+		? -1
+		: put_data(packing, text, len, err);
+}
+
+static int copy_blob(struct packing *packing, int fd, const char *digest,
+	struct th_error *err)
+{
+	char found[TH_DIGEST_TEXT];
+	ssize_t got;
+
+	while ((got = read(fd, packing->buffer, COPY_BYTES)) != 0) {
+		if (got < 0 && errno == EINTR)
+			continue;
+		if (got < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot read the blob %s", digest);
+		if (th_cancelled(packing->cancel))
+			return th_fail(
+				err, TH_FAILED, "packing was interrupted");
+		th_hash_add(packing->hash, packing->buffer, (size_t)got);
+		if (put_data(packing, packing->buffer, (size_t)got, err))
+			return -1;
+	}
+	th_hash_digest(packing->hash, found);
+	if (strcmp(found, digest) == 0)
+		return 0;
+	th_fail(err, TH_FAILED, "the blob %s of the store is damaged", digest);
+	return th_hint(err, "remove the image and pull it again");
+}
+
+static int put_blob(
+	struct packing *packing, const char *digest, struct th_error *err)
+{
+	char name[100];
+	struct stat st;
+	int fd, rc = -1;
+
+	/* Images share blobs. */
+	for (size_t i = 0; i < packing->written.count; i++) {
+		if (strcmp(packing->written.items[i], digest) == 0)
+			return 0;
+	}
+	if (th_strings_add(&packing->written, digest))
+		return th_fail_memory(err);
+	fd = th_blob_open(packing->store, digest, err);
+	if (fd < 0)
+		return -1;
+	snprintf(name, sizeof(name), "blobs/sha256/%s", th_digest_hex(digest));
+	if (fstat(fd, &st))
+		th_fail_sys(err, TH_FAILED, errno, "cannot read the blob %s",
+			digest);
+	else if (put_header(packing, name, AE_IFREG, (uint64_t)st.st_size,
+			 err) == 0)
+		rc = copy_blob(packing, fd, digest, err);
+	th_close(&fd);
+	return rc;
+}
+
+static int put_image(struct packing *packing, const struct th_image_row *image,
+	struct th_error *err)
+{
+	struct th_image_layer *layers = NULL;
+	size_t count = 0;
+	int rc;
+
+	rc = th_image_state_layers(
+		packing->store, image->digest, &layers, &count, err);
+	if (rc == 0)
+		rc = put_blob(packing, image->digest, err);
+	if (rc == 0)
+		rc = put_blob(packing, image->config, err);
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = put_blob(packing, layers[i].blob, err);
+	free(layers);
+	return rc;
+}
+
+/* ---- the index ---- */
+
+static json_t *describe(
+	const struct th_image_row *image, const char *type, const char *name)
+{
+	char os[32] = "", architecture[32] = "", variant[32] = "";
+	json_t *item = json_pack("{s:s s:s s:I}", "mediaType", type, "digest",
+		image->digest, "size", (json_int_t)image->manifest_bytes);
+
+	if (sscanf(image->platform, "%31[^/]/%31[^/]/%31s", os, architecture,
+		    variant) >= 2) {
+		json_t *platform = json_pack(
+			"{s:s s:s}", "architecture", architecture, "os", os);
+
+		if (variant[0])
+			json_object_set_new(
+				platform, "variant", json_string(variant));
+		json_object_set_new(item, "platform", platform);
+	}
+	if (name)
+		json_object_set_new(item, "annotations",
+			json_pack("{s:s}", REF_NAME, name));
+	return item;
+}
+
+static int add_to_index(struct packing *packing,
+	const struct th_pack_item *item, json_t *list, struct th_error *err)
+{
+	const struct th_image_row *image = item->image;
+	struct th_buf body;
+	char type[128];
+	int rc;
+
+	th_buf_init(&body, TH_MANIFEST_MAX);
+	rc = th_blob_read(packing->store, image->digest, &body, err);
+	if (rc == 0)
+		rc = th_document_type(body.data, body.len, type, err);
+	th_buf_release(&body);
+	if (rc)
+		return -1;
+	if (item->name || image->tags.count == 0)
+		json_array_append_new(list, describe(image, type, item->name));
+	for (size_t i = 0; !item->name && i < image->tags.count; i++)
+		json_array_append_new(
+			list, describe(image, type, image->tags.items[i]));
+	return 0;
+}
+
+static int put_index(struct packing *packing, const struct th_pack_item *items,
+	size_t count, struct th_error *err)
+{
+	json_t *list = json_array(), *doc;
+	char *text = NULL;
+	int rc = 0;
+
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = add_to_index(packing, &items[i], list, err);
+	doc = json_pack("{s:i s:s s:o}", "schemaVersion", 2, "mediaType",
+		TH_MEDIA_INDEX, "manifests", list);
+	if (rc == 0) {
+		text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+		rc = text ? put_text(packing, "index.json", text, err)
+			  : th_fail_memory(err);
+	}
+	free(text);
+	json_decref(doc);
+	return rc;
+}
+
+static int put_all(struct packing *packing, const struct th_pack_item *items,
+	size_t count, struct th_error *err)
+{
+	if (put_text(packing, "oci-layout", LAYOUT, err) ||
+		put_index(packing, items, count, err) ||
+		put_header(packing, "blobs", AE_IFDIR, 0, err) ||
+		put_header(packing, "blobs/sha256", AE_IFDIR, 0, err))
+		return -1;
+	for (size_t i = 0; i < count; i++) {
+		if (put_image(packing, items[i].image, err))
+			return -1;
+	}
+	return archive_write_close(packing->archive) ? fail_write(packing, err)
+						     : 0;
+}
+
+static int pack_to(struct packing *packing, const struct th_pack_item *items,
+	size_t count, struct th_error *err)
+{
+	int rc = -1;
+
+	packing->archive = archive_write_new();
+	packing->hash = th_hash_new();
+	packing->buffer = malloc(COPY_BYTES);
+	if (!packing->archive || !packing->hash || !packing->buffer) {
+		th_fail_memory(err);
+		goto out;
+	}
+	archive_write_set_format_pax_restricted(packing->archive);
+	archive_write_set_bytes_per_block(packing->archive, COPY_BYTES);
+	archive_write_set_bytes_in_last_block(packing->archive, 512);
+	if (archive_write_open(
+		    packing->archive, packing, NULL, write_out, NULL)) {
+		fail_write(packing, err);
+		goto out;
+	}
+	rc = put_all(packing, items, count, err);
+out:
+	if (packing->archive)
+		archive_write_free(packing->archive);
+	th_hash_free(packing->hash);
+	free(packing->buffer);
+	th_strings_release(&packing->written);
+	return rc;
+}
+
+static int pack_file(struct packing *packing, const struct th_pack_item *items,
+	size_t count, const char *path, bool replace, struct th_error *err)
+{
+	char *beside = th_format("%s.%d.new", path, (int)getpid());
+	int rc = -1;
+
+	if (!beside)
+		return th_fail_memory(err);
+	if (!replace && access(path, F_OK) == 0) {
+		th_fail(err, TH_IN_USE, "%.300s is there already", path);
+		th_hint(err, "another name, or --yes to replace it");
+		free(beside);
+		return -1;
+	}
+	packing->fd =
+		open(beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+	if (packing->fd < 0) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot write %.300s", path);
+		free(beside);
+		return -1;
+	}
+	rc = pack_to(packing, items, count, err);
+	if (rc == 0 && (fsync(packing->fd) || rename(beside, path)))
+		rc = th_fail_sys(
+			err, TH_FAILED, errno, "cannot write %.300s", path);
+	if (rc)
+		unlink(beside);
+	th_close(&packing->fd);
+	free(beside);
+	return rc;
+}
+
+int th_pack(struct th_store *store, const struct th_pack_item *items,
+	size_t count, const char *path, bool replace, struct th_cancel cancel,
+	uint64_t *size_bytes, struct th_error *err)
+{
+	struct packing packing = {.store = store, .cancel = cancel, .fd = 1};
+	int rc;
+
+	if (th_store_use_images(store, err))
+		return -1;
+	rc = strcmp(path, "-") == 0
+		? pack_to(&packing, items, count, err)
+		: pack_file(&packing, items, count, path, replace, err);
+	th_store_unuse_images(store);
+	*size_bytes = packing.size_bytes;
+	return rc;
+}

@@ -1,0 +1,405 @@
+#include "image/stage.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <time.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/random.h"
+#include "store/blob.h"
+
+#define PATH_BYTES 160
+#define READ_BYTES (256 * 1024)
+/* The kernel is asked to write back in steps, so that the sync at the end has
+ * little left to do. */
+#define FLUSH_STEP (8u << 20)
+#define WAIT_STEP_MS 20
+
+/* partial/HEX and what stands behind it; kinds of this boot end in its ID. */
+static void staged_path(const struct th_store *store, const char *digest,
+	const char *kind, char path[PATH_BYTES])
+{
+	const char *hex = th_digest_hex(digest);
+
+	if (!kind)
+		snprintf(path, PATH_BYTES, "partial/%.64s", hex);
+	else
+		snprintf(path, PATH_BYTES, "partial/%.64s.%s-%.8s", hex, kind,
+			store->boot_id);
+}
+
+static void tree_path(const char *diff_id, char path[PATH_BYTES])
+{
+	snprintf(path, PATH_BYTES, "trees/%.64s", th_digest_hex(diff_id));
+}
+
+static void settle_old(struct th_store *store, const char *name)
+{
+	char from[PATH_BYTES], to[PATH_BYTES], id[TH_ID_LENGTH + 1];
+	struct th_error ignored = {0};
+	const char *kind = strchr(name, '.');
+
+	if (!kind || kind - name != TH_DIGEST_HEX || strlen(name) > 100)
+		return;
+	snprintf(from, sizeof(from), "partial/%s", name);
+	if (strncmp(kind, ".whole-", 7) == 0 &&
+		strncmp(kind + 7, store->boot_id, 8) != 0) {
+		snprintf(to, sizeof(to), "partial/%.64s", name);
+		renameat(store->root_fd, from, store->root_fd, to);
+	} else if (strncmp(kind, ".tree-", 6) == 0 &&
+		strncmp(kind + 6, store->boot_id, 8) != 0) {
+		th_id_new(id);
+		snprintf(to, sizeof(to), "tmp/%s.gone", id);
+		if (renameat(store->root_fd, from, store->root_fd, to) == 0)
+			th_tree_remove(store->root_fd, to, &ignored);
+	}
+}
+
+void th_stage_begin(struct th_store *store)
+{
+	int fd = openat(
+		store->root_fd, "partial", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+
+	if (!dir) {
+		th_close(&fd);
+		return;
+	}
+	while ((entry = readdir(dir)))
+		settle_old(store, entry->d_name);
+	closedir(dir);
+}
+
+/* ---- locks ---- */
+
+/* True where the lock that was got is of the file that has the name now, and
+ * not of one that its holder removed meanwhile. */
+static bool is_current(struct th_store *store, const char *path, int fd)
+{
+	struct stat own, named;
+
+	return fstat(fd, &own) == 0 &&
+		fstatat(store->root_fd, path, &named, 0) == 0 &&
+		own.st_ino == named.st_ino;
+}
+
+int th_stage_lock(struct th_store *store, const char *blob,
+	struct th_cancel cancel, void (*waits)(void *owner), void *owner,
+	int *lock, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = WAIT_STEP_MS * 1000000};
+	bool told = false;
+	char path[PATH_BYTES];
+
+	snprintf(path, sizeof(path), "partial/%.64s.lock", th_digest_hex(blob));
+	for (;;) {
+		int fd = openat(store->root_fd, path,
+			O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+
+		if (fd < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot write to %s/partial", store->root);
+		if (flock(fd, LOCK_EX | LOCK_NB) == 0 &&
+			is_current(store, path, fd)) {
+			*lock = fd;
+			return 0;
+		}
+		close(fd);
+		if (th_cancelled(cancel))
+			return th_fail(
+				err, TH_FAILED, "the transfer was interrupted");
+		if (waits && !told)
+			waits(owner);
+		told = true;
+		nanosleep(&step, NULL);
+	}
+}
+
+void th_stage_unlock(struct th_store *store, const char *blob, int *lock)
+{
+	char path[PATH_BYTES];
+
+	if (*lock < 0)
+		return;
+	snprintf(path, sizeof(path), "partial/%.64s.lock", th_digest_hex(blob));
+	unlinkat(store->root_fd, path, 0);
+	th_close(lock);
+}
+
+/* ---- what is there ---- */
+
+bool th_stage_has_blob(
+	const struct th_store *store, const char *blob, uint64_t size_bytes)
+{
+	char path[PATH_BYTES];
+	struct stat st;
+
+	if (th_blob_there(store, blob, size_bytes))
+		return true;
+	staged_path(store, blob, "whole", path);
+	return fstatat(store->root_fd, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+		(uint64_t)st.st_size == size_bytes;
+}
+
+bool th_stage_has_tree(const struct th_store *store, const char *diff_id)
+{
+	char path[PATH_BYTES];
+
+	tree_path(diff_id, path);
+	if (faccessat(store->root_fd, path, F_OK, 0) == 0)
+		return true;
+	staged_path(store, diff_id, "tree", path);
+	return faccessat(store->root_fd, path, F_OK, 0) == 0;
+}
+
+int th_stage_open_blob(
+	const struct th_store *store, const char *blob, struct th_error *err)
+{
+	char path[PATH_BYTES];
+	int fd;
+
+	staged_path(store, blob, "whole", path);
+	fd = openat(store->root_fd, path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	return fd >= 0 ? fd : th_blob_open(store, blob, err);
+}
+
+/* ---- a blob that comes ---- */
+
+/* Throws away what has come. */
+static void spoil(struct th_incoming *incoming)
+{
+	char path[PATH_BYTES];
+
+	staged_path(incoming->store, incoming->digest, NULL, path);
+	unlinkat(incoming->store->root_fd, path, 0);
+	incoming->spoiled = true;
+}
+
+static ssize_t read_old(struct th_incoming *incoming, struct th_error *err)
+{
+	uint64_t left = incoming->old_bytes - incoming->read_bytes;
+	ssize_t got;
+
+	do
+		got = pread(incoming->fd, incoming->buffer,
+			left < READ_BYTES ? (size_t)left : READ_BYTES,
+			(off_t)incoming->read_bytes);
+	while (got < 0 && errno == EINTR);
+	if (got <= 0)
+		return th_fail_sys(err, TH_FAILED, got < 0 ? errno : EIO,
+			"cannot read what was downloaded before");
+	incoming->read_bytes += (uint64_t)got;
+	return got;
+}
+
+static int write_new(struct th_incoming *incoming, const void *data, size_t len,
+	struct th_error *err)
+{
+	uint64_t step = incoming->have_bytes - incoming->flushed_bytes;
+
+	if (th_write_all(incoming->fd, data, len)) {
+		if (errno != ENOSPC && errno != EDQUOT)
+			return th_fail_sys(
+				err, TH_FAILED, errno, "cannot write a blob");
+		th_fail(err, TH_FAILED, "the disk is full");
+		return th_hint(err, "see what can go: tidyhull sweep");
+	}
+	if (step >= FLUSH_STEP) {
+		sync_file_range(incoming->fd, (off_t)incoming->flushed_bytes,
+			(off_t)step, SYNC_FILE_RANGE_WRITE);
+		incoming->flushed_bytes = incoming->have_bytes;
+	}
+	return 0;
+}
+
+static ssize_t next_incoming(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct th_incoming *incoming = (struct th_incoming *)(void *)source;
+	bool old = incoming->read_bytes < incoming->old_bytes;
+	ssize_t got;
+
+	if (old) {
+		got = read_old(incoming, err);
+		*data = incoming->buffer;
+	} else {
+		got = incoming->from
+			? incoming->from->next(incoming->from, data, err)
+			: 0;
+	}
+	if (got <= 0)
+		return got;
+	if (incoming->have_bytes + (uint64_t)got > incoming->size_bytes) {
+		spoil(incoming);
+		return th_fail(err, TH_NETWORK,
+			"the blob is longer than the manifest says");
+	}
+	th_hash_add(incoming->hash, *data, (size_t)got);
+	incoming->have_bytes += (uint64_t)got;
+	if (!old && write_new(incoming, *data, (size_t)got, err))
+		return -1;
+	if (incoming->progress)
+		incoming->progress(incoming->owner, incoming->have_bytes);
+	return got;
+}
+
+int th_incoming_begin(struct th_store *store, struct th_incoming *incoming,
+	const char *digest, uint64_t size_bytes, struct th_error *err)
+{
+	char path[PATH_BYTES];
+	struct stat st;
+
+	memset(incoming, 0, sizeof(*incoming));
+	incoming->source.next = next_incoming;
+	incoming->store = store;
+	incoming->size_bytes = size_bytes;
+	snprintf(incoming->digest, sizeof(incoming->digest), "%s", digest);
+	incoming->fd = -1;
+	incoming->hash = th_hash_new();
+	incoming->buffer = malloc(READ_BYTES);
+	if (!incoming->hash || !incoming->buffer) {
+		th_incoming_end(incoming);
+		return th_fail_memory(err);
+	}
+	staged_path(store, digest, NULL, path);
+	incoming->fd = openat(store->root_fd, path,
+		O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW | O_APPEND, 0644);
+	if (incoming->fd < 0 || fstat(incoming->fd, &st)) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot write to %s/partial",
+			store->root);
+		th_incoming_end(incoming);
+		return -1;
+	}
+	incoming->old_bytes = (uint64_t)st.st_size;
+	if (incoming->old_bytes > size_bytes) {
+		incoming->old_bytes = 0;
+		if (ftruncate(incoming->fd, 0)) {
+			th_fail_sys(err, TH_FAILED, errno,
+				"cannot write to %s/partial", store->root);
+			th_incoming_end(incoming);
+			return -1;
+		}
+	}
+	incoming->flushed_bytes = incoming->old_bytes;
+	return 0;
+}
+
+static int check(struct th_incoming *incoming, struct th_error *err)
+{
+	char found[TH_DIGEST_TEXT];
+
+	if (incoming->have_bytes != incoming->size_bytes)
+		return th_fail(err, TH_NETWORK,
+			"the blob has %" PRIu64 " bytes instead of the %" PRIu64
+			" that the manifest says",
+			incoming->have_bytes, incoming->size_bytes);
+	th_hash_digest(incoming->hash, found);
+	if (strcmp(found, incoming->digest) == 0)
+		return 0;
+	th_fail(err, TH_NETWORK,
+		"the blob is not what the manifest says: its digest is %s "
+		"instead of %s",
+		found, incoming->digest);
+	return th_hint(err,
+		"the registry or something on the way has changed it; nothing "
+		"of it was kept");
+}
+
+int th_incoming_finish(struct th_incoming *incoming, struct th_error *err)
+{
+	char from[PATH_BYTES], to[PATH_BYTES];
+	const void *data;
+	ssize_t got;
+
+	while ((got = next_incoming(&incoming->source, &data, err)) > 0)
+		;
+	if (got < 0)
+		return -1;
+	if (check(incoming, err)) {
+		spoil(incoming);
+		return -1;
+	}
+	staged_path(incoming->store, incoming->digest, NULL, from);
+	staged_path(incoming->store, incoming->digest, "whole", to);
+	if (renameat(incoming->store->root_fd, from, incoming->store->root_fd,
+		    to))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot keep the blob %s", incoming->digest);
+	th_incoming_end(incoming);
+	return 0;
+}
+
+void th_incoming_end(struct th_incoming *incoming)
+{
+	th_close(&incoming->fd);
+	th_hash_free(incoming->hash);
+	incoming->hash = NULL;
+	free(incoming->buffer);
+	incoming->buffer = NULL;
+}
+
+void th_stage_drop_blob(struct th_store *store, const char *blob)
+{
+	char path[PATH_BYTES];
+
+	staged_path(store, blob, "whole", path);
+	unlinkat(store->root_fd, path, 0);
+}
+
+/* ---- trees, and the end ---- */
+
+int th_stage_keep_tree(struct th_store *store, const char *diff_id,
+	const char *path, struct th_error *err)
+{
+	char to[PATH_BYTES];
+
+	staged_path(store, diff_id, "tree", to);
+	if (renameat(store->root_fd, path, store->root_fd, to) == 0)
+		return 0;
+	if (errno == EEXIST || errno == ENOTEMPTY)
+		return th_tree_remove(store->root_fd, path, err);
+	return th_fail_sys(
+		err, TH_FAILED, errno, "cannot keep the unpacked layer");
+}
+
+static int place(struct th_store *store, const char *from, const char *to,
+	const char *what, struct th_error *err)
+{
+	if (renameat(store->root_fd, from, store->root_fd, to) == 0)
+		return 0;
+	/* Another pull may have been quicker. */
+	if ((errno == ENOENT || errno == EEXIST || errno == ENOTEMPTY) &&
+		faccessat(store->root_fd, to, F_OK, 0) == 0)
+		return 0;
+	return th_fail_sys(err, TH_FAILED, errno, "cannot keep the %s", what);
+}
+
+int th_stage_place_blob(
+	struct th_store *store, const char *blob, struct th_error *err)
+{
+	char from[PATH_BYTES], to[PATH_BYTES];
+
+	staged_path(store, blob, "whole", from);
+	snprintf(to, sizeof(to), "images/blobs/sha256/%.64s",
+		th_digest_hex(blob));
+	return place(store, from, to, "blob", err);
+}
+
+int th_stage_place_tree(
+	struct th_store *store, const char *diff_id, struct th_error *err)
+{
+	char from[PATH_BYTES], to[PATH_BYTES];
+
+	staged_path(store, diff_id, "tree", from);
+	tree_path(diff_id, to);
+	return place(store, from, to, "unpacked layer", err);
+}

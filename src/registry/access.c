@@ -1,0 +1,303 @@
+#include "registry/access.h"
+
+#include <pthread.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/clock.h"
+#include "registry/headers.h"
+#include "registry/token.h"
+
+#define ANSWER_MAX (256 * 1024)
+
+struct grant {
+	char *host, *scope; /* owned, as header is */
+	char *header; /* the whole line */
+	int64_t expires_us; /* 0: never */
+	struct grant *next;
+};
+
+struct th_access {
+	const struct th_logins *logins;
+	pthread_mutex_t mutex;
+	struct grant *grants;
+};
+
+struct th_access *th_access_new(const struct th_logins *logins)
+{
+	struct th_access *access = calloc(1, sizeof(*access));
+
+	if (!access)
+		return NULL;
+	access->logins = logins;
+	pthread_mutex_init(&access->mutex, NULL);
+	return access;
+}
+
+static void free_grant(struct grant *grant)
+{
+	free(grant->host);
+	free(grant->scope);
+	free(grant->header);
+	free(grant);
+}
+
+void th_access_free(struct th_access *access)
+{
+	if (!access)
+		return;
+	while (access->grants) {
+		struct grant *grant = access->grants;
+
+		access->grants = grant->next;
+		free_grant(grant);
+	}
+	pthread_mutex_destroy(&access->mutex);
+	free(access);
+}
+
+bool th_access_has_login(const struct th_access *access, const char *host)
+{
+	return th_logins_find(access->logins, host) != NULL;
+}
+
+/* An expired one is taken out. The mutex is held. */
+static struct grant *find(
+	struct th_access *access, const char *host, const char *scope)
+{
+	struct grant **at = &access->grants;
+
+	while (*at) {
+		struct grant *grant = *at;
+
+		if (strcmp(grant->host, host) != 0 ||
+			strcmp(grant->scope, scope) != 0) {
+			at = &grant->next;
+			continue;
+		}
+		if (!grant->expires_us || grant->expires_us > th_clock_now_us())
+			return grant;
+		*at = grant->next;
+		free_grant(grant);
+	}
+	return NULL;
+}
+
+/* Takes the header over. */
+static int keep(struct th_access *access, const char *host, const char *scope,
+	char *header, int64_t expires_us, struct th_error *err)
+{
+	struct grant *grant = find(access, host, scope);
+
+	if (!header)
+		return th_fail_memory(err);
+	if (!grant) {
+		grant = calloc(1, sizeof(*grant));
+		if (grant) {
+			grant->host = strdup(host);
+			grant->scope = strdup(scope);
+		}
+		if (!grant || !grant->host || !grant->scope) {
+			if (grant)
+				free_grant(grant);
+			free(header);
+			return th_fail_memory(err);
+		}
+		grant->next = access->grants;
+		access->grants = grant;
+	}
+	free(grant->header);
+	grant->header = header;
+	grant->expires_us = expires_us;
+	return 0;
+}
+
+char *th_access_header(
+	struct th_access *access, const char *host, const char *scope)
+{
+	const struct grant *grant;
+	char *header = NULL;
+
+	pthread_mutex_lock(&access->mutex);
+	grant = find(access, host, scope);
+	if (grant)
+		header = strdup(grant->header);
+	pthread_mutex_unlock(&access->mutex);
+	return header;
+}
+
+static char *basic_header(const struct th_login *login)
+{
+	struct th_buf line, pair;
+
+	th_buf_init(&line, 16384);
+	th_buf_init(&pair, 8192);
+	th_buf_addf(&pair, "%s:%s", login->user, login->password);
+	th_buf_adds(&line, "Authorization: Basic ");
+	th_buf_base64(&line, pair.data, pair.len);
+	line.failed |= pair.failed;
+	if (pair.cap)
+		explicit_bzero(pair.data, pair.len);
+	th_buf_release(&pair);
+	return th_buf_take(&line);
+}
+
+static void add_query(
+	struct th_buf *url, const char *key, const char *value, size_t len)
+{
+	th_buf_addf(url, "%s%s=", strchr(url->data, '?') ? "&" : "?", key);
+	for (size_t i = 0; i < len; i++) {
+		unsigned char byte = (unsigned char)value[i];
+
+		if (strchr("-._~:/,", byte) ||
+			(byte < 0x80 &&
+				((byte >= '0' && byte <= '9') ||
+					((byte | 32) >= 'a' &&
+						(byte | 32) <= 'z'))))
+			th_buf_addf(url, "%c", byte);
+		else
+			th_buf_addf(url, "%%%02X", byte);
+	}
+}
+
+static void token_url(const struct th_challenge *challenge, const char *scope,
+	const struct th_login *login, struct th_buf *url)
+{
+	th_buf_adds(url, challenge->realm);
+	if (challenge->service[0])
+		add_query(url, "service", challenge->service,
+			strlen(challenge->service));
+	while (*scope) {
+		size_t len = strcspn(scope, " ");
+
+		if (len)
+			add_query(url, "scope", scope, len);
+		scope += len + (scope[len] == ' ');
+	}
+	if (login)
+		add_query(url, "account", login->user, strlen(login->user));
+}
+
+static int refuse_token(long status, const char *host,
+	const struct th_login *login, struct th_error *err)
+{
+	if (status != 401 && status != 403 && status != 404)
+		return th_fail(err, TH_NETWORK,
+			"the token service of %s answered %ld", host, status);
+	if (login) {
+		th_fail(err, TH_NETWORK,
+			"the registry %s does not accept the login of \"%s\"",
+			host, login->user);
+		return th_hint(err, "tidyhull login %s", host);
+	}
+	th_fail(err, TH_NETWORK,
+		"the registry %s gives nobody access without a login", host);
+	return th_hint(err, "tidyhull login %s", host);
+}
+
+static int fetch_token(struct th_http *http, const char *host,
+	const struct th_challenge *challenge, const char *scope,
+	const struct th_login *login, struct th_token *token,
+	struct th_error *err)
+{
+	struct th_http_request request = {0};
+	struct th_http_answer answer;
+	struct th_buf url, body;
+	char *basic = NULL;
+	int rc = -1;
+
+	th_buf_init(&url, TH_URL_MAX - 1);
+	th_buf_init(&body, ANSWER_MAX);
+	token_url(challenge, scope, login, &url);
+	if (login)
+		basic = basic_header(login);
+	if (url.failed || (login && !basic)) {
+		th_fail(err, TH_NETWORK,
+			"the registry %s names a token service whose address "
+			"is too long",
+			host);
+		goto out;
+	}
+	request.url = url.data;
+	request.headers[0] = basic;
+	if (th_http_begin(http, &request, &answer, NULL, err) ||
+		th_http_read(http, &body, err))
+		goto out;
+	if (answer.status != 200) {
+		refuse_token(answer.status, host, login, err);
+		goto out;
+	}
+	rc = th_token_parse(body.data, body.len, th_clock_now_us(), token, err);
+out:
+	th_http_end(http);
+	free(basic);
+	th_buf_release(&url);
+	if (body.cap)
+		explicit_bzero(body.data, body.len);
+	th_buf_release(&body);
+	return rc;
+}
+
+static int take_bearer(struct th_access *access, struct th_http *http,
+	const char *host, const char *scope,
+	const struct th_challenge *challenge, bool secure, struct th_error *err)
+{
+	const struct th_login *login = th_logins_find(access->logins, host);
+	struct th_token token = {0};
+	int rc;
+
+	if (strncmp(challenge->realm, "https://", 8) != 0 &&
+		(secure || strncmp(challenge->realm, "http://", 7) != 0))
+		return th_fail(err, TH_NETWORK,
+			"the registry %s names a token service without TLS "
+			"(%.200s); nothing was sent there",
+			host, challenge->realm);
+	if (fetch_token(http, host, challenge,
+		    challenge->scope[0] ? challenge->scope : scope, login,
+		    &token, err))
+		return -1;
+	rc = keep(access, host, scope,
+		th_format("Authorization: Bearer %s", token.text),
+		token.expires_us, err);
+	th_token_release(&token);
+	return rc ? -1 : 1;
+}
+
+static int take_basic(struct th_access *access, const char *host,
+	const char *scope, const char *used, struct th_error *err)
+{
+	const struct th_login *login = th_logins_find(access->logins, host);
+	char *header;
+
+	if (!login)
+		return 0;
+	header = basic_header(login);
+	if (header && used && strcmp(header, used) == 0) {
+		free(header);
+		return refuse_token(401, host, login, err);
+	}
+	return keep(access, host, scope, header, 0, err) ? -1 : 1;
+}
+
+int th_access_answer(struct th_access *access, struct th_http *http,
+	const char *host, const char *scope, const char *used,
+	const char *challenge, bool secure, struct th_error *err)
+{
+	struct th_challenge parsed;
+	const struct grant *grant;
+	int rc = 0;
+
+	th_challenge_parse(challenge, &parsed);
+	pthread_mutex_lock(&access->mutex);
+	grant = find(access, host, scope);
+	if (grant && (!used || strcmp(grant->header, used) != 0))
+		rc = 1; /* another thread was quicker */
+	else if (parsed.scheme == TH_SCHEME_BEARER)
+		rc = take_bearer(
+			access, http, host, scope, &parsed, secure, err);
+	else if (parsed.scheme == TH_SCHEME_BASIC)
+		rc = take_basic(access, host, scope, used, err);
+	pthread_mutex_unlock(&access->mutex);
+	return rc;
+}

@@ -1,0 +1,351 @@
+#include "registry/ask.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <time.h>
+
+#include "base/clock.h"
+#include "base/json.h"
+#include "base/random.h"
+#include "registry/headers.h"
+
+#define REDIRECTS_MAX 5
+#define WAIT_FIRST_MS 200
+/* A registry that asks for more patience than this gets an end instead. */
+#define WAIT_MOST_US ((int64_t)60 * 1000000)
+#define WAIT_STEP_MS 20
+#define WORDS_MAX 4096
+
+struct th_registry {
+	struct th_http *http;
+	struct th_access *access;
+	struct th_cancel cancel;
+	char base[300];
+	char host[256];
+	bool secure;
+	bool spoken; /* it has answered before */
+};
+
+struct th_registry *th_registry_new(const struct th_registry_options *options,
+	const char *host, struct th_error *err)
+{
+	const struct th_registry_config *entry =
+		th_config_find(options->config, host);
+	struct th_http_options http = {.cancel = options->cancel};
+	struct th_registry *registry = calloc(1, sizeof(*registry));
+
+	if (!registry) {
+		th_fail_memory(err);
+		return NULL;
+	}
+	if (entry) {
+		http.ca_file = entry->ca_file;
+		http.cert_file = entry->cert_file;
+		http.key_file = entry->key_file;
+		http.stall_us = entry->stall_us;
+	}
+	registry->secure = !entry || entry->transport == TH_TRANSPORT_HTTPS;
+	registry->access = options->access;
+	registry->cancel = options->cancel;
+	snprintf(registry->host, sizeof(registry->host), "%s", host);
+	snprintf(registry->base, sizeof(registry->base), "http%s://%s",
+		registry->secure ? "s" : "", host);
+	registry->http = th_http_new(&http, err);
+	if (!registry->http) {
+		free(registry);
+		return NULL;
+	}
+	return registry;
+}
+
+void th_registry_free(struct th_registry *registry)
+{
+	if (!registry)
+		return;
+	th_http_free(registry->http);
+	free(registry);
+}
+
+const char *th_registry_host(const struct th_registry *registry)
+{
+	return registry->host;
+}
+
+const char *th_registry_base(const struct th_registry *registry)
+{
+	return registry->base;
+}
+
+static bool cancelled(const struct th_registry *registry)
+{
+	return th_cancelled(registry->cancel);
+}
+
+static int wait_ms(
+	const struct th_registry *registry, int64_t ms, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = WAIT_STEP_MS * 1000000};
+	int64_t until = th_clock_mono_ms() + ms;
+
+	while (th_clock_mono_ms() < until) {
+		if (cancelled(registry))
+			return th_fail(
+				err, TH_FAILED, "the transfer was interrupted");
+		nanosleep(&step, NULL);
+	}
+	return 0;
+}
+
+int th_ask_wait(
+	const struct th_registry *registry, int number, struct th_error *err)
+{
+	int64_t ms = WAIT_FIRST_MS;
+
+	for (; number > 0; number--)
+		ms *= 2;
+	/* Many that were thrown out together should not return together. */
+	return wait_ms(registry, ms + th_random_below((uint32_t)ms / 4), err);
+}
+
+bool th_ask_may_pass(const struct th_registry *registry)
+{
+	return !cancelled(registry) && th_http_may_pass(registry->http);
+}
+
+int th_ask_read(
+	struct th_registry *registry, struct th_buf *buf, struct th_error *err)
+{
+	return th_http_read(registry->http, buf, err);
+}
+
+void th_ask_end(struct th_registry *registry)
+{
+	th_http_end(registry->http);
+}
+
+/* ---- one try ---- */
+
+static bool is_own(const struct th_registry *registry, const char *url)
+{
+	char origin[300], base[300];
+
+	return th_url_origin(url, origin, sizeof(origin)) &&
+		th_url_origin(registry->base, base, sizeof(base)) &&
+		strcmp(origin, base) == 0;
+}
+
+/* Sends the request to url. *used receives the header with the credentials,
+ * which go to the registry itself and to nobody else. */
+static int send_request(struct th_registry *registry, const struct th_ask *ask,
+	const char *url, struct th_http_answer *answer, struct th_source **body,
+	char **used, struct th_error *err)
+{
+	struct th_http_request request = {.method = ask->method, .url = url};
+	size_t count = 0;
+
+	free(*used);
+	*used = is_own(registry, url)
+		? th_access_header(registry->access, registry->host, ask->scope)
+		: NULL;
+	while (count < TH_HEADERS_MAX - 2 && ask->headers[count]) {
+		request.headers[count] = ask->headers[count];
+		count++;
+	}
+	request.headers[count] = *used;
+	if (ask->open_body) {
+		request.body = ask->open_body(ask->owner, err);
+		if (!request.body)
+			return -1;
+		request.body_bytes = ask->body_bytes;
+	}
+	return th_http_begin(registry->http, &request, answer, body, err);
+}
+
+static bool is_redirect(const struct th_ask *ask, long status)
+{
+	bool reads = !ask->method || strcmp(ask->method, "HEAD") == 0;
+
+	return reads &&
+		(status == 301 || status == 302 || status == 303 ||
+			status == 307 || status == 308);
+}
+
+static bool is_passing(long status)
+{
+	return status == 408 || status == 429 || status == 500 ||
+		status == 502 || status == 503 || status == 504;
+}
+
+static int follow(const struct th_registry *registry,
+	const struct th_http_answer *answer, int number, char url[TH_URL_MAX],
+	struct th_error *err)
+{
+	char origin[300];
+
+	if (number > REDIRECTS_MAX)
+		return th_fail(err, TH_NETWORK,
+			"the registry %s redirects more than %d times",
+			registry->host, REDIRECTS_MAX);
+	if (!th_url_origin(answer->location, origin, sizeof(origin)))
+		return th_fail(err, TH_NETWORK,
+			"the registry %s redirects to nowhere", registry->host);
+	if (strncmp(url, "https://", 8) == 0 &&
+		strncmp(answer->location, "https://", 8) != 0)
+		return th_fail(err, TH_NETWORK,
+			"the registry %s redirects to a place without TLS "
+			"(%.200s)",
+			registry->host, origin);
+	snprintf(url, TH_URL_MAX, "%s", answer->location);
+	return 0;
+}
+
+/* Before the next try after an answer that may pass; 1 where it is to be
+ * given up, because the registry asks for too long a pause. */
+static int pause_after(const struct th_registry *registry,
+	const struct th_http_answer *answer, int number, struct th_error *err)
+{
+	int64_t wait_us;
+
+	if (!th_retry_after_parse(
+		    answer->retry_after, th_clock_now_us(), &wait_us))
+		return th_ask_wait(registry, number, err);
+	if (wait_us > WAIT_MOST_US)
+		return 1;
+	return wait_ms(registry, wait_us / 1000, err);
+}
+
+int th_ask(struct th_registry *registry, const struct th_ask *ask,
+	struct th_http_answer *answer, struct th_source **body,
+	struct th_error *err)
+{
+	char url[TH_URL_MAX], *used = NULL;
+	int tries = 0, redirects = 0, challenges = 0, rc = -1;
+
+	if (strlen(ask->url) >= sizeof(url))
+		return th_fail(err, TH_NETWORK, "the address is too long");
+	snprintf(url, sizeof(url), "%s", ask->url);
+	for (;;) {
+		if (send_request(
+			    registry, ask, url, answer, body, &used, err)) {
+			bool again = th_http_may_pass(registry->http) ||
+				(th_http_unreached(registry->http) &&
+					registry->spoken);
+
+			if (cancelled(registry) || !again || ask->once ||
+				tries >= TH_RETRIES)
+				goto out;
+			th_error_clear(err);
+			if (th_ask_wait(registry, tries++, err))
+				goto out;
+			snprintf(url, sizeof(url), "%s", ask->url);
+			continue;
+		}
+		registry->spoken = true;
+		if (is_redirect(ask, answer->status)) {
+			if (follow(registry, answer, ++redirects, url, err))
+				goto out;
+			continue;
+		}
+		if (answer->status == 401 && is_own(registry, url) &&
+			challenges++ < 2) {
+			int able;
+
+			th_http_end(registry->http);
+			able = th_access_answer(registry->access,
+				registry->http, registry->host, ask->scope,
+				used, answer->challenge, registry->secure, err);
+			if (able < 0)
+				goto out;
+			if (able > 0)
+				continue;
+		}
+		if (is_passing(answer->status) && !ask->once &&
+			tries < TH_RETRIES) {
+			int given_up =
+				pause_after(registry, answer, tries++, err);
+
+			if (given_up < 0)
+				goto out;
+			if (!given_up) {
+				snprintf(url, sizeof(url), "%s", ask->url);
+				continue;
+			}
+		}
+		rc = 0;
+		break;
+	}
+out:
+	free(used);
+	return rc;
+}
+
+/* ---- what an answer means ---- */
+
+/* The registry's own words, made fit for a line. */
+static void read_words(struct th_registry *registry, char words[160])
+{
+	struct th_error ignored = {0};
+	json_t *doc = NULL, *first;
+	const char *message;
+	struct th_buf body;
+	size_t used = 0;
+
+	words[0] = '\0';
+	th_buf_init(&body, WORDS_MAX);
+	if (th_ask_read(registry, &body, &ignored) == 0 && body.len &&
+		th_json_parse(body.data, body.len, "the answer", &doc,
+			&ignored) == 0) {
+		first = json_array_get(json_object_get(doc, "errors"), 0);
+		message = json_string_value(json_object_get(first, "message"));
+		for (; message && *message && used < 150; message++) {
+			if ((unsigned char)*message >= ' ' && *message != 127)
+				words[used++] = *message;
+		}
+		words[used] = '\0';
+	}
+	json_decref(doc);
+	th_buf_release(&body);
+}
+
+int th_ask_fail(struct th_registry *registry,
+	const struct th_http_answer *answer, const char *what,
+	struct th_error *err)
+{
+	char words[160], tail[170] = "";
+	const char *host = registry->host;
+
+	read_words(registry, words);
+	if (words[0])
+		snprintf(tail, sizeof(tail), " (\"%s\")", words);
+	th_ask_end(registry);
+	switch (answer->status) {
+	case 404:
+		th_fail(err, TH_NOT_FOUND, "the registry %s has no %s", host,
+			what);
+		return th_hint(err, "check the name and the tag");
+	case 401:
+		th_fail(err, TH_NETWORK,
+			"the registry %s wants a login before it gives %s%s",
+			host, what, tail);
+		return th_hint(err, "tidyhull login %s", host);
+	case 403:
+		th_fail(err, TH_NETWORK, "the registry %s does not allow %s%s",
+			host, what, tail);
+		return th_hint(err,
+			th_access_has_login(registry->access, host)
+				? "does this login have the right to it?"
+				: "tidyhull login %s",
+			host);
+	case 429:
+		th_fail(err, TH_NETWORK,
+			"the registry %s asks for fewer requests%s%s%s", host,
+			answer->retry_after[0] ? "; to wait: " : "",
+			answer->retry_after, tail);
+		return th_hint(err, "try again in a while");
+	default:
+		return th_fail(err, TH_NETWORK,
+			"the registry %s answered %ld for %s%s", host,
+			answer->status, what, tail);
+	}
+}
