@@ -55,7 +55,7 @@ PKG := pkg-config
 LIBS_CORE := libcurl jansson libcyaml sqlite3 libarchive libisal libzstd \
 	zlib libcrypto
 LIBS_CLI := smartcols
-LIBS_CHANDLER := libmicrohttpd jansson libcrypto
+LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.
 core_libs = $(shell $(PKG) --libs $(LIBS_CORE))
 cli_libs = $(shell $(PKG) --libs $(LIBS_CLI))
@@ -82,8 +82,8 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	store/database.c store/schema.c store/store.c store/container_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
-CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/file.c \
-	base/json.c oci/digest.c)
+CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
+	base/file.c base/hash.c base/json.c base/random.c oci/digest.c)
 
 # The linker notes that dlopen and getaddrinfo of a static program want the
 # C library at hand: SQLite loads no extensions here, and the demo's client

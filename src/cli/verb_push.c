@@ -83,7 +83,9 @@ static int run(struct invocation *call)
 	struct th_pushed pushed;
 	struct th_error err = {0};
 
-	if (chunk && th_size_parse(chunk, &options.chunk_bytes)) {
+	if (chunk && strcmp(chunk, "0") == 0)
+		options.chunk_bytes = 0;
+	else if (chunk && th_size_parse(chunk, &options.chunk_bytes)) {
 		th_fail(&err, TH_USAGE, "\"%.30s\" is not a size", chunk);
 		th_hint(&err, "write 64M or 1G; 0 for all in one piece");
 		return say_error(&err);

@@ -62,7 +62,7 @@ static json_t *describe(const struct th_litter *litter, bool removed)
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
-	return json_pack("{s:o s:I s:I s:I s:I s:I s:I s:I s:I s:b}", "images",
+	return json_pack("{s:o s:I s:I s:I s:I s:I s:I s:I s:b}", "images",
 		images, "image-bytes", (json_int_t)litter->image_bytes,
 		"layers", (json_int_t)litter->tree_count, "layer-bytes",
 		(json_int_t)litter->tree_bytes, "blobs",

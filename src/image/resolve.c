@@ -161,46 +161,60 @@ static int choose(struct th_resolved *resolved,
 	return th_hint(err, "choose with --platform");
 }
 
-static int read_config(struct resolving *job, struct th_error *err)
+/* Reads the config and checks it. 1 where what came was wrong, and is told. */
+static int fetch_config(struct resolving *job, struct th_error *err)
 {
-	struct th_resolved *resolved = job->resolved;
-	const struct th_descriptor *wanted = &resolved->manifest.config;
-	struct th_buf *body = &resolved->config_body;
+	const struct th_descriptor *wanted = &job->resolved->manifest.config;
+	struct th_buf *body = &job->resolved->config_body;
 	char digest[TH_DIGEST_TEXT];
 	struct th_source *source;
 	const void *data;
 	ssize_t got = 0;
 
-	if (wanted->size_bytes > body->limit)
-		return th_fail(err, TH_FAILED,
-			"the image's config is larger than the %zu bytes that "
-			"are accepted",
-			body->limit);
+	body->len = 0;
 	if (th_reader_blob(job->reader, wanted->digest, 0, wanted->size_bytes,
 		    &source, err))
 		return -1;
-	while (!body->failed && (got = source->next(source, &data, err)) > 0)
+	while (body->len <= wanted->size_bytes && !body->failed &&
+		(got = source->next(source, &data, err)) > 0)
 		th_buf_add(body, data, (size_t)got);
 	th_reader_blob_end(job->reader);
-	if (body->failed)
-		return th_fail(err, TH_NETWORK,
-			"the image's config is longer than the manifest says");
 	if (got < 0)
 		return -1;
 	if (th_hash_once(body->data, body->len, digest))
 		return th_fail_memory(err);
-	if (body->len != wanted->size_bytes ||
-		strcmp(digest, wanted->digest) != 0) {
-		th_fail(err, TH_NETWORK,
-			"the image's config is not what the manifest says: its "
-			"digest is %s instead of %s",
-			digest, wanted->digest);
-		return th_hint(err,
-			"the registry or something on the way has changed it; "
-			"nothing of it was kept");
+	if (body->len == wanted->size_bytes &&
+		strcmp(digest, wanted->digest) == 0)
+		return 0;
+	th_fail(err, TH_NETWORK,
+		"the image's config is not what the manifest says: its "
+		"digest is %s instead of %s",
+		digest, wanted->digest);
+	th_hint(err,
+		"the registry or something on the way has changed it; "
+		"nothing of it was kept");
+	return 1;
+}
+
+static int read_config(struct resolving *job, struct th_error *err)
+{
+	struct th_resolved *resolved = job->resolved;
+	struct th_buf *body = &resolved->config_body;
+	int rc;
+
+	if (resolved->manifest.config.size_bytes > body->limit - 1)
+		return th_fail(err, TH_FAILED,
+			"the image's config is larger than the %zu bytes that "
+			"are accepted",
+			body->limit);
+	while ((rc = fetch_config(job, err)) == 1) {
+		if (!th_reader_distrust(job->reader, err))
+			return -1;
+		th_error_clear(err);
 	}
-	return th_image_config_parse(
-		body->data, body->len, &resolved->config, err);
+	return rc ? -1
+		  : th_image_config_parse(
+			    body->data, body->len, &resolved->config, err);
 }
 
 static int read_image(struct resolving *job, struct th_error *err)

@@ -15,6 +15,8 @@
 	"Accept: " TH_MEDIA_MANIFEST ", " TH_MEDIA_INDEX                       \
 	", application/vnd.docker.distribution.manifest.v2+json"               \
 	", application/vnd.docker.distribution.manifest.list.v2+json"
+/* What a connection must bring to be worth another one without counting. */
+#define PROGRESS_BYTES (256u << 10)
 #define PAGE_MAX (8u << 20)
 #define PAGES_MAX 10000
 #define NAMES_MAX 1000000
@@ -141,7 +143,8 @@ static int reopen(
 
 	if (broken && !th_ask_may_pass(reader->registry))
 		return -1;
-	if (reader->offset > reader->began)
+	/* A trickle that always breaks is no progress. */
+	if (reader->offset - reader->began >= PROGRESS_BYTES)
 		reader->tries = 0;
 	if (reader->tries >= (broken ? TH_RETRIES : 1))
 		return broken ? -1 : 0;

@@ -217,22 +217,36 @@ struct result *other(const char *line, ...)
 	return run(NULL, 0, "", 0, text);
 }
 
-pid_t hull_start(const char *output, const char *line, ...)
+static pid_t start_line(const char *name, const char *output, char *line)
 {
-	char copy[4100], path[300], *words[WORDS_MAX + 1];
+	char path[300], *words[WORDS_MAX + 1];
 	int in, out;
 	pid_t pid;
-	FORMAT_LINE(line);
 
-	snprintf(copy, sizeof(copy), "tidyhull %s", text);
-	cut(copy, words);
+	cut(line, words);
 	snprintf(path, sizeof(path), "%s/%s", world_folder, output);
 	in = open("/dev/null", O_RDONLY | O_CLOEXEC);
 	out = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-	pid = start(program(), words, 0, in, out, out);
+	pid = start(name ? name : words[0], words, 0, in, out, out);
 	close(in);
 	close(out);
 	return pid;
+}
+
+pid_t hull_start(const char *output, const char *line, ...)
+{
+	char copy[4100];
+	FORMAT_LINE(line);
+
+	snprintf(copy, sizeof(copy), "tidyhull %s", text);
+	return start_line(program(), output, copy);
+}
+
+pid_t other_start(const char *output, const char *line, ...)
+{
+	FORMAT_LINE(line);
+
+	return start_line(NULL, output, text);
 }
 
 json_t *hull_json(const char *line, ...)
@@ -339,6 +353,26 @@ const char *field(const char *name, const char *path)
 	hull("show %s --field %s", name, path);
 	result.out[strcspn(result.out, "\n")] = '\0';
 	return result.out;
+}
+
+int count_lines_with(const char *name, const char *one, const char *two)
+{
+	char path[300], line[4096];
+	int count = 0;
+	FILE *file;
+
+	snprintf(path, sizeof(path), "%s/%s", world_folder, name);
+	file = fopen(path, "re");
+	while (file && fgets(line, sizeof(line), file))
+		count += strstr(line, one) && strstr(line, two);
+	if (file)
+		fclose(file);
+	return count;
+}
+
+void copy_images(const char *folder)
+{
+	other("cp -r %s/demo-images %s", world_build, folder);
 }
 
 void put_file(const char *name, const char *content)

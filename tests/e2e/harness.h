@@ -32,6 +32,9 @@ struct result *hull_as_user(const char *line);
  * test's folder. */
 pid_t hull_start(const char *output, const char *line, ...)
 	__attribute__((format(printf, 2, 3)));
+/* Starts any other program. */
+pid_t other_start(const char *output, const char *line, ...)
+	__attribute__((format(printf, 2, 3)));
 /* Any other program. */
 struct result *other(const char *line, ...)
 	__attribute__((format(printf, 1, 2)));
@@ -62,6 +65,15 @@ extern int world_registry_port;
 /* Starts another registry on a layout (a path in the test's folder); its
  * port. Ended with the test. */
 int start_registry(const char *layout);
+/* The same with options of chandler (cut at spaces), and what it writes of each
+ * request into the file log of the test's folder. */
+int start_chandler(const char *layout, const char *log, const char *options,
+	...) __attribute__((format(printf, 3, 4)));
+/* How many lines of a file of the test's folder hold both texts (either may be
+ * empty). */
+int count_lines_with(const char *name, const char *one, const char *two);
+/* Copies the demo images into a folder of the test's folder. */
+void copy_images(const char *folder);
 /* Writes a configuration with the ports as searched registries. */
 void write_config(const int *ports, size_t count);
 

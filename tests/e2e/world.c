@@ -7,6 +7,8 @@
 #include <net/if.h>
 #include <sched.h>
 #include <signal.h>
+#include <stdarg.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -21,7 +23,7 @@
 #include "e2e/harness.h"
 #include "sandbox/cgroup.h"
 
-#define REGISTRIES_MAX 4
+#define REGISTRIES_MAX 12
 
 static struct {
 	pid_t pid;
@@ -239,14 +241,48 @@ static void check_reports(void)
 
 /* ---- registries ---- */
 
+static void run_chandler(char *path, const char *log, char *options)
+{
+	char verbose[] = "--verbose";
+	char program[600], file[400], *words[40], *rest = NULL;
+	int count = 0, fd;
+
+	snprintf(program, sizeof(program), "%s/chandler", world_build);
+	words[count++] = program;
+	for (char *word = strtok_r(options, " ", &rest); word && count < 36;
+		word = strtok_r(NULL, " ", &rest))
+		words[count++] = word;
+	if (log) {
+		snprintf(file, sizeof(file), "%s/%s", world_folder, log);
+		fd = open(file, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+		dup2(fd, 2);
+		words[count++] = verbose;
+	}
+	words[count++] = path;
+	words[count] = NULL;
+	if (chdir(world_folder) == 0)
+		execv(program, words);
+	_exit(99);
+}
+
 int start_registry(const char *layout)
 {
-	char program[600], line[128] = "", path[700];
+	return start_chandler(layout, NULL, "%s", "");
+}
+
+int start_chandler(
+	const char *layout, const char *log, const char *options, ...)
+{
+	char line[128] = "", path[700], text[2000];
 	int pair[2], port = 0;
+	va_list args;
 	FILE *out;
 	pid_t pid;
 
-	snprintf(program, sizeof(program), "%s/chandler", world_build);
+	va_start(args, options);
+	vsnprintf(text, sizeof(text), options, args);
+	va_end(args);
+
 	snprintf(path, sizeof(path), "%s%s%s",
 		layout[0] == '/' ? "" : world_folder,
 		layout[0] == '/' ? "" : "/", layout);
@@ -256,8 +292,7 @@ int start_registry(const char *layout)
 	pid = fork();
 	if (pid == 0) {
 		dup2(pair[1], 1);
-		execl(program, "chandler", path, (char *)NULL);
-		_exit(99);
+		run_chandler(path, log, text);
 	}
 	close(pair[1]);
 	out = fdopen(pair[0], "r");
