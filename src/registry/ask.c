@@ -280,6 +280,28 @@ out:
 	return rc;
 }
 
+int th_ask_document(struct th_registry *registry, const struct th_ask *ask,
+	struct th_http_answer *answer, struct th_buf *body,
+	struct th_error *err)
+{
+	for (int tries = 0;; tries++) {
+		body->len = 0;
+		if (th_ask(registry, ask, answer, NULL, err))
+			return -1;
+		if (answer->status != 200)
+			return 0;
+		if (th_ask_read(registry, body, err) == 0)
+			break;
+		if (!th_ask_may_pass(registry) || tries >= TH_RETRIES)
+			return -1;
+		th_error_clear(err);
+		if (th_ask_wait(registry, tries, err))
+			return -1;
+	}
+	th_ask_end(registry);
+	return 0;
+}
+
 /* ---- what an answer means ---- */
 
 /* The registry's own words, made fit for a line. */

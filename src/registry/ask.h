@@ -45,6 +45,11 @@ int th_ask(struct th_registry *registry, const struct th_ask *ask,
 	struct th_error *err);
 int th_ask_read(
 	struct th_registry *registry, struct th_buf *buf, struct th_error *err);
+/* The same for a small document, which is read into body where the status is
+ * 200; one that breaks off is asked for again. */
+int th_ask_document(struct th_registry *registry, const struct th_ask *ask,
+	struct th_http_answer *answer, struct th_buf *body,
+	struct th_error *err);
 void th_ask_end(struct th_registry *registry);
 
 /* Whether the last failure may pass, and waiting before the next try (the

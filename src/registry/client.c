@@ -64,14 +64,11 @@ int th_registry_manifest(struct th_registry *registry, const char *path,
 		th_registry_base(registry), path, wanted);
 	snprintf(what, sizeof(what), "%s%s%s", path,
 		strchr(wanted, ':') ? "@" : ":", wanted);
-	if (th_ask(registry, &ask, &answer, NULL, err))
+	if (th_ask_document(registry, &ask, &answer, body, err))
 		return -1;
 	if (answer.status != 200)
 		return th_ask_fail(registry, &answer, what, err);
-	if (th_ask_read(registry, body, err))
-		return -1;
 	snprintf(type, 128, "%s", answer.type);
-	th_ask_end(registry);
 	if (th_hash_once(body->data, body->len, digest))
 		return th_fail_memory(err);
 	if (th_digest_valid(wanted) && strcmp(wanted, digest) != 0)
@@ -258,15 +255,14 @@ static int read_page(struct th_registry *registry, const char *url,
 	int rc = -1;
 
 	th_buf_init(&body, PAGE_MAX);
-	if (th_ask(registry, &ask, &answer, NULL, err))
+	if (th_ask_document(registry, &ask, &answer, &body, err))
 		goto out;
 	if (answer.status != 200) {
 		th_ask_fail(registry, &answer, what, err);
 		goto out;
 	}
-	if (th_ask_read(registry, &body, err) ||
-		th_json_parse(
-			body.data, body.len, "the registry's list", &doc, err))
+	if (th_json_parse(
+		    body.data, body.len, "the registry's list", &doc, err))
 		goto out;
 	snprintf(link, TH_URL_MAX, "%s", answer.link);
 	rc = th_json_strings(doc, key, "the registry's list", list, err) < 0
