@@ -159,6 +159,23 @@ check: deps-check
 
 include tests/tests.mk
 
+# ---- measurements ----
+
+ROUNDS ?= 5
+
+$(BUILD)/obj/bench/%.o: bench/%.c
+	@mkdir -p $(@D)
+	$(call say,cc,$<)
+	$(Q)$(CC) $(all_cflags) -Ibench -MMD -MP -c -o $@ $<
+
+$(BUILD)/bench: $(call object,$(wildcard bench/*.c)) $(BUILD)/libtidyhull.a
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+
+bench: deps-check
+	@$(MAKE) --no-print-directory all $(BUILD)/bench
+	@$(AS_ROOT) $(BUILD)/bench $(abspath $(BUILD)) $(ROUNDS)
+
 # ---- installation ----
 
 install: all

@@ -16,6 +16,7 @@ struct th_inflate {
 	size_t in_len;
 	bool from_ended;
 	bool inside; /* a member or frame is not complete */
+	bool members; /* one was complete */
 	struct inflate_state gzip;
 	ZSTD_DCtx *zstd;
 	char out[OUT_BYTES];
@@ -44,6 +45,19 @@ static int fail(const struct th_inflate *inflate, struct th_error *err)
 		inflate->from_ended ? " or cut off" : "");
 }
 
+/* Archives are written in blocks, and some end in zeros behind the last member.
+ * True where they are all that is there. */
+static bool skip_padding(struct th_inflate *inflate)
+{
+	if (!inflate->members)
+		return false;
+	while (inflate->in_len && *inflate->in == '\0') {
+		inflate->in++;
+		inflate->in_len--;
+	}
+	return inflate->in_len == 0;
+}
+
 static ssize_t next_gzip(
 	struct th_source *source, const void **data, struct th_error *err)
 {
@@ -61,6 +75,8 @@ static ssize_t next_gzip(
 			return 0;
 		}
 		if (!inflate->inside) {
+			if (skip_padding(inflate))
+				continue;
 			isal_inflate_reset(state);
 			state->crc_flag = ISAL_GZIP;
 			inflate->inside = true;
@@ -71,8 +87,10 @@ static ssize_t next_gzip(
 			return fail(inflate, err);
 		inflate->in += inflate->in_len - state->avail_in;
 		inflate->in_len = state->avail_in;
-		if (state->block_state == ISAL_BLOCK_FINISH)
+		if (state->block_state == ISAL_BLOCK_FINISH) {
 			inflate->inside = false;
+			inflate->members = true;
+		}
 	}
 	*data = inflate->out;
 	return OUT_BYTES - (ssize_t)state->avail_out;
@@ -123,7 +141,7 @@ struct th_inflate *th_inflate_new(
 	inflate->from = from;
 	inflate->in = NULL;
 	inflate->in_len = 0;
-	inflate->from_ended = inflate->inside = false;
+	inflate->from_ended = inflate->inside = inflate->members = false;
 	inflate->zstd = NULL;
 	switch (compression) {
 	case TH_PLAIN:
