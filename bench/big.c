@@ -63,9 +63,9 @@ static la_ssize_t take_plain(
 /* Words, numbers and some noise: about three to one when compressed. */
 static void make_text(struct layer *layer)
 {
-	static const char *const words[] = {"tide", "gauge", "harbour",
-		"pilot", "chart", "berth", "ledger", "mole", "basin", "buoy",
-		"lantern", "fathom", "anchor", "keel", "ebb", "flood"};
+	static const char *const words[] = {"tide", "gauge", "harbour", "pilot",
+		"chart", "berth", "ledger", "mole", "basin", "buoy", "lantern",
+		"fathom", "anchor", "keel", "ebb", "flood"};
 	size_t used = 0;
 
 	layer->text = malloc(FILE_MAX_BYTES + 64);
@@ -203,8 +203,7 @@ static json_t *put_document(
 
 	th_hash_once(text, strlen(text), digest);
 	path = th_format("%s/blobs/sha256/%s", folder, digest + 7);
-	th_file_replace(
-		AT_FDCWD, path, text, strlen(text), 0644, false, &err);
+	th_file_replace(AT_FDCWD, path, text, strlen(text), 0644, false, &err);
 	descriptor = json_pack("{s:s s:s s:I}", "mediaType", type, "digest",
 		digest, "size", (json_int_t)strlen(text));
 	free(path);

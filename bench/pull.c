@@ -47,7 +47,8 @@ static void floor_line(const char *folder, int port, char line[LINE_BYTES])
 		"import json\n"
 		"m=json.load(open('%s/layout/index.json'))['manifests'][0]\n"
 		"m=json.load(open('%s/layout/blobs/sha256/'+m['digest'][7:]))\n"
-		"print('\\n'.join(l['digest'] for l in m['layers']))\" >digests; "
+		"print('\\n'.join(l['digest'] for l in m['layers']))\" "
+		">digests; "
 		"while read d; do curl -s "
 		"http://127.0.0.1:%d/v2/selwick/mainland/blobs/$d | "
 		"tar -xzf - -C floor-$n; done <digests",

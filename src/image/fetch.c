@@ -19,7 +19,7 @@
 /* A layer may unpack to so many times its size before it counts as a bomb;
  * what is small does no harm. */
 #define BOMB_RATIO 400
-#define BOMB_FREE ((uint64_t)2 << 30)
+#define BOMB_FREE ((uint64_t)1 << 30)
 /* How often the room on the disk is looked at, and what is left to others. */
 #define ROOM_STEP ((uint64_t)64 << 20)
 #define ROOM_LEFT ((uint64_t)64 << 20)

@@ -30,6 +30,11 @@ struct folder_time {
 	struct timespec time;
 };
 
+/* A hard link to something that may still come. */
+struct pending_link {
+	char *name, *target; /* owned */
+};
+
 struct job {
 	struct th_source *source;
 	struct th_error *source_err;
@@ -40,6 +45,8 @@ struct job {
 	/* Folders get their times at the end: filling them changes it. */
 	struct folder_time *times;
 	size_t time_count;
+	struct pending_link *links;
+	size_t link_count;
 	bool inherits; /* the open folder hands its group down (set-gid) */
 	uint64_t disk_bytes;
 };
@@ -233,8 +240,28 @@ static int write_data(struct job *job, struct archive *archive, int fd,
 	return 0;
 }
 
+static int keep_link(struct job *job, const char *name, const char *target,
+	struct th_error *err)
+{
+	size_t count = job->link_count;
+	struct pending_link *links = job->links;
+
+	if ((count & (count - 1)) == 0)
+		links = realloc(
+			links, (count ? count * 2 : 1) * sizeof(*links));
+	if (!links)
+		return th_fail_memory(err);
+	job->links = links;
+	links[count].name = strdup(name);
+	links[count].target = strdup(target);
+	job->link_count++;
+	return links[count].name && links[count].target ? 0
+							: th_fail_memory(err);
+}
+
+/* last: nothing comes any more, so that the target must be there. */
 static int apply_hard_link(struct job *job, const char *name,
-	const char *target, const char *full, struct th_error *err)
+	const char *target, const char *full, bool last, struct th_error *err)
 {
 	char clean[NAME_BYTES_MAX], *slash;
 	int folder, rc;
@@ -254,7 +281,11 @@ static int apply_hard_link(struct job *job, const char *name,
 			: linkat(folder, slash ? slash + 1 : clean, job->parent,
 				  name, 0);
 	if (rc && (errno == ENOENT || errno == ENOTDIR))
-		refuse(full, "is a hard link to a file that is not there", err);
+		rc = last ? refuse(full,
+				    "is a hard link to a file that is not "
+				    "there",
+				    err)
+			  : keep_link(job, full, target, err);
 	else if (rc)
 		fail_entry(full, err);
 	th_close(&folder);
@@ -477,7 +508,7 @@ static int apply_entry(struct job *job, struct archive *archive,
 	if (strncmp(name, WHITEOUT, strlen(WHITEOUT)) == 0)
 		return apply_whiteout(job, name, full, err);
 	if (link)
-		return apply_hard_link(job, name, link, full, err);
+		return apply_hard_link(job, name, link, full, false, err);
 	if (archive_entry_filetype(entry) == AE_IFDIR) {
 		rc = apply_folder(job, name, full, err);
 	} else if (archive_entry_filetype(entry) == AE_IFREG) {
@@ -491,6 +522,28 @@ static int apply_entry(struct job *job, struct archive *archive,
 		rc = apply_special(job, entry, name, full, err);
 	}
 	return rc ? -1 : set_metadata(job, name, entry, full, err);
+}
+
+static int apply_pending_links(struct job *job, struct th_error *err)
+{
+	for (size_t i = 0; i < job->link_count; i++) {
+		char *full = job->links[i].name, *name = strrchr(full, '/');
+		char folder[NAME_BYTES_MAX];
+		struct stat st;
+
+		snprintf(folder, sizeof(folder), "%.*s",
+			name ? (int)(name - full) : 0, full);
+		name = name ? name + 1 : full;
+		if (open_parent(job, folder, err))
+			return -1;
+		/* A later entry of that name stands. */
+		if (fstatat(job->parent, name, &st, AT_SYMLINK_NOFOLLOW) == 0)
+			continue;
+		if (apply_hard_link(
+			    job, name, job->links[i].target, full, true, err))
+			return -1;
+	}
+	return 0;
 }
 
 static int set_folder_times(struct job *job, struct th_error *err)
@@ -572,7 +625,7 @@ int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
 		goto out;
 	}
 	if (read_entries(&job, archive, err) || drain(source, err) ||
-		set_folder_times(&job, err))
+		apply_pending_links(&job, err) || set_folder_times(&job, err))
 		goto out;
 	*disk_bytes = job.disk_bytes;
 	rc = 0;
@@ -583,6 +636,11 @@ out:
 	for (size_t i = 0; i < job.time_count; i++)
 		free(job.times[i].path);
 	free(job.times);
+	for (size_t i = 0; i < job.link_count; i++) {
+		free(job.links[i].name);
+		free(job.links[i].target);
+	}
+	free(job.links);
 	if (utf8) {
 		uselocale(before);
 		freelocale(utf8);

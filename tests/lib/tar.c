@@ -36,9 +36,19 @@ void tar_make(struct th_buf *tar, const struct tar_entry *entries)
 			archive_entry_set_symlink(entry, entries->data);
 		if (entries->type == AE_IFREG)
 			archive_entry_set_size(entry, (la_int64_t)len);
-		if (entries->xattr)
+		/* A file capability: CAP_NET_RAW, effective and permitted
+		 * (linux/capability.h, version 2). */
+		if (entries->xattr &&
+			strcmp(entries->xattr, "security.capability") == 0)
+			archive_entry_xattr_add_entry(entry, entries->xattr,
+				"\1\0\0\2\0\40\0\0\0\0\0\0\0\0\0\0\0\0\0", 20);
+		else if (entries->xattr)
 			archive_entry_xattr_add_entry(
 				entry, entries->xattr, "value", 5);
+		if (entries->type == AE_IFCHR || entries->type == AE_IFBLK) {
+			archive_entry_set_rdevmajor(entry, 1);
+			archive_entry_set_rdevminor(entry, 5);
+		}
 		archive_write_header(archive, entry);
 		if (entries->type == AE_IFREG && len)
 			archive_write_data(archive, entries->data, len);

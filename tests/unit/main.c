@@ -16,7 +16,8 @@ static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_manifest, &suite_image_config, &suite_bundle, &suite_inflate,
 	&suite_apply, &suite_log, &suite_settings, &suite_user, &suite_publish,
 	&suite_config, &suite_database, &suite_blob, &suite_container_state,
-	&suite_image_state, NULL};
+	&suite_image_state, &suite_headers, &suite_token, &suite_search,
+	&suite_logins, &suite_stage, NULL};
 
 static void before(void)
 {

@@ -240,6 +240,96 @@ static void damage_is_an_error(void)
 	th_buf_release(&tar);
 }
 
+static void entries_come_in_any_order(void)
+{
+	static const struct tar_entry entries[] = {
+		/* What is in a folder before the folder, a link before what
+		 * it leads to, a file that is a folder and one again. */
+		FILE_ENTRY("late/file", "in"),
+		{"late", AE_IFDIR, 0750, NULL, 7, NULL},
+		{"first", 0, 0644, "second", 0, NULL},
+		{"deep/link", 0, 0644, "./second", 0, NULL},
+		FILE_ENTRY("second", "linked"), FILE_ENTRY("turn", "file"),
+		DIR_ENTRY("turn"), FILE_ENTRY("turn/in", "x"),
+		FILE_ENTRY("turn", "file again"),
+		{"stands", 0, 0644, "second", 0, NULL},
+		FILE_ENTRY("stands", "its own"), END_ENTRY};
+	static const struct tar_entry dangling[] = {
+		{"link", 0, 0644, "never", 0, NULL}, END_ENTRY};
+	struct th_error err = {0};
+	struct stat st, other;
+
+	CHECK_INT(apply(entries, &err), 0);
+	CHECK(look("tree/late", &st));
+	CHECK_INT(st.st_mode & 07777, 0750);
+	CHECK_INT(st.st_uid, 7);
+	CHECK(look("tree/first", &st) && look("tree/second", &other));
+	CHECK(st.st_ino == other.st_ino);
+	CHECK(look("tree/deep/link", &st) && st.st_ino == other.st_ino);
+	check_content("tree/turn", "file again");
+	check_content("tree/stands", "its own");
+	CHECK_INT(apply(dangling, &err), -1);
+	CHECK(strstr(err.msg, "\"link\" is a hard link to a file") != NULL);
+}
+
+static void modes_and_devices_are_kept(void)
+{
+	static const struct tar_entry entries[] = {
+		{"box", AE_IFDIR, 02775, NULL, 3, NULL},
+		{"box/plain", AE_IFREG, 0640, "x", 0, NULL},
+		{"box/set", AE_IFREG, 06711, "x", 0, NULL},
+		{"box/mine", AE_IFREG, 02711, "", 9, NULL},
+		{"wide", AE_IFDIR, 01777, NULL, 0, NULL},
+		{"full", AE_IFREG, 0666, "x", 0, NULL},
+		{"able", AE_IFREG, 0755, "x", 4, "security.capability"},
+		{"char", AE_IFCHR, 0666, NULL, 0, NULL},
+		{"block", AE_IFBLK, 0660, NULL, 6, NULL}, END_ENTRY};
+	static const struct {
+		const char *path;
+		unsigned int mode, uid, gid;
+	} wanted[] = {{"tree/box", 042775, 3, 0},
+		{"tree/box/plain", 0100640, 0, 0},
+		{"tree/box/set", 0106711, 0, 0},
+		{"tree/box/mine", 0102711, 9, 0}, {"tree/wide", 041777, 0, 0},
+		{"tree/full", 0100666, 0, 0}, {"tree/able", 0100755, 4, 0},
+		{"tree/char", 020666, 0, 0}, {"tree/block", 060660, 6, 0}};
+	struct th_error err = {0};
+	char path[128], value[64];
+	struct stat st;
+
+	CHECK_INT(apply(entries, &err), 0);
+	for (size_t i = 0; i < COUNT_OF(wanted); i++) {
+		CHECK(look(wanted[i].path, &st));
+		CHECK_INT(st.st_mode, wanted[i].mode);
+		CHECK_INT(st.st_uid, wanted[i].uid);
+		CHECK_INT(st.st_gid, wanted[i].gid);
+	}
+	CHECK(look("tree/char", &st) && st.st_rdev == makedev(1, 5));
+	snprintf(path, sizeof(path), "%s/tree/able", unit_folder);
+	CHECK_INT(getxattr(path, "security.capability", value, 64), 20);
+	CHECK_INT(value[5], 0x20);
+}
+
+static void names_may_be_long(void)
+{
+	char name[256], deep[1200] = "";
+	struct tar_entry entries[] = {
+		FILE_ENTRY(name, "long"), FILE_ENTRY(deep, "deep"), END_ENTRY};
+	struct th_error err = {0};
+	char path[1300];
+
+	memset(name, 'n', 255);
+	name[255] = '\0';
+	for (int i = 0; i < 100; i++)
+		strcat(deep, "elevenchars/");
+	deep[strlen(deep) - 1] = '\0';
+	CHECK_INT(apply(entries, &err), 0);
+	snprintf(path, sizeof(path), "tree/%s", name);
+	check_content(path, "long");
+	snprintf(path, sizeof(path), "tree/%s", deep);
+	check_content(path, "deep");
+}
+
 static const CU_TestInfo tests[] = {{"all types come out", all_types_come_out},
 	{"whiteouts become those of overlays",
 		whiteouts_become_those_of_overlays},
@@ -248,6 +338,9 @@ static const CU_TestInfo tests[] = {{"all types come out", all_types_come_out},
 	{"nothing gets out", nothing_gets_out},
 	{"attributes cannot steer the overlay",
 		attributes_cannot_steer_the_overlay},
-	{"damage is an error", damage_is_an_error}, CU_TEST_INFO_NULL};
+	{"damage is an error", damage_is_an_error},
+	{"entries come in any order", entries_come_in_any_order},
+	{"modes and devices are kept", modes_and_devices_are_kept},
+	{"names may be long", names_may_be_long}, CU_TEST_INFO_NULL};
 
 const struct suite suite_apply = {"apply", tests};

@@ -81,6 +81,21 @@ static void gzip_of_several_members(void)
 	free(plain);
 }
 
+static void zeros_behind_the_last_member_pass(void)
+{
+	make_plain();
+	packed_len = 0;
+	add_gzip(plain, PLAIN_BYTES);
+	memset(packed + packed_len, 0, 5000);
+	CHECK_INT(unpack(TH_GZIP, packed_len + 5000, 1000, NULL), PLAIN_BYTES);
+	/* Anything else is damage; and so are zeros alone. */
+	packed[packed_len + 4000] = 'x';
+	CHECK_INT(unpack(TH_GZIP, packed_len + 5000, 1000, NULL), -1);
+	memset(packed, 0, 5000);
+	CHECK_INT(unpack(TH_GZIP, 5000, 1000, NULL), -1);
+	free(plain);
+}
+
 static void zstd_and_plain(void)
 {
 	make_plain();
@@ -115,6 +130,8 @@ static void what_is_cut_off_or_damaged_is_an_error(void)
 static const CU_TestInfo tests[] = {
 	{"gzip in pieces of any size", gzip_in_pieces_of_any_size},
 	{"gzip of several members", gzip_of_several_members},
+	{"zeros behind the last member pass",
+		zeros_behind_the_last_member_pass},
 	{"zstd and plain", zstd_and_plain},
 	{"what is cut off or damaged", what_is_cut_off_or_damaged_is_an_error},
 	CU_TEST_INFO_NULL};

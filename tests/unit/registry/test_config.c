@@ -45,6 +45,29 @@ static void registries_are_read_and_replaced(void)
 	th_config_release(&config);
 }
 
+static void all_members_are_read(void)
+{
+	struct th_config config = {0};
+	struct th_error err = {0};
+	const struct th_registry_config *entry;
+
+	CHECK_INT(read_text("registries:\n"
+			    "  - host: charts.example\n"
+			    "    cert-file: /etc/pilot.pem\n"
+			    "    key-file: /etc/pilot.key\n"
+			    "    mirrors: [one.example, two.example:5000]\n"
+			    "    stall: 2m\n",
+			  &config, &err),
+		1);
+	entry = th_config_find(&config, "charts.example");
+	CHECK(entry && entry->mirrors_count == 2);
+	if (entry && entry->mirrors_count == 2)
+		CHECK_TEXT(entry->mirrors[1], "two.example:5000");
+	CHECK(entry && entry->stall_us == 120000000);
+	CHECK(entry && entry->cert_file && entry->key_file);
+	th_config_release(&config);
+}
+
 static void mistakes_are_told_with_the_file(void)
 {
 	static const char *const bad[] = {"registries: 7\n",
@@ -52,7 +75,12 @@ static void mistakes_are_told_with_the_file(void)
 		"registries:\n  - host: a.example\n    transport: smoke\n",
 		"registries:\n  - host: a.example\n    anchor: 1\n",
 		"harbours: []\n", "registries:\n  - host: nodots\n",
-		"registries: [\n", "\t"};
+		"registries: [\n", "\t",
+		"registries:\n  - host: a.example\n    mirrors: [nodots]\n",
+		"registries:\n  - host: a.example\n    mirrors: b.example\n",
+		"registries:\n  - host: a.example\n    cert-file: /x\n",
+		"registries:\n  - host: a.example\n    stall: soon\n",
+		"registries:\n  - host: a.example\n    stall: 10ms\n"};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_config config = {0};
@@ -74,6 +102,7 @@ static void no_file_is_no_mistake(void)
 
 static const CU_TestInfo tests[] = {
 	{"registries are read and replaced", registries_are_read_and_replaced},
+	{"all members are read", all_members_are_read},
 	{"mistakes are told with the file", mistakes_are_told_with_the_file},
 	{"no file is no mistake", no_file_is_no_mistake}, CU_TEST_INFO_NULL};
 

@@ -1,0 +1,243 @@
+#include "image/stage.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "image/reclaim.h"
+#include "lib/tar.h"
+#include "store/blob.h"
+#include "unit/unit.h"
+
+static struct th_store *open_store(void)
+{
+	struct th_store *store = NULL;
+	struct th_error err = {0};
+	char root[128], run[140];
+
+	snprintf(root, sizeof(root), "%s/store", unit_folder);
+	snprintf(run, sizeof(run), "%s/run", root);
+	CHECK_INT(th_store_open(root, run, false, &store, &err), 0);
+	return store;
+}
+
+static const char text[] = "high water at the north mole: 05:12, 4.1 m";
+
+static int bring(struct th_store *store, const char *digest, size_t size,
+	const char *data, size_t len, uint64_t *old, struct th_error *err)
+{
+	struct th_incoming incoming;
+	struct tar_source from;
+	int rc;
+
+	CHECK_INT(th_incoming_begin(store, &incoming, digest, size, err), 0);
+	*old = incoming.old_bytes;
+	tar_source_init(&from, data + (*old < len ? *old : len),
+		*old < len ? len - *old : 0, 7);
+	incoming.from = &from.source;
+	rc = th_incoming_finish(&incoming, err);
+	th_incoming_end(&incoming);
+	return rc;
+}
+
+static bool is_there(struct th_store *store, const char *path)
+{
+	return faccessat(store->root_fd, path, F_OK, 0) == 0;
+}
+
+static void a_blob_is_believed_when_it_is_right(void)
+{
+	struct th_store *store = open_store();
+	struct th_error err = {0};
+	char digest[TH_DIGEST_TEXT], path[128];
+	uint64_t old = 0;
+	int fd;
+
+	th_hash_once(text, sizeof(text), digest);
+	snprintf(path, sizeof(path), "partial/%s", digest + 7);
+	CHECK_INT(bring(store, digest, sizeof(text), text, sizeof(text), &old,
+			  &err),
+		0);
+	CHECK(th_stage_has_blob(store, digest, sizeof(text)));
+	CHECK(!th_stage_has_blob(store, digest, sizeof(text) + 1));
+	CHECK(!is_there(store, path));
+	fd = th_stage_open_blob(store, digest, &err);
+	CHECK(fd >= 0);
+	th_close(&fd);
+	/* It gets its place, and a second time is as good. */
+	CHECK_INT(th_stage_place_blob(store, digest, &err), 0);
+	CHECK_INT(th_stage_place_blob(store, digest, &err), 0);
+	CHECK(th_blob_there(store, digest, sizeof(text)));
+	th_store_close(store);
+}
+
+static void one_that_came_in_part_goes_on(void)
+{
+	struct th_store *store = open_store();
+	struct th_incoming incoming;
+	struct tar_source from;
+	struct th_error err = {0};
+	char digest[TH_DIGEST_TEXT];
+	const void *data;
+	uint64_t old = 0;
+
+	th_hash_once(text, sizeof(text), digest);
+	CHECK_INT(
+		th_incoming_begin(store, &incoming, digest, sizeof(text), &err),
+		0);
+	tar_source_init(&from, text, 20, 10);
+	incoming.from = &from.source;
+	while (incoming.source.next(&incoming.source, &data, &err) > 0)
+		;
+	th_incoming_end(&incoming);
+	CHECK(!th_stage_has_blob(store, digest, sizeof(text)));
+	CHECK_INT(bring(store, digest, sizeof(text), text, sizeof(text), &old,
+			  &err),
+		0);
+	CHECK_INT(old, 20);
+	th_store_close(store);
+}
+
+static void what_is_wrong_is_thrown_away(void)
+{
+	struct th_store *store = open_store();
+	char digest[TH_DIGEST_TEXT], path[128], other[sizeof(text)];
+	static const size_t lengths[] = {sizeof(text), sizeof(text) - 1, 0};
+	uint64_t old = 0;
+
+	th_hash_once(text, sizeof(text), digest);
+	snprintf(path, sizeof(path), "partial/%s", digest + 7);
+	memcpy(other, text, sizeof(text));
+	other[3] ^= 1;
+	for (size_t i = 0; i < COUNT_OF(lengths); i++) {
+		struct th_error err = {0};
+
+		CHECK_INT(bring(store, digest, sizeof(text), other, lengths[i],
+				  &old, &err),
+			-1);
+		CHECK_INT(err.code, TH_NETWORK);
+		CHECK(!is_there(store, path));
+	}
+	{
+		struct th_error err = {0};
+
+		/* Longer than it was said to be. */
+		CHECK_INT(bring(store, digest, 10, text, sizeof(text), &old,
+				  &err),
+			-1);
+		CHECK(strstr(err.msg, "longer") != NULL);
+		CHECK(!is_there(store, path));
+	}
+	th_store_close(store);
+}
+
+static void another_boot_believes_nothing(void)
+{
+	struct th_store *store = open_store();
+	struct th_error err = {0};
+	char digest[TH_DIGEST_TEXT], path[128], tree[160];
+	uint64_t old = 0;
+
+	th_hash_once(text, sizeof(text), digest);
+	snprintf(path, sizeof(path), "partial/%s", digest + 7);
+	CHECK_INT(bring(store, digest, sizeof(text), text, sizeof(text), &old,
+			  &err),
+		0);
+	CHECK_INT(mkdirat(store->root_fd, "tmp/x.tree", 0755), 0);
+	CHECK_INT(th_stage_keep_tree(store, digest, "tmp/x.tree", &err), 0);
+	CHECK(th_stage_has_tree(store, digest));
+	snprintf(tree, sizeof(tree), "%s.tree-%.8s", path, store->boot_id);
+	CHECK(is_there(store, tree));
+	th_stage_begin(store);
+	CHECK(th_stage_has_blob(store, digest, sizeof(text)));
+	/* The host was restarted. */
+	memset(store->boot_id, '0', 8);
+	th_stage_begin(store);
+	CHECK(!th_stage_has_blob(store, digest, sizeof(text)));
+	CHECK(!th_stage_has_tree(store, digest));
+	CHECK(!is_there(store, tree));
+	CHECK(is_there(store, path));
+	/* But nothing needs to be fetched again. */
+	CHECK_INT(bring(store, digest, sizeof(text), text, sizeof(text), &old,
+			  &err),
+		0);
+	CHECK_INT(old, sizeof(text));
+	th_store_close(store);
+}
+
+static void waits_told(void *owner)
+{
+	*(int *)owner += 1;
+}
+
+static void a_layer_is_brought_by_one(void)
+{
+	struct th_store *store = open_store();
+	struct th_error err = {0};
+	atomic_bool stop = true;
+	struct th_cancel never = {{NULL, NULL}}, now = {{&stop, NULL}};
+	char digest[TH_DIGEST_TEXT], path[128];
+	int first = -1, second = -1, told = 0;
+
+	th_hash_once("x", 1, digest);
+	snprintf(path, sizeof(path), "partial/%s.lock", digest + 7);
+	CHECK_INT(th_stage_lock(store, digest, never, NULL, NULL, &first, &err),
+		0);
+	CHECK_INT(th_stage_lock(
+			  store, digest, now, waits_told, &told, &second, &err),
+		-1);
+	th_stage_unlock(store, digest, &first);
+	CHECK(!is_there(store, path));
+	th_error_clear(&err);
+	CHECK_INT(th_stage_lock(
+			  store, digest, now, waits_told, &told, &second, &err),
+		0);
+	CHECK_INT(told, 0);
+	th_stage_unlock(store, digest, &second);
+	th_store_close(store);
+}
+
+static void files_of_no_image_are_reclaimed_alone(void)
+{
+	struct th_store *store = open_store();
+	struct th_litter litter;
+	struct th_error err = {0};
+
+	th_file_replace(store->root_fd, "images/blobs/sha256/stray", "x", 1,
+		0644, false, &err);
+	CHECK_INT(mkdirat(store->root_fd, "trees/stray", 0755), 0);
+	/* Not due: nobody removed anything. */
+	th_image_repair(store);
+	CHECK(is_there(store, "trees/stray"));
+	CHECK_INT(th_litter_find(store, INT64_MAX, &litter, &err), 0);
+	CHECK_INT(litter.blob_count, 1);
+	CHECK_INT(litter.tree_count, 1);
+	/* Whoever uses images keeps them as they are. */
+	CHECK_INT(th_store_use_images(store, &err), 0);
+	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, &err), -1);
+	CHECK_INT(err.code, TH_IN_USE);
+	CHECK(is_there(store, "trees/stray"));
+	th_store_unuse_images(store);
+	th_error_clear(&err);
+	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, &err), 0);
+	CHECK(!is_there(store, "trees/stray"));
+	CHECK(!is_there(store, "images/blobs/sha256/stray"));
+	th_litter_release(&litter);
+	th_store_close(store);
+}
+
+static const CU_TestInfo tests[] = {
+	{"a blob is believed when it is right",
+		a_blob_is_believed_when_it_is_right},
+	{"one that came in part goes on", one_that_came_in_part_goes_on},
+	{"what is wrong is thrown away", what_is_wrong_is_thrown_away},
+	{"another boot believes nothing", another_boot_believes_nothing},
+	{"a layer is brought by one", a_layer_is_brought_by_one},
+	{"files of no image are reclaimed alone",
+		files_of_no_image_are_reclaimed_alone},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_stage = {"stage", tests};
