@@ -42,12 +42,37 @@ int th_path_open_beneath(int dirfd, const char *path, int flags, mode_t mode)
 		RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS);
 }
 
+#define LINKS_MAX 8
+
+static int make_in_root(int rootfd, const char *path, bool folder, int depth);
+
+/* A link that leads to nothing: the folder is made where it leads. */
+static int make_behind(
+	int rootfd, int up, const char *path, const char *name, int depth)
+{
+	char target[4096], *whole;
+	ssize_t len = readlinkat(up, name, target, sizeof(target) - 1);
+	int fd;
+
+	if (len <= 0 || depth >= LINKS_MAX) {
+		errno = len <= 0 ? ENOTDIR : ELOOP;
+		return -1;
+	}
+	target[len] = '\0';
+	/* Lexical: wherever it comes out, it is inside. */
+	whole = th_format("%.*s/%s", *target == '/' ? 0 : (int)(name - path),
+		path, target);
+	fd = whole ? make_in_root(rootfd, whole, true, depth + 1) : -1;
+	free(whole);
+	return fd;
+}
+
 /* Opens the folder prefix, making its last part where it is missing. */
-static int make_folder(int rootfd, char *path, size_t prefix)
+static int make_folder(int rootfd, char *path, size_t prefix, int depth)
 {
 	char held = path[prefix];
 	char *slash;
-	int fd, up;
+	int fd, up, sys;
 
 	path[prefix] = '\0';
 	fd = th_path_open_in_root(rootfd, path, O_PATH | O_DIRECTORY, 0);
@@ -61,24 +86,20 @@ static int make_folder(int rootfd, char *path, size_t prefix)
 				rootfd, path, O_PATH | O_DIRECTORY, 0);
 			*slash = '/';
 		}
-		if (up >= 0) {
-			if (mkdirat(up, slash + 1, 0755) && errno != EEXIST) {
-				int sys = errno;
-
-				close(up);
-				errno = sys;
-			} else {
-				close(up);
-				fd = th_path_open_in_root(
-					rootfd, path, O_PATH | O_DIRECTORY, 0);
-			}
-		}
+		if (up >= 0 && mkdirat(up, slash + 1, 0755) == 0)
+			fd = th_path_open_in_root(
+				rootfd, path, O_PATH | O_DIRECTORY, 0);
+		else if (up >= 0 && errno == EEXIST)
+			fd = make_behind(rootfd, up, path, slash + 1, depth);
+		sys = errno;
+		th_close(&up);
+		errno = sys;
 	}
 	path[prefix] = held;
 	return fd;
 }
 
-int th_path_make_in_root(int rootfd, const char *path, bool folder)
+static int make_in_root(int rootfd, const char *path, bool folder, int depth)
 {
 	char *clean = th_path_absolute("/", path);
 	size_t len, last = 0;
@@ -98,7 +119,7 @@ int th_path_make_in_root(int rootfd, const char *path, bool folder)
 		if (i == len && !folder)
 			break;
 		th_close(&fd);
-		fd = make_folder(rootfd, clean, i);
+		fd = make_folder(rootfd, clean, i, depth);
 		if (fd < 0)
 			goto out;
 		last = i;
@@ -116,6 +137,11 @@ int th_path_make_in_root(int rootfd, const char *path, bool folder)
 out:
 	free(clean);
 	return fd;
+}
+
+int th_path_make_in_root(int rootfd, const char *path, bool folder)
+{
+	return make_in_root(rootfd, path, folder, 0);
 }
 
 char *th_path_absolute(const char *base, const char *path)

@@ -177,3 +177,82 @@ void layout_add_index(
 	}
 	layout_name(folder, digest, TH_MEDIA_INDEX, size, name);
 }
+
+void layout_tar(const char *file, const struct tar_entry *entries)
+{
+	struct th_error err = {0};
+	struct th_buf tar;
+	char path[400];
+
+	th_buf_init(&tar, 64 << 20);
+	tar_make(&tar, entries);
+	snprintf(path, sizeof(path), "%s/%s", world_folder, file);
+	CHECK_INT(th_file_replace(
+			  AT_FDCWD, path, tar.data, tar.len, 0644, false, &err),
+		0);
+	th_buf_release(&tar);
+}
+
+static bool ends_in(const char *text, const char *end)
+{
+	size_t len = strlen(text);
+
+	return len > strlen(end) && strcmp(text + len - strlen(end), end) == 0;
+}
+
+/* Runs a line that prints a digest; the digits. */
+static void digest_of(char digest[TH_DIGEST_TEXT], const char *line)
+{
+	struct result *result = other("sh -c '%s | sha256sum'", line);
+
+	snprintf(digest, TH_DIGEST_TEXT, "sha256:%.64s", result->out);
+}
+
+static json_t *put_layer(const char *folder, const char *file, json_t *ids)
+{
+	char digest[TH_DIGEST_TEXT], line[300];
+	const char *type = "application/vnd.oci.image.layer.v1.tar";
+	const char *reader = "cat", *suffix = "";
+
+	if (ends_in(file, ".gz")) {
+		reader = "zcat";
+		suffix = "+gzip";
+	} else if (ends_in(file, ".zst")) {
+		reader = "zstdcat";
+		suffix = "+zstd";
+	}
+	snprintf(line, sizeof(line), "%s %s", reader, file);
+	digest_of(digest, line);
+	json_array_append_new(ids, json_string(digest));
+	snprintf(line, sizeof(line), "cat %s", file);
+	digest_of(digest, line);
+	CODE(other("cp %s %s/blobs/sha256/%s", file, folder, digest + 7), 0);
+	return json_pack("{s:s+ s:s s:I}", "mediaType", type, suffix, "digest",
+		digest, "size",
+		(json_int_t)atoll(other("stat -c %%s %s", file)->out));
+}
+
+void layout_add_image(const char *folder, const char *name,
+	const char *const *files, size_t count)
+{
+	json_t *ids = json_array(), *blobs = json_array(), *config, *manifest;
+	struct th_platform host;
+	const char *digest;
+	size_t size;
+
+	th_platform_host(&host);
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(blobs, put_layer(folder, files[i], ids));
+	config = json_pack("{s:s s:s s:{s:[s]} s:{s:s s:o}}", "architecture",
+		host.architecture, "os", host.os, "config", "Cmd", "/bin/sh",
+		"rootfs", "type", "layers", "diff_ids", ids);
+	digest = layout_put(folder, config, &size);
+	manifest = json_pack("{s:i s:s s:{s:s s:s s:I} s:o}", "schemaVersion",
+		2, "mediaType", TH_MEDIA_MANIFEST, "config", "mediaType",
+		TH_MEDIA_CONFIG, "digest", digest, "size", (json_int_t)size,
+		"layers", blobs);
+	digest = layout_put(folder, manifest, &size);
+	layout_name(folder, digest, TH_MEDIA_MANIFEST, size, name);
+	json_decref(config);
+	json_decref(manifest);
+}
