@@ -178,10 +178,14 @@ static void name_image(json_t *descriptor, const char *name)
 	json_array_append_new(manifests, named);
 }
 
-/* process: the config's "config" part; a reference that is taken over. */
+/* process: the config's "config" part; a reference that is taken over. own:
+ * what the layer above the base brings. */
 static void put_image(const char *name, const struct layer *layers,
-	size_t count, json_t *process)
+	size_t count, const char *own, json_t *process)
 {
+	const char *const steps[] = {"folders, busybox and its links",
+		"the welcome and the charts", own};
+	json_t *history = json_array();
 	json_t *ids = json_array(), *blobs = json_array(), *config, *manifest;
 	struct th_platform host;
 	char tag[128];
@@ -189,14 +193,18 @@ static void put_image(const char *name, const struct layer *layers,
 	th_platform_host(&host);
 	for (size_t i = 0; i < count; i++) {
 		json_array_append_new(ids, json_string(layers[i].diff_id));
+		json_array_append_new(history,
+			json_pack("{s:s s:s}", "created", CREATED, "created_by",
+				steps[i]));
 		json_array_append_new(blobs,
 			json_pack("{s:s s:s s:I}", "mediaType",
 				TH_MEDIA_LAYER_GZIP, "digest", layers[i].digest,
 				"size", (json_int_t)layers[i].size));
 	}
-	config = json_pack("{s:s s:s s:s s:o s:{s:s s:o}}", "created", CREATED,
-		"architecture", host.architecture, "os", host.os, "config",
-		process, "rootfs", "type", "layers", "diff_ids", ids);
+	config = json_pack("{s:s s:s s:s s:o s:{s:s s:o} s:o}", "created",
+		CREATED, "architecture", host.architecture, "os", host.os,
+		"config", process, "rootfs", "type", "layers", "diff_ids", ids,
+		"history", history);
 	manifest = json_pack("{s:i s:s s:o s:o}", "schemaVersion", 2,
 		"mediaType", TH_MEDIA_MANIFEST, "config",
 		put_document(config, TH_MEDIA_CONFIG), "layers", blobs);
@@ -325,20 +333,20 @@ int main(int argc, char **argv)
 	make_base(base, argv[2]);
 	layers[0] = base[0];
 	layers[1] = base[1];
-	put_image("selwick/base", layers, 2,
+	put_image("selwick/base", layers, 2, "",
 		json_pack("{s:[s] s:s}", "Cmd", "sh", "WorkingDir", "/"));
 	/* Charts are data: there is nothing to run. */
-	put_image("selwick/charts", layers, 2, json_pack("{}"));
+	put_image("selwick/charts", layers, 2, "", json_pack("{}"));
 	make_programs(&layers[2], argv[3], gauge);
-	put_image("selwick/gauge", layers, 3,
+	put_image("selwick/gauge", layers, 3, "the tide gauge",
 		json_pack("{s:[s] s:[s] s:{s:{}} s:s}", "Entrypoint",
 			"/usr/bin/gauge", "Env", "STATION=nameless",
 			"ExposedPorts", "80/tcp", "StopSignal", "SIGTERM"));
 	make_programs(&layers[2], argv[3], almanac);
-	put_image("selwick/almanac", layers, 3,
+	put_image("selwick/almanac", layers, 3, "the tide tables",
 		json_pack("{s:[s]}", "Entrypoint", "/usr/bin/almanac"));
 	make_programs(&layers[2], argv[3], ledger);
-	put_image("selwick/ledger", layers, 3,
+	put_image("selwick/ledger", layers, 3, "the berth ledger",
 		json_pack("{s:[s] s:{s:{}} s:{s:{}}}", "Cmd", "/usr/bin/ledger",
 			"ExposedPorts", "7070/tcp", "Volumes", "/data"));
 	write_top();

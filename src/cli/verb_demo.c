@@ -248,6 +248,10 @@ static void walk(struct tour *tour)
 {
 	char line[512];
 
+	say(tour, "Which image was it? A part of the name is enough.", 0,
+		"tidyhull find gau");
+	say(tour, "A look before anything is downloaded.", 0,
+		"tidyhull peek selwick/gauge");
 	say(tour,
 		"An image comes from a registry: verified, unpacked as it "
 		"arrives.",
@@ -292,6 +296,14 @@ static void walk(struct tour *tour)
 	say(tour, "Away with it: no process, mount, device or rule stays.", 0,
 		"tidyhull remove gauge-north");
 	say(tour, "Nothing is left.", 0, "tidyhull list --all");
+	say(tour, "An image in one file, to carry where no registry is.", 0,
+		"tidyhull pack selwick/almanac almanac.tar");
+	say(tour, "What is here, and what of it is shared.", 0,
+		"tidyhull list images");
+	say(tour, "Images go like containers.", 0,
+		"tidyhull remove selwick/gauge selwick/almanac");
+	say(tour, "The file is enough to run it.", 0,
+		"tidyhull run --quiet ./almanac.tar -- --days 1");
 }
 
 static int run(struct invocation *call)
