@@ -27,6 +27,8 @@ int exit_code_of(enum th_code code)
 
 int say_error(const struct th_error *err)
 {
+	/* What went well before stands before it. */
+	fflush(stdout);
 	fprintf(stderr, "tidyhull: %s\n", err->msg);
 	if (err->hint[0])
 		fprintf(stderr, "  %s\n", err->hint);
@@ -36,6 +38,7 @@ int say_error(const struct th_error *err)
 int say_problems(
 	const char *verb, const char *name, const struct th_problems *problems)
 {
+	fflush(stdout);
 	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
 		name, problems->count, problems->count == 1 ? "" : "s");
 	for (size_t i = 0; i < problems->count; i++) {

@@ -1,6 +1,7 @@
 #include "cli/progress.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
 #include <unistd.h>
@@ -15,6 +16,8 @@
 static void draw_bar(const struct th_layer_progress *layer)
 {
 	char bar[BAR_WIDTH * 3 + 1];
+	const char *forbidden = getenv("NO_COLOR");
+	bool plain = forbidden && *forbidden;
 	size_t filled = layer->size_bytes
 		? (size_t)(layer->done_bytes * BAR_WIDTH / layer->size_bytes)
 		: BAR_WIDTH;
@@ -27,7 +30,8 @@ static void draw_bar(const struct th_layer_progress *layer)
 		used += strlen(mark);
 	}
 	bar[used] = '\0';
-	fprintf(stderr, "  %s", bar);
+	fprintf(stderr, "  %s%s%s", plain ? "" : "\033[36m", bar,
+		plain ? "" : "\033[0m");
 }
 
 /* How fast it comes, and how long the rest will take at that. */
@@ -37,7 +41,7 @@ static void draw_speed(const struct th_layer_progress *layer)
 	uint64_t come = layer->done_bytes - layer->began_bytes, rate, left;
 	char speed[SIZE_TEXT], time[TH_TIME_TEXT];
 
-	if (!layer->began_ms || spent_ms < 200 ||
+	if (!layer->began_ms || spent_ms < 300 ||
 		layer->done_bytes <= layer->began_bytes)
 		return;
 	rate = come * 1000 / (uint64_t)spent_ms;
@@ -45,7 +49,8 @@ static void draw_speed(const struct th_layer_progress *layer)
 	if (rate == 0)
 		return;
 	size_text(rate, speed);
-	th_clock_span((int64_t)(left * 1000000 / rate), time);
+	/* Nobody counts fractions of a second. */
+	th_clock_span((int64_t)(left / rate + 1) * 1000000, time);
 	fprintf(stderr, "  %9s/s  %s left", speed, time);
 }
 

@@ -6,6 +6,7 @@
 #include "cli/describe.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "oci/digest.h"
 
 /* A member by its path: "settings.port", "outcome.exit-code", "ports.0". */
 static const json_t *follow(const json_t *doc, const char *path)
@@ -63,6 +64,48 @@ static void print_item(json_t *item, int depth)
 	putchar('\n');
 }
 
+/* The sizes of images are for people to read here; --json has the bytes. */
+static void print_number(const char *key, json_int_t number)
+{
+	static const char *const sizes[] = {"size", "on-disk", "shared"};
+	char text[SIZE_TEXT];
+
+	for (size_t i = 0; i < sizeof(sizes) / sizeof(*sizes); i++) {
+		if (strcmp(key, sizes[i]) != 0)
+			continue;
+		size_text((uint64_t)number, text);
+		printf(" %s\n", text);
+		return;
+	}
+	printf(" %lld\n", (long long)number);
+}
+
+/* In image configs a set is an object of which only the names count. */
+static bool is_set(const json_t *value)
+{
+	const char *key;
+	json_t *item;
+
+	json_object_foreach((json_t *)(uintptr_t)value, key, item)
+	{
+		if (!json_is_object(item) || json_object_size(item))
+			return false;
+	}
+	return json_is_object(value);
+}
+
+static void print_set(const json_t *value)
+{
+	const char *key;
+	json_t *item;
+
+	json_object_foreach((json_t *)(uintptr_t)value, key, item)
+	{
+		printf(" %s", key);
+	}
+	putchar('\n');
+}
+
 /* The document as indented lines, a member each: what is empty is left out. */
 static void print_tree(const json_t *doc, int depth)
 {
@@ -86,9 +129,11 @@ static void print_tree(const json_t *doc, int depth)
 		if (json_is_string(value)) {
 			printf(" %s\n", json_string_value(value));
 		} else if (json_is_integer(value)) {
-			printf(" %lld\n", (long long)json_integer_value(value));
+			print_number(key, json_integer_value(value));
 		} else if (json_is_boolean(value)) {
 			printf(" %s\n", json_is_true(value) ? "yes" : "no");
+		} else if (is_set(value)) {
+			print_set(value);
 		} else if (json_is_object(value)) {
 			putchar('\n');
 			print_tree(value, depth + 1);
@@ -131,9 +176,14 @@ static void print_layers(const json_t *layers)
 		table_cell(table, NULL, "%s", unpacked);
 		json_array_foreach(sharers, j, sharer)
 		{
+			const char *name = json_string_value(sharer);
+			bool nameless = th_digest_valid(name);
+
 			table_branch(table, 1);
-			table_cell(table, "darkgray", "shared with %s",
-				json_string_value(sharer));
+			table_cell(table, "darkgray", "shared with %s%.*s",
+				nameless ? "a nameless one, " : "",
+				nameless ? 12 : 200,
+				nameless ? th_digest_hex(name) : name);
 		}
 	}
 	putchar('\n');

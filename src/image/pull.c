@@ -13,6 +13,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/threads.h"
 #include "image/reclaim.h"
 #include "image/resolve.h"
 #include "image/stage.h"
@@ -180,6 +181,15 @@ static void *work_in_thread(void *owner)
 	return NULL;
 }
 
+static void tick(void *owner)
+{
+	struct pull *pull = owner;
+
+	pthread_mutex_lock(&pull->mutex);
+	tell(pull);
+	pthread_mutex_unlock(&pull->mutex);
+}
+
 static size_t wanted_workers(const struct pull *pull)
 {
 	long cores = sysconf(_SC_NPROCESSORS_ONLN);
@@ -204,8 +214,7 @@ static int fetch_layers(struct pull *pull, struct th_error *err)
 	}
 	if (wanted > 0 && started == 0)
 		work(pull);
-	while (started > 0)
-		pthread_join(threads[--started], NULL);
+	th_threads_join(threads, started, tick, pull);
 	if (th_cancelled(pull->options->registries->cancel)) {
 		th_fail(err, TH_FAILED, "the pull was interrupted");
 		return th_hint(err,

@@ -7,6 +7,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/threads.h"
 #include "registry/upload.h"
 #include "store/blob.h"
 
@@ -153,6 +154,15 @@ static void *work(void *owner)
 	return NULL;
 }
 
+static void tick(void *owner)
+{
+	struct push *push = owner;
+
+	pthread_mutex_lock(&push->mutex);
+	tell(push);
+	pthread_mutex_unlock(&push->mutex);
+}
+
 static int send_blobs(struct push *push, struct th_error *err)
 {
 	pthread_t threads[WORKERS_MAX];
@@ -165,8 +175,7 @@ static int send_blobs(struct push *push, struct th_error *err)
 	}
 	if (started == 0)
 		work(push);
-	while (started > 0)
-		pthread_join(threads[--started], NULL);
+	th_threads_join(threads, started, tick, push);
 	if (th_cancelled(push->options->registries->cancel))
 		return th_fail(err, TH_FAILED, "the push was interrupted");
 	if (push->err.code) {

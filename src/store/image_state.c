@@ -447,8 +447,8 @@ static int remove_rows(
 		return -1;
 	if (users)
 		return th_fail(err, TH_IN_USE,
-			"the image is used by %" PRId64 " container%s", users,
-			users == 1 ? "" : "s");
+			"the image %.12s is used by %" PRId64 " container%s",
+			th_digest_hex(digest), users, users == 1 ? "" : "s");
 	return th_db_run(store->db, err, "DELETE FROM tags WHERE digest=?", "t",
 		       digest) ||
 			th_db_run(store->db, err,

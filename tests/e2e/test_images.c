@@ -164,7 +164,7 @@ static void removal_takes_what_nobody_needs(void)
 	CODE(hull("create selwick/gauge --name box"), 0);
 	result = hull("remove selwick/gauge");
 	CODE(result, 4);
-	SAYS(result->err, "used by 1 container");
+	SAYS(result->err, "is used by 1 container");
 	SAYS(result->err, "tidyhull remove box");
 	CODE(hull("remove box selwick/gauge"), 0);
 	CHECK_INT(count_in("trees"), 3);

@@ -320,7 +320,7 @@ static void names_may_be_long(void)
 
 	memset(name, 'n', 255);
 	name[255] = '\0';
-	for (int i = 0; i < 100; i++)
+	for (int i = 0; i < 90; i++)
 		strcat(deep, "elevenchars/");
 	deep[strlen(deep) - 1] = '\0';
 	CHECK_INT(apply(entries, &err), 0);
