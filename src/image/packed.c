@@ -283,8 +283,9 @@ static int read_archive(struct th_packed *packed, struct th_error *err)
 		damaged(packed, archive_error_string(archive), err);
 		goto out;
 	}
-	qsort(packed->places, packed->place_count, sizeof(*packed->places),
-		compare_places);
+	if (packed->place_count)
+		qsort(packed->places, packed->place_count,
+			sizeof(*packed->places), compare_places);
 	rc = 0;
 out:
 	archive_read_free(archive);

@@ -2,6 +2,7 @@
 
 #include <cyaml/cyaml.h>
 #include <errno.h>
+#include <fcntl.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -9,10 +10,13 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "oci/reference.h"
 
 #define TEXT_MAX 4096
 #define MIRRORS_MAX 16
+#define PLACE_MAX 440
+#define FILE_MAX (1u << 20)
 
 struct file {
 	struct th_registry_config *registries;
@@ -91,13 +95,38 @@ static void listen_to(
 			atoi(line + 6));
 }
 
+/* "FILE, line N": the first line that holds the value. The parser knows lines
+ * only of what it refuses itself. */
+static void find_place(
+	const char *path, const char *value, char place[PLACE_MAX])
+{
+	struct th_error ignored = {0};
+	struct th_buf text;
+	const char *found;
+	int line = 1;
+
+	snprintf(place, PLACE_MAX, "%.400s", path);
+	th_buf_init(&text, FILE_MAX);
+	if (value && th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		found = strstr(text.data, value);
+		for (const char *at = text.data; found && at < found; at++)
+			line += *at == '\n';
+		if (found)
+			snprintf(place, PLACE_MAX, "%.400s, line %d", path,
+				line);
+	}
+	th_buf_release(&text);
+}
+
 static int check_host(const char *path, const char *host, struct th_error *err)
 {
 	struct th_error wrong = {0};
+	char place[PLACE_MAX];
 
 	if (th_host_check(host, &wrong) == 0)
 		return 0;
-	th_fail(err, TH_USAGE, "%s: %s", path, wrong.msg);
+	find_place(path, host, place);
+	th_fail(err, TH_USAGE, "%s: %s", place, wrong.msg);
 	return th_hint(err, "%s", wrong.hint);
 }
 
@@ -118,6 +147,8 @@ static void release_one(struct th_registry_config *registry)
 static int check_entry(const char *path, struct th_registry_config *entry,
 	struct th_error *err)
 {
+	char place[PLACE_MAX];
+
 	if (check_host(path, entry->host, err))
 		return -1;
 	for (unsigned int i = 0; i < entry->mirrors_count; i++) {
@@ -125,8 +156,11 @@ static int check_entry(const char *path, struct th_registry_config *entry,
 			return -1;
 	}
 	if (!entry->cert_file != !entry->key_file) {
+		find_place(path,
+			entry->cert_file ? entry->cert_file : entry->key_file,
+			place);
 		th_fail(err, TH_USAGE,
-			"%s: the registry %s has a %s without a %s", path,
+			"%s: the registry %s has a %s without a %s", place,
 			entry->host,
 			entry->cert_file ? "cert-file" : "key-file",
 			entry->cert_file ? "key-file" : "cert-file");
@@ -136,8 +170,9 @@ static int check_entry(const char *path, struct th_registry_config *entry,
 	if (entry->stall &&
 		(th_clock_parse_span(entry->stall, &entry->stall_us) ||
 			entry->stall_us < 1000000)) {
+		find_place(path, entry->stall, place);
 		th_fail(err, TH_USAGE,
-			"%s: the registry %s has the stall \"%s\"", path,
+			"%s: the registry %s has the stall \"%s\"", place,
 			entry->host, entry->stall);
 		return th_hint(err,
 			"how long a transfer may bring nothing: 1s or more, "
@@ -170,6 +205,36 @@ static int add(struct th_config *config, struct th_registry_config *entry,
 	return 0;
 }
 
+/* The parser's words in ours, where it is about a word of the file. */
+static void explain(const char *path, const struct report *report,
+	const char *why, struct th_error *err)
+{
+	static const struct {
+		const char *theirs, *ours;
+	} words[] = {{"Unexpected key: ", "is not a setting"},
+		{"Invalid ENUM value: ", "is not allowed here"},
+		{"Missing required mapping field: ", "is missing"},
+		{"Invalid BOOL value: ", "is neither true nor false"}};
+	char place[PLACE_MAX];
+
+	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
+		size_t len = strlen(words[i].theirs);
+		const char *word = report->reason + len;
+
+		if (strncmp(report->reason, words[i].theirs, len) != 0)
+			continue;
+		find_place(path, word, place);
+		if (!strstr(place, ", line ") && report->place[0])
+			snprintf(place, sizeof(place), "%.400s, %s", path,
+				report->place);
+		th_fail(err, TH_USAGE, "%s: \"%s\" %s", place, word,
+			words[i].ours);
+		return;
+	}
+	th_fail(err, TH_USAGE, "%s%s%s: %s", path, report->place[0] ? ", " : "",
+		report->place, report->reason[0] ? report->reason : why);
+}
+
 int th_config_read(
 	const char *path, struct th_config *config, struct th_error *err)
 {
@@ -188,10 +253,7 @@ int th_config_read(
 	rc = cyaml_load_file(
 		path, &parser, &file_schema, (cyaml_data_t **)&file, NULL);
 	if (rc != CYAML_OK) {
-		th_fail(err, TH_USAGE, "%s%s%s: %s%s%s", path,
-			report.place[0] ? ", " : "", report.place,
-			cyaml_strerror(rc), report.reason[0] ? ": " : "",
-			report.reason);
+		explain(path, &report, cyaml_strerror(rc), err);
 		return th_hint(err,
 			"allowed is a list \"registries\", each with host, "
 			"transport (https, http), ca-file, cert-file, "
