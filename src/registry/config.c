@@ -26,6 +26,9 @@ struct file {
 static const cyaml_strval_t transports[] = {
 	{"https", TH_TRANSPORT_HTTPS}, {"http", TH_TRANSPORT_HTTP}};
 
+static const cyaml_strval_t truths[] = {
+	{"true", true}, {"false", false}, {"yes", true}, {"no", false}};
+
 static const cyaml_schema_value_t mirror_schema = {
 	CYAML_VALUE_STRING(CYAML_FLAG_POINTER, char, 1, 255)};
 
@@ -50,8 +53,8 @@ static const cyaml_schema_field_t registry_fields[] = {
 	CYAML_FIELD_STRING_PTR("stall",
 		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL,
 		struct th_registry_config, stall, 1, 32),
-	CYAML_FIELD_BOOL("search", CYAML_FLAG_OPTIONAL,
-		struct th_registry_config, search),
+	CYAML_FIELD_ENUM("search", CYAML_FLAG_OPTIONAL | CYAML_FLAG_STRICT,
+		struct th_registry_config, search, truths, 4),
 	CYAML_FIELD_END};
 
 static const cyaml_schema_value_t registry_schema = {CYAML_VALUE_MAPPING(
@@ -213,8 +216,7 @@ static void explain(const char *path, const struct report *report,
 		const char *theirs, *ours;
 	} words[] = {{"Unexpected key: ", "is not a setting"},
 		{"Invalid ENUM value: ", "is not allowed here"},
-		{"Missing required mapping field: ", "is missing"},
-		{"Invalid BOOL value: ", "is neither true nor false"}};
+		{"Missing required mapping field: ", "is missing"}};
 	char place[PLACE_MAX];
 
 	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
@@ -231,8 +233,14 @@ static void explain(const char *path, const struct report *report,
 			words[i].ours);
 		return;
 	}
+	if (report->reason[0])
+		why = report->reason;
+	if (strncmp(why, "Expecting ", 10) == 0)
+		why = strstr(why, "Expecting SEQ")
+			? "a list is expected here"
+			: "something else is expected here";
 	th_fail(err, TH_USAGE, "%s%s%s: %s", path, report->place[0] ? ", " : "",
-		report->place, report->reason[0] ? report->reason : why);
+		report->place, why);
 }
 
 int th_config_read(

@@ -80,7 +80,8 @@ static void mistakes_are_told_with_the_file(void)
 		"registries:\n  - host: a.example\n    mirrors: b.example\n",
 		"registries:\n  - host: a.example\n    cert-file: /x\n",
 		"registries:\n  - host: a.example\n    stall: soon\n",
-		"registries:\n  - host: a.example\n    stall: 10ms\n"};
+		"registries:\n  - host: a.example\n    stall: 10ms\n",
+		"registries:\n  - host: a.example\n    search: perhaps\n"};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_config config = {0};
