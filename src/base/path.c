@@ -55,7 +55,7 @@ static int make_behind(
 	int fd;
 
 	if (len <= 0 || depth >= LINKS_MAX) {
-		errno = len <= 0 ? ENOTDIR : ELOOP;
+		errno = len <= 0 ? ENOTDIR : ENOENT;
 		return -1;
 	}
 	target[len] = '\0';
@@ -141,7 +141,12 @@ out:
 
 int th_path_make_in_root(int rootfd, const char *path, bool folder)
 {
-	return make_in_root(rootfd, path, folder, 0);
+	return make_in_root(rootfd, path, folder, LINKS_MAX);
+}
+
+int th_path_make_behind_links(int rootfd, const char *path)
+{
+	return make_in_root(rootfd, path, true, 0);
 }
 
 char *th_path_absolute(const char *base, const char *path)

@@ -176,7 +176,8 @@ void ago_text(int64_t time_us, char text[48])
 	char span[TH_TIME_TEXT];
 
 	text[0] = '\0';
-	if (!time_us)
+	/* Some write the beginning of time where they mean none. */
+	if (time_us <= 0)
 		return;
 	th_clock_span(th_clock_now_us() - time_us, span);
 	snprintf(text, 48, "%.38s ago", span);

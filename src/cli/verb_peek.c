@@ -227,21 +227,20 @@ static int peek_tags(struct invocation *call, const struct th_reference *ref)
 
 /* ---- the whole ---- */
 
-static int show(struct invocation *call, const struct th_reference *ref,
+/* Takes the origin over. */
+static int show(struct invocation *call, struct th_origin *origin,
+	const char *name, const char *wanted,
 	const struct th_platform *platform, struct th_error *err)
 {
-	struct th_origin *origin =
-		th_origin_registry(&call->registries, ref, err);
 	struct th_reader *reader = origin ? th_reader_new(origin, err) : NULL;
 	struct th_resolved resolved = {0};
 	struct peeking peeking = {.call = call, .resolved = &resolved};
 	struct th_error ignored = {0};
 	int rc = -1;
 
-	th_reference_format(ref, peeking.name);
+	snprintf(peeking.name, sizeof(peeking.name), "%s", name);
 	if (reader)
-		rc = th_resolve(reader, th_reference_wanted(ref), platform,
-			&resolved, err);
+		rc = th_resolve(reader, wanted, platform, &resolved, err);
 	peeking.complete = resolved.config.diff_ids.count > 0;
 	/* A look is worth something even where nothing fits this host. */
 	if (rc == 0 ||
@@ -255,6 +254,7 @@ static int show(struct invocation *call, const struct th_reference *ref,
 			print_json(describe(&peeking));
 		else
 			print_image(&peeking);
+		fflush(stdout);
 		if (rc)
 			fprintf(stderr, "note: %s\n", err->msg);
 		th_error_clear(err);
@@ -268,15 +268,41 @@ static int show(struct invocation *call, const struct th_reference *ref,
 	return rc;
 }
 
+/* The images of a packed file. */
+static int peek_file(struct invocation *call, const char *path,
+	const struct th_platform *platform)
+{
+	const struct th_packed_image *images;
+	struct th_packed *packed = NULL;
+	struct th_error err = {0};
+	size_t count = 0;
+
+	if (th_packed_open(NULL, path, &packed, &err))
+		return say_error(&err);
+	images = th_packed_images(packed, &count);
+	for (size_t i = 0; i < count && !err.code; i++) {
+		if (i > 0 && !call->json)
+			putchar('\n');
+		show(call, th_origin_packed(packed, &err),
+			images[i].name[0] ? images[i].name : path,
+			images[i].digest, platform, &err);
+	}
+	th_packed_close(packed);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
 static int peek(struct invocation *call, const char *name,
 	const struct th_platform *platform)
 {
 	struct th_strings hosts = {0}, notes = {0};
 	struct th_reference ref;
 	struct th_error err = {0};
+	char full[TH_REFERENCE_MAX + 256];
 	size_t choice = 0;
 	int code = EXIT_DONE, rc;
 
+	if (th_packed_is_path(name))
+		return peek_file(call, name, platform);
 	rc = th_reference_parse(name, &ref, &err);
 	if (rc == 0)
 		rc = th_locate(
@@ -287,10 +313,15 @@ static int peek(struct invocation *call, const char *name,
 		fprintf(stderr, "note: %s\n", notes.items[i]);
 	if (rc == 0) {
 		snprintf(ref.host, sizeof(ref.host), "%s", hosts.items[choice]);
+		th_reference_format(&ref, full);
 		if (option_given(call, "tags"))
 			code = peek_tags(call, &ref);
 		else
-			show(call, &ref, platform, &err);
+			show(call,
+				th_origin_registry(
+					&call->registries, &ref, &err),
+				full, th_reference_wanted(&ref), platform,
+				&err);
 	}
 	th_strings_release(&hosts);
 	th_strings_release(&notes);
@@ -324,7 +355,9 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {
 	"Only the documents are read: platforms, created, sizes, settings, and",
-	"what made each layer. Nothing is kept.", NULL};
+	"what made each layer. Nothing is kept. REF may be a packed file "
+	"(./FILE).",
+	NULL};
 
 static const char *const examples[] = {"tidyhull peek selwick/gauge",
 	"tidyhull peek selwick/gauge --tags",

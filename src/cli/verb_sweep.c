@@ -95,6 +95,10 @@ static int sweep(struct invocation *call, int64_t before_us)
 	if (th_litter_find(store, before_us, &litter, &err))
 		return say_error(&err);
 	if (is_empty(&litter) && !call->json) {
+		struct th_error ignored = {0};
+
+		/* Locks of killed pulls take no room, and go without a word. */
+		th_litter_remove(store, &litter, before_us, &ignored);
 		if (!call->quiet)
 			puts("nothing lies about");
 		th_litter_release(&litter);

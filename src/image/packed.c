@@ -151,11 +151,11 @@ static int make_seekable(
 		compression = TH_ZSTD;
 	if (seekable && compression == TH_PLAIN)
 		return 0;
-	copy = openat(
-		store->root_fd, "tmp", O_RDWR | O_TMPFILE | O_CLOEXEC, 0600);
+	copy = openat(store ? store->root_fd : AT_FDCWD, store ? "tmp" : "/tmp",
+		O_RDWR | O_TMPFILE | O_CLOEXEC, 0600);
 	if (copy < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot write to %s/tmp", store->root);
+			"cannot write to %s/tmp", store ? store->root : "");
 	rc = copy_out(packed, copy, packed->fd, (const char *)head, len,
 		compression, err);
 	th_close(&packed->fd);

@@ -25,7 +25,7 @@ bool th_packed_is_path(const char *text);
 
 /* Opens the file or folder at path and finds its blobs. One that is compressed
  * or cannot be read twice ("-" is standard input) is first copied below the
- * store's tmp/; hold the store until it is closed. */
+ * store's tmp/, or into /tmp where store is NULL. */
 int th_packed_open(struct th_store *store, const char *path,
 	struct th_packed **packed, struct th_error *err);
 void th_packed_close(struct th_packed *packed);

@@ -2,7 +2,6 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <inttypes.h>
 #include <pthread.h>
 #include <sched.h>
 #include <stdio.h>
@@ -264,9 +263,9 @@ static int check_room(const struct pull *pull, struct th_error *err)
 	if (needed <= room)
 		return 0;
 	th_fail(err, TH_FAILED,
-		"the disk has room for %" PRIu64 " MB, but %" PRIu64
-		" MB are to be downloaded",
-		room / 1000000, needed / 1000000);
+		"the disk has room for %.1f MB, but %.1f MB are to be "
+		"downloaded",
+		(double)room / 1e6, (double)needed / 1e6);
 	return th_hint(err, "see what can go: tidyhull sweep");
 }
 
@@ -409,8 +408,11 @@ static int add_image(struct pull *pull, const char *name, struct th_error *err)
 	snprintf(row.created, sizeof(row.created), "%s",
 		resolved->config.created);
 	row.manifest_bytes = resolved->manifest_body.len;
-	rc = th_image_state_add(pull->store, &row, layers, count, name,
-		resolved->is_index ? resolved->first : NULL, err);
+	rc = th_document_type(resolved->manifest_body.data,
+		resolved->manifest_body.len, row.media, err);
+	if (rc == 0)
+		rc = th_image_state_add(pull->store, &row, layers, count, name,
+			resolved->is_index ? resolved->first : NULL, err);
 	free(layers);
 	return rc;
 }

@@ -115,7 +115,7 @@ static int open_parent(struct job *job, const char *path, struct th_error *err)
 	fd = th_path_open_in_root(
 		job->tree, *path ? path : ".", O_RDONLY | O_DIRECTORY, 0);
 	if (fd < 0 && errno == ENOENT) {
-		made = th_path_make_in_root(job->tree, path, true);
+		made = th_path_make_behind_links(job->tree, path);
 		th_close(&made);
 		fd = th_path_open_in_root(
 			job->tree, path, O_RDONLY | O_DIRECTORY, 0);

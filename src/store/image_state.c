@@ -39,8 +39,8 @@ static json_t *descriptor(struct th_query *query)
 {
 	const char *name = th_query_text(query, 2);
 	json_t *made = json_pack("{s:s s:s s:I}", "mediaType",
-		TH_MEDIA_MANIFEST, "digest", th_query_text(query, 0), "size",
-		(json_int_t)th_query_int(query, 1));
+		th_query_text(query, 3), "digest", th_query_text(query, 0),
+		"size", (json_int_t)th_query_int(query, 1));
 
 	if (made && *name)
 		json_object_set_new(made, "annotations",
@@ -57,7 +57,7 @@ static int write_file(struct th_store *store, struct th_error *err)
 	int rc;
 
 	rc = th_db_query(store->db, &query, err,
-		"SELECT digest, manifest_size, name FROM images"
+		"SELECT digest, manifest_size, name, media FROM images"
 		" LEFT JOIN tags USING(digest) ORDER BY name, digest",
 		"");
 	while (rc == 0 && (rc = th_query_next(query, err)) == 1) {
@@ -145,11 +145,12 @@ static int add_rows(struct th_store *store, const struct th_image_row *image,
 {
 	if (th_db_run(store->db, err,
 		    "INSERT OR IGNORE INTO images(digest, config, platform,"
-		    " created, manifest_size, blob_bytes, pulled_us)"
-		    " VALUES(?, ?, ?, ?, ?, ?, ?)",
-		    "ttttiii", image->digest, image->config, image->platform,
+		    " created, manifest_size, blob_bytes, pulled_us, media)"
+		    " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
+		    "ttttiiit", image->digest, image->config, image->platform,
 		    image->created, (int64_t)image->manifest_bytes,
-		    (int64_t)image->blob_bytes, th_clock_now_us()))
+		    (int64_t)image->blob_bytes, th_clock_now_us(),
+		    image->media[0] ? image->media : TH_MEDIA_MANIFEST))
 		return -1;
 	for (size_t i = 0; i < layer_count; i++) {
 		if (th_db_run(store->db, err,

@@ -20,6 +20,7 @@ struct th_image_layer {
 struct th_image_row {
 	char digest[TH_DIGEST_TEXT]; /* of the manifest */
 	char config[TH_DIGEST_TEXT];
+	char media[128]; /* of the manifest; only written */
 	char platform[100]; /* "linux/amd64" */
 	char created[64];
 	uint64_t manifest_bytes;

@@ -65,6 +65,9 @@ static const char *const step_2[] = {
 	/* What an unpacked layer takes on the disk; 0: not known. */
 	"ALTER TABLE image_layers ADD COLUMN tree_bytes INTEGER NOT NULL"
 	" DEFAULT 0",
+	/* Its media type, as the manifest itself says it. */
+	"ALTER TABLE images ADD COLUMN media TEXT NOT NULL"
+	" DEFAULT 'application/vnd.oci.image.manifest.v1+json'",
 	/* The index through which an image was found, so that it is found by
 	 * that digest again. */
 	"CREATE TABLE index_digests(digest TEXT NOT NULL, image TEXT NOT NULL"

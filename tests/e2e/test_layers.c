@@ -102,6 +102,49 @@ static void layers_change_what_is_below(void)
 		"newfile againa/new\na/stays\nb/own\nturn/z\nwhole/y\n");
 }
 
+/* The types that the specification lists as compatible are read alike, and
+ * kept as they are. */
+static void compatible_types_are_read_alike(void)
+{
+	static const char vendor[] = "application/vnd.docker.";
+	json_t *manifest, *index;
+	const char *digest;
+	char type[128];
+	size_t size;
+
+	begin();
+	manifest = layout_get(
+		"copy", layout_digest("copy", "selwick/gauge:latest"));
+	snprintf(type, sizeof(type), "%sdistribution.manifest.v2+json", vendor);
+	json_object_set_new(manifest, "mediaType", json_string(type));
+	snprintf(type, sizeof(type), "%scontainer.image.v1+json", vendor);
+	json_object_set_new(json_object_get(manifest, "config"), "mediaType",
+		json_string(type));
+	snprintf(type, sizeof(type), "%simage.rootfs.diff.tar.gzip", vendor);
+	for (size_t i = 0; i < 3; i++)
+		json_object_set_new(
+			json_array_get(json_object_get(manifest, "layers"), i),
+			"mediaType", json_string(type));
+	digest = layout_put("copy", manifest, &size);
+	json_decref(manifest);
+	snprintf(type, sizeof(type), "%sdistribution.manifest.v2+json", vendor);
+	index = json_pack("{s:i s:[{s:s s:s s:I s:{s:s s:s}}]}",
+		"schemaVersion", 2, "manifests", "mediaType", type, "digest",
+		digest, "size", (json_int_t)size, "platform", "os", "linux",
+		"architecture", "amd64");
+	snprintf(type, sizeof(type), "%sdistribution.manifest.list.v2+json",
+		vendor);
+	json_object_set_new(index, "mediaType", json_string(type));
+	digest = layout_put("copy", index, &size);
+	json_decref(index);
+	layout_name("copy", digest, type, size, "selwick/alike:latest");
+	serve();
+	CODE(hull("pull selwick/alike --platform linux/amd64"), 0);
+	CODE(hull("show selwick/alike"), 0);
+	CHECK(file_holds(
+		"store/images/index.json", "distribution.manifest.v2+json"));
+}
+
 static void what_tar_can_hold_comes_out(void)
 {
 	struct result *result;
@@ -220,6 +263,7 @@ static void bombs_are_defused(void)
 static const CU_TestInfo tests[] = {
 	{"two hundred layers make one root", two_hundred_layers_make_one_root},
 	{"layers change what is below", layers_change_what_is_below},
+	{"compatible types are read alike", compatible_types_are_read_alike},
 	{"what tar can hold comes out", what_tar_can_hold_comes_out},
 	{"hostile archives are refused by name",
 		hostile_archives_are_refused_by_name},

@@ -139,6 +139,21 @@ static void what_is_wrong_is_told(void)
 	CODE(hull("sweep --yes"), 0);
 }
 
+static void it_can_be_looked_into(void)
+{
+	struct result *result;
+
+	make_file();
+	result = hull("peek ./two.tar");
+	CODE(result, 0);
+	SAYS(result->out, "/selwick/gauge:latest");
+	SAYS(result->out, "/selwick/ledger:latest");
+	SAYS(result->out, "the berth ledger");
+	CODE(other("gzip two.tar"), 0);
+	CODE(hull_as_user("peek ./two.tar.gz"), 0);
+	CODE(hull("peek ./nothing.tar"), 3);
+}
+
 static void a_file_that_is_there_stays(void)
 {
 	struct result *result;
@@ -162,6 +177,7 @@ static const CU_TestInfo tests[] = {
 	{"a file is enough to run", a_file_is_enough_to_run},
 	{"compressed and piped", compressed_and_piped},
 	{"what is wrong is told", what_is_wrong_is_told},
+	{"it can be looked into", it_can_be_looked_into},
 	{"a file that is there stays", a_file_that_is_there_stays},
 	CU_TEST_INFO_NULL};
 
