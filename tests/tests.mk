@@ -2,7 +2,9 @@
 
 LIBS_TEST := cunit
 test_libs = $(shell $(PKG) --libs $(LIBS_TEST))
-TEST_LIB := $(wildcard tests/lib/*.c)
+TEST_LIB := tests/lib/suite.c tests/lib/tar.c
+# Memory that runs out on demand (tests/lib/scarce.h).
+SCARCE := $(foreach name,malloc calloc realloc strdup strndup,-Wl,--wrap=$(name))
 UNIT_SRC := $(wildcard tests/unit/*.c tests/unit/*/*.c)
 E2E_SRC := $(wildcard tests/e2e/*.c)
 
@@ -11,9 +13,10 @@ $(BUILD)/obj/tests/%.o: tests/%.c
 	$(call say,cc,$<)
 	$(Q)$(CC) $(all_cflags) -Itests -MMD -MP -c -o $@ $<
 
-$(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a
+$(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB) tests/lib/scarce.c) \
+		$(BUILD)/libtidyhull.a
 	$(call say,link,$@)
-	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(SCARCE) -o $@ $^ $(core_libs) $(test_libs) \
 		-lpthread
 
 $(BUILD)/e2e: $(call object,$(E2E_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a

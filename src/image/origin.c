@@ -159,9 +159,10 @@ static bool interrupted(const struct th_origin *origin)
 static int packed_manifest(struct th_reader *reader, const char *wanted,
 	struct th_buf *body, char digest[TH_DIGEST_TEXT], struct th_error *err)
 {
-	if (th_packed_document(reader->origin->packed, wanted, body, err) ||
-		th_hash_once(body->data, body->len, digest))
+	if (th_packed_document(reader->origin->packed, wanted, body, err))
 		return -1;
+	if (th_hash_once(body->data, body->len, digest))
+		return th_fail_memory(err);
 	if (strcmp(digest, wanted) != 0)
 		return th_fail(err, TH_FAILED,
 			"the packed file is damaged: %s has the digest %s",

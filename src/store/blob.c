@@ -52,8 +52,10 @@ int th_blob_read(const struct th_store *store, const char *digest,
 	if (rc == 0)
 		return th_fail(err, TH_FAILED,
 			"the blob %s is missing in the store", digest);
-	if (rc < 0 || th_hash_once(buf->data, buf->len, found))
+	if (rc < 0)
 		return -1;
+	if (th_hash_once(buf->data, buf->len, found))
+		return th_fail_memory(err);
 	if (strcmp(found, digest) != 0) {
 		th_fail(err, TH_FAILED, "the blob %s of the store is damaged",
 			digest);
