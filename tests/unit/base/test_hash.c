@@ -1,0 +1,60 @@
+#include "base/hash.h"
+
+#include <string.h>
+
+#include "unit/unit.h"
+
+static void known_digests_come_out(void)
+{
+	static const struct {
+		const char *text, *digest;
+	} cases[] = {/* FIPS 180-4's own examples. */
+		{"abc",
+			"sha256:ba7816bf8f01cfea414140de5dae2223b00361a396177a9"
+			"cb410ff61f20015ad"},
+		{"abcdbcdecdefdefgefghfghighijhijkijkljklmklmnlmnomnopnopq",
+			"sha256:248d6a61d20638b8e5c026930c3e6039a33ce45964ff216"
+			"7f6ecedd419db06c1"},
+		{"",
+			"sha256:"
+			"e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca4"
+			"95991b7852b855"}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		char digest[72];
+
+		CHECK_INT(th_hash_once(
+				  cases[i].text, strlen(cases[i].text), digest),
+			0);
+		CHECK_TEXT(digest, cases[i].digest);
+	}
+}
+
+static void pieces_do_not_matter(void)
+{
+	static const char text[] = "high water at the north mole";
+	char whole[72], digest[72];
+
+	th_hash_once(text, sizeof(text), whole);
+	for (size_t piece = 1; piece <= sizeof(text); piece++) {
+		struct th_hash *hash = th_hash_new();
+
+		for (size_t at = 0; at < sizeof(text); at += piece)
+			th_hash_add(hash, text + at,
+				sizeof(text) - at < piece ? sizeof(text) - at
+							  : piece);
+		th_hash_digest(hash, digest);
+		CHECK_TEXT(digest, whole);
+		/* It begins anew. */
+		th_hash_add(hash, text, sizeof(text));
+		th_hash_digest(hash, digest);
+		CHECK_TEXT(digest, whole);
+		th_hash_free(hash);
+	}
+}
+
+static const CU_TestInfo tests[] = {
+	{"known digests come out", known_digests_come_out},
+	{"pieces do not matter", pieces_do_not_matter}, CU_TEST_INFO_NULL};
+
+const struct suite suite_hash = {"hash", tests};
