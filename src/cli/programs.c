@@ -26,7 +26,11 @@ static bool beside(const char *name, char path[PROGRAM_PATH])
 
 bool program_path(const char *name, char path[PROGRAM_PATH])
 {
-	if (beside(name, path))
+	char moved[64];
+
+	/* An installation may be moved as a whole: bin/ and its neighbours. */
+	snprintf(moved, sizeof(moved), "../libexec/tidyhull/%.30s", name);
+	if (beside(name, path) || beside(moved, path))
 		return true;
 	snprintf(path, PROGRAM_PATH, "%s/%s", TH_LIBEXECDIR, name);
 	return access(path, X_OK) == 0;
@@ -34,7 +38,8 @@ bool program_path(const char *name, char path[PROGRAM_PATH])
 
 bool demo_images_path(char path[PROGRAM_PATH])
 {
-	if (beside("demo-images", path))
+	if (beside("demo-images", path) ||
+		beside("../share/tidyhull/demo-images", path))
 		return true;
 	snprintf(path, PROGRAM_PATH, "%s/demo-images", TH_DATADIR);
 	return access(path, R_OK) == 0;
