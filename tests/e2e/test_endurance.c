@@ -10,13 +10,16 @@
 #include "e2e/harness.h"
 
 #define KILLS 200
+#define MANY 6
+#define ROUNDS 25
 
 static const char *const lines[] = {"pull selwick/gauge", "pull selwick/ledger",
 	"tag selwick/base harbour:x", "remove selwick/gauge",
 	"pull selwick/base", "sweep --yes",
 	"pull selwick/almanac selwick/gauge", "remove selwick/ledger",
 	"tag selwick/gauge harbour:y", "remove harbour:x selwick/base",
-	"pack selwick/gauge x.tar --yes", "sweep --yes"};
+	"pack selwick/gauge x.tar --yes", "list images",
+	"create selwick/ledger --name box", "remove box", "sweep --yes"};
 
 /* Every image that is listed is whole: its blobs are right, its trees there,
  * and index.json lists the same. */
@@ -83,6 +86,7 @@ static void two_hundred_kills_do_no_harm(void)
 	CODE(hull("pull selwick/gauge selwick/ledger selwick/base"), 0);
 	check_images();
 	CODE(hull("run selwick/gauge --entrypoint '' -- true"), 0);
+	hull("remove box");
 	CODE(hull("remove selwick/gauge selwick/ledger selwick/base"), 0);
 	hull("remove selwick/almanac");
 	hull("remove harbour:x");
@@ -96,8 +100,51 @@ static void two_hundred_kills_do_no_harm(void)
 		"");
 }
 
+/* One of several at once: its own random commands, which may be refused but
+ * must not fail in any other way. Gives the number that did. */
+static int one_of_many(unsigned int seed)
+{
+	int wrong = 0;
+
+	for (int i = 0; i < ROUNDS; i++) {
+		const char *line =
+			lines[(unsigned int)rand_r(&seed) % COUNT_OF(lines)];
+		struct result *result = hull("%s --quiet", line);
+
+		/* Gone already, in use, or not there at all. */
+		if (result->code != 0 && result->code != 3 &&
+			result->code != 4) {
+			printf("\n    %s: %d: %s\n", line, result->code,
+				result->err);
+			wrong++;
+		}
+	}
+	return wrong;
+}
+
+static void many_at_once_do_no_harm(void)
+{
+	pid_t pids[MANY];
+
+	CODE(hull("list"), 0);
+	for (unsigned int i = 0; i < MANY; i++) {
+		fflush(NULL);
+		pids[i] = fork();
+		if (pids[i] == 0)
+			_exit(one_of_many(100 + i));
+	}
+	for (int i = 0; i < MANY; i++)
+		CHECK_INT(wait_for(pids[i]), 0);
+	check_images();
+	CODE(hull("pull selwick/gauge selwick/ledger selwick/base"), 0);
+	check_images();
+	CODE(hull("run selwick/ledger -- /bin/true"), 0);
+	hull("remove box");
+}
+
 static const CU_TestInfo tests[] = {
 	{"two hundred kills do no harm", two_hundred_kills_do_no_harm},
+	{"many at once do no harm", many_at_once_do_no_harm},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_endurance = {"endurance", tests};
