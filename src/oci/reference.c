@@ -126,6 +126,14 @@ int th_reference_parse(
 		return th_fail(err, TH_USAGE,
 			"the name of the image is longer than %d characters",
 			TH_REFERENCE_MAX - 1);
+	if (strstr(text, "://")) {
+		th_fail(err, TH_USAGE,
+			"\"%.100s\" is an address, not the name of an image",
+			text);
+		return th_hint(err,
+			"leave out what stands before the host: %.200s",
+			strstr(text, "://") + 3);
+	}
 	memcpy(copy, text, len + 1);
 	if (take_digest(copy, ref, err) || take_host(&rest, ref, text, err))
 		return -1;

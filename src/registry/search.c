@@ -36,7 +36,9 @@ int th_search_rank(const char *path, const char *term)
 		return 1;
 	if (strcasestr(path, term))
 		return 2;
-	/* A slip of the fingers in one of the parts. */
+	/* A slip of the fingers, in the whole or in one of the parts. */
+	if (allowed && th_distance(path, term) <= allowed)
+		return 3;
 	while (allowed && *path) {
 		char part[64];
 		size_t part_len = strcspn(path, "/");

@@ -39,11 +39,11 @@ static void parts_are_found(void)
 static void nonsense_is_refused(void)
 {
 	static const char *const bad[] = {"", "/", "Gauge",
-		"gauge:", "gauge:-a", "gauge:.a", "a//b", "/a", "a/", "a..b",
-		"a___b", "-a", "a-", "gauge@", "gauge@sha256:12",
-		"gauge@sha512:" D64, "gauge@sha256:" D64 "0", "host.example:/x",
-		"host.example:999999/x", "ho st.example/x", "[::1/x", "a b",
-		"a:b:c", "\xc3\xa4/b"};
+		"http://a.example/x", "gauge:", "gauge:-a", "gauge:.a", "a//b",
+		"/a", "a/", "a..b", "a___b", "-a", "a-", "gauge@",
+		"gauge@sha256:12", "gauge@sha512:" D64, "gauge@sha256:" D64 "0",
+		"host.example:/x", "host.example:999999/x", "ho st.example/x",
+		"[::1/x", "a b", "a:b:c", "\xc3\xa4/b"};
 	char longest[600];
 	struct th_reference ref;
 

@@ -13,8 +13,10 @@ static void names_are_ranked(void)
 		{"selwick/gauge", "GAUGE", 0}, {"selwick/gauge", "gau", 1},
 		{"selwick/gauge", "wick", 2},
 		{"selwick/tide-gauge", "gauge", 2},
-		{"selwick/gauge", "gouge", 3},
-		{"selwick/lighthouse", "lihgthuose", -1},
+		{"selwick/gauge", "gouge", 3}, {"selwick/gauge", "guage", 3},
+		{"selwick/gauge", "selwick/guage", 3},
+		{"selwick/gauge", "selwik/guage", 3},
+		{"selwick/lighthouse", "lihgthuose", 3},
 		{"selwick/lighthouse", "lighthose", 3},
 		{"selwick/gauge", "ledger", -1}, {"selwick/gauge", "gx", -1}};
 
@@ -27,7 +29,9 @@ static void slips_are_counted(void)
 {
 	CHECK_INT(th_distance("pull", "pull"), 0);
 	CHECK_INT(th_distance("pul", "pull"), 1);
-	CHECK_INT(th_distance("puhs", "push"), 2);
+	CHECK_INT(th_distance("puhs", "push"), 1);
+	CHECK_INT(th_distance("abcdef", "badcfe"), 3);
+	CHECK_INT(th_distance("abc", ""), 3);
 	CHECK_INT(th_distance("", "abc"), 3);
 }
 
