@@ -2,8 +2,8 @@
 #ifndef TH_BASE_DISTANCE_H
 #define TH_BASE_DISTANCE_H
 
-/* How many letters must be changed, added, left out, or change places with their
- * neighbours, to make b of a; 99 for words of more than 60 letters. */
+/* How many letters must be changed, added, left out, or change places with
+ * their neighbours, to make b of a; 99 for words of more than 60 letters. */
 int th_distance(const char *a, const char *b);
 
 #endif

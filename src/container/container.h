@@ -66,6 +66,10 @@ int th_container_signal(const struct th_context *context,
 	const struct th_container_row *row, int signal_number,
 	struct th_error *err);
 
+/* Freezes all its processes, or lets them go on. */
+int th_container_pause(const struct th_context *context,
+	const struct th_container_row *row, bool pause, struct th_error *err);
+
 struct th_exec_options {
 	const struct th_strings *command;
 	const struct th_strings *env; /* KEY=VALUE, beside the container's */

@@ -119,6 +119,28 @@ int th_container_signal(const struct th_context *context,
 	return rc;
 }
 
+int th_container_pause(const struct th_context *context,
+	const struct th_container_row *row, bool pause, struct th_error *err)
+{
+	struct th_message message;
+	int channel = -1, fds[TH_CHANNEL_FDS], rc = -1;
+
+	if (row->state == TH_STATE_PAUSED && pause)
+		return th_fail(err, TH_FAILED,
+			"container \"%s\" is paused already", row->name);
+	if (row->state == TH_STATE_RUNNING && !pause)
+		return th_fail(err, TH_FAILED,
+			"container \"%s\" is not paused: it runs", row->name);
+	if (reach(context, row, &channel, err))
+		return -1;
+	if (send_request(channel, pause ? TH_SAY_PAUSE : TH_SAY_RESUME,
+		    json_pack("{s:s}", "actor", context->actor), NULL, 0,
+		    err) == 0)
+		rc = await(channel, TH_TELL_DONE, &message, fds, err);
+	th_close(&channel);
+	return rc;
+}
+
 /* The passwd and group files as the running container has them. */
 static int resolve_user(const struct th_container_row *row, const char *text,
 	struct th_user *user, struct th_error *err)
@@ -250,6 +272,12 @@ int th_container_exec(const struct th_context *context,
 		return th_fail(err, TH_USAGE,
 			"the working folder \"%.200s\" is not an absolute path",
 			options->workdir);
+	/* A process in a frozen control group would never begin. */
+	if (row->state == TH_STATE_PAUSED) {
+		th_fail(err, TH_FAILED, "container \"%s\" is paused",
+			row->name);
+		return th_hint(err, "tidyhull resume %s", row->name);
+	}
 	if (reach(context, row, &made, err))
 		return -1;
 	doc = compose_exec(context, row, options, err);

@@ -70,6 +70,11 @@ int th_container_start(const struct th_context *context,
 	int pair[2], rc;
 	pid_t pid = 0;
 
+	if (row->state == TH_STATE_PAUSED) {
+		th_fail(err, TH_IN_USE, "container \"%s\" is paused",
+			row->name);
+		return th_hint(err, "tidyhull resume %s", row->name);
+	}
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make a channel to the keeper");

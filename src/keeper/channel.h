@@ -19,6 +19,8 @@ enum th_message_type {
 	TH_SAY_SIGNAL, /* {"signal": n, "actor": "..."} */
 	TH_SAY_STOP, /* {"signal": n, "grace_ms": n, "actor": "..."} */
 	TH_SAY_EXEC, /* a session, with its three streams */
+	TH_SAY_PAUSE, /* {"actor": "..."} */
+	TH_SAY_RESUME,
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */

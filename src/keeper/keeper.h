@@ -82,6 +82,7 @@ struct keeper {
 	int status;
 	int stands_for; /* the signal that a hard kill was sent for */
 	bool stopping, by_force;
+	bool paused; /* its control group is frozen */
 	int64_t force_ms;
 	char ended_by[128]; /* the actor of a stop or kill, or "" */
 	char end_cause[160];
@@ -109,6 +110,11 @@ void keeper_close_streams(struct keeper *keeper);
 void keeper_start_session(
 	struct client *client, const struct th_message *message, int fds[3]);
 void keeper_end_sessions(struct keeper *keeper);
+/* pause.c */
+void keeper_pause_request(
+	struct client *client, const struct th_message *message);
+/* Lets a paused container go on, so that it can hear that it is to end. */
+void keeper_thaw(struct keeper *keeper);
 /* finish.c */
 void keeper_finish(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

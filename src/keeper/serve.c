@@ -188,6 +188,8 @@ static void begin_stop(
 	keeper->stopping = true;
 	keeper->force_ms = th_clock_mono_ms() + grace_ms;
 	send_signal(keeper, number);
+	/* The signal waits for it when it wakes up. */
+	keeper_thaw(keeper);
 }
 
 static void read_signal_request(
@@ -258,6 +260,10 @@ static void handle(
 	case TH_SAY_SIGNAL:
 	case TH_SAY_STOP:
 		read_signal_request(client, message);
+		break;
+	case TH_SAY_PAUSE:
+	case TH_SAY_RESUME:
+		keeper_pause_request(client, message);
 		break;
 	case TH_SAY_EXEC:
 		keeper_start_session(client, message, fds);

@@ -1,0 +1,44 @@
+/* resume: let a paused container go on. */
+#include <stdio.h>
+
+#include "cli/each.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static bool is_paused(const struct th_container_row *row)
+{
+	return row->state == TH_STATE_PAUSED;
+}
+
+static int resume_one(struct invocation *call, struct th_container_row *row)
+{
+	struct th_error err = {0};
+
+	if (th_container_pause(&call->context, row, false, &err))
+		return say_error(&err);
+	if (!call->quiet)
+		printf("resumed %s\n", row->name);
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	return each_container(call, is_paused, resume_one);
+}
+
+static const struct option_spec options[] = {
+	{"all", NULL, "all that are paused"}, {NULL, NULL, NULL}};
+
+static const char *const examples[] = {
+	"tidyhull resume gauge-north", "tidyhull resume --all", NULL};
+
+const struct verb verb_resume = {.name = "resume",
+	.group = "containers",
+	.summary = "let a paused container go on",
+	.usage = "CONTAINER...",
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_ROOT,
+	.least = 0,
+	.most = -1,
+	.run = run};
