@@ -11,7 +11,8 @@ const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_push, &verb_tag, &verb_pack, &verb_unpack, &verb_create,
 	&verb_run, &verb_launch, &verb_start, &verb_stop, &verb_kill,
 	&verb_pause, &verb_resume, &verb_list, &verb_show, &verb_why,
-	&verb_logs, &verb_ports, &verb_exec, &verb_remove, &verb_sweep, NULL};
+	&verb_logs, &verb_ports, &verb_processes, &verb_exec, &verb_remove,
+	&verb_sweep, NULL};
 
 const struct verb *verb_lookup(const char *name)
 {

@@ -1,0 +1,25 @@
+/* What runs inside a container, as the host's /proc tells it. */
+#ifndef TH_CONTAINER_PROCESSES_H
+#define TH_CONTAINER_PROCESSES_H
+
+#include "container/container.h"
+
+struct th_process_row {
+	int pid; /* as the host sees it */
+	int inside_pid; /* as the container sees it */
+	unsigned int uid; /* inside */
+	char user[64]; /* its name there; the number where it has none */
+	char state; /* as in proc(5): R, S, D, Z, T */
+	uint64_t cpu_us; /* user and system time so far */
+	uint64_t memory_bytes; /* resident */
+	int64_t started_us;
+	char command[256]; /* may be cut */
+};
+
+/* The processes of a running or paused container, the first one first, then by
+ * their IDs inside; to be freed. One that ends meanwhile is left out. */
+int th_container_processes(const struct th_context *context,
+	const struct th_container_row *row, struct th_process_row **rows,
+	size_t *count, struct th_error *err);
+
+#endif
