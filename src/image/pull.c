@@ -8,6 +8,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/statvfs.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -22,6 +23,9 @@
 #define WORKERS_MAX 8
 /* Progress is told at most once for so many bytes of a layer. */
 #define PROGRESS_STEP (256 * 1024)
+/* The disk is given what has come every so many steps. */
+#define FLUSH_STEP_NS 5000000
+#define FLUSH_STEPS 200
 
 struct layer {
 	const struct th_descriptor *descriptor;
@@ -44,6 +48,7 @@ struct pull {
 	pthread_mutex_t mutex;
 	size_t next;
 	struct th_error err;
+	atomic_bool all_come;
 };
 
 /* What a worker has in hand. */
@@ -201,6 +206,35 @@ static size_t wanted_workers(const struct pull *pull)
 	return wanted < most ? wanted : most;
 }
 
+/* Writes to the disk what has come so far, while the rest comes: the sync that
+ * the image waits for in the end then has little left to do. */
+static void *flush(void *owner)
+{
+	struct pull *pull = owner;
+	const struct timespec step = {.tv_nsec = FLUSH_STEP_NS};
+	int steps = 0;
+
+	while (!atomic_load(&pull->all_come)) {
+		nanosleep(&step, NULL);
+		if (++steps % FLUSH_STEPS == 0)
+			syncfs(pull->store->root_fd);
+	}
+	return NULL;
+}
+
+static void join_workers(
+	struct pull *pull, const pthread_t *threads, size_t count)
+{
+	pthread_t flusher;
+	bool flushes =
+		count > 0 && pthread_create(&flusher, NULL, flush, pull) == 0;
+
+	th_threads_join(threads, count, tick, pull);
+	atomic_store(&pull->all_come, true);
+	if (flushes)
+		pthread_join(flusher, NULL);
+}
+
 static int fetch_layers(struct pull *pull, struct th_error *err)
 {
 	pthread_t threads[WORKERS_MAX];
@@ -213,7 +247,7 @@ static int fetch_layers(struct pull *pull, struct th_error *err)
 	}
 	if (wanted > 0 && started == 0)
 		work(pull);
-	th_threads_join(threads, started, tick, pull);
+	join_workers(pull, threads, started);
 	if (th_cancelled(pull->options->registries->cancel)) {
 		th_fail(err, TH_FAILED, "the pull was interrupted");
 		return th_hint(err,
