@@ -254,7 +254,7 @@ static void entries_come_in_any_order(void)
 		FILE_ENTRY("turn", "file again"),
 		{"stands", 0, 0644, "second", 0, NULL},
 		FILE_ENTRY("stands", "its own"), END_ENTRY};
-	static const struct tar_entry dangling[] = {
+	static const struct tar_entry unled[] = {
 		{"link", 0, 0644, "never", 0, NULL}, END_ENTRY};
 	struct th_error err = {0};
 	struct stat st, other;
@@ -268,7 +268,7 @@ static void entries_come_in_any_order(void)
 	CHECK(look("tree/deep/link", &st) && st.st_ino == other.st_ino);
 	check_content("tree/turn", "file again");
 	check_content("tree/stands", "its own");
-	CHECK_INT(apply(dangling, &err), -1);
+	CHECK_INT(apply(unled, &err), -1);
 	CHECK(strstr(err.msg, "\"link\" is a hard link to a file") != NULL);
 }
 
