@@ -156,6 +156,16 @@ static int fetch_layer(
 	return -1;
 }
 
+/* The first one is the reason, and ends the others. */
+static void note_failure(struct pull *pull, const struct th_error *err)
+{
+	pthread_mutex_lock(&pull->mutex);
+	if (!pull->err.code)
+		pull->err = *err;
+	atomic_store(pull->failed, true);
+	pthread_mutex_unlock(&pull->mutex);
+}
+
 static void work(struct pull *pull)
 {
 	struct working working = {.pull = pull};
@@ -166,22 +176,23 @@ static void work(struct pull *pull)
 		if (fetch_layer(&working, reader, &err))
 			break;
 	}
-	if (err.code) {
-		/* The first one is the reason, and ends the others. */
-		pthread_mutex_lock(&pull->mutex);
-		if (!pull->err.code)
-			pull->err = err;
-		atomic_store(pull->failed, true);
-		pthread_mutex_unlock(&pull->mutex);
-	}
+	if (err.code)
+		note_failure(pull, &err);
 	th_reader_free(reader);
 }
 
 static void *work_in_thread(void *owner)
 {
+	struct th_error err = {0};
+
 	/* Unpacking sets the umask, which threads share otherwise. */
-	if (unshare(CLONE_FS) == 0)
+	if (unshare(CLONE_FS) == 0) {
 		work(owner);
+		return NULL;
+	}
+	th_fail_sys(&err, TH_NOT_POSSIBLE, errno,
+		"a thread cannot have a umask of its own here");
+	note_failure(owner, &err);
 	return NULL;
 }
 
