@@ -93,6 +93,12 @@ static bool is_settled(struct request *request, int *result)
 {
 	struct chandler *chandler = request->chandler;
 
+	request->fault = fault_find(chandler->faults, chandler->fault_count,
+		request->path, UINT64_MAX);
+	if (request->fault) {
+		*result = reply_status(request);
+		return true;
+	}
 	if (strcmp(request->path, "/token") == 0) {
 		*result = logins_hand_token(request);
 		return true;
@@ -102,14 +108,7 @@ static bool is_settled(struct request *request, int *result)
 			"a certificate is needed", NULL);
 		return true;
 	}
-	if (!logins_allow(request, result))
-		return true;
-	request->fault = fault_find(chandler->faults, chandler->fault_count,
-		request->path, UINT64_MAX);
-	if (!request->fault)
-		return false;
-	*result = reply_status(request);
-	return true;
+	return !logins_allow(request, result);
 }
 
 static bool is_reading(const struct request *request)

@@ -4,12 +4,16 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 #include "base/clock.h"
 #include "registry/headers.h"
 #include "registry/token.h"
 
 #define ANSWER_MAX (256 * 1024)
+/* A token service gets some more tries, each after twice the pause. */
+#define TRIES_MAX 2
+#define FIRST_PAUSE_MS 200
 
 struct grant {
 	char *host, *scope; /* owned, as header is */
@@ -196,6 +200,35 @@ static int refuse_token(long status, const char *host,
 	return th_hint(err, "tidyhull login %s", host);
 }
 
+/* One try; a status that may pass counts as a failure but in the last one. */
+static int ask_once(struct th_http *http, const struct th_http_request *request,
+	struct th_http_answer *answer, struct th_buf *body, int tries,
+	struct th_error *err)
+{
+	body->len = 0;
+	if (th_http_begin(http, request, answer, NULL, err) ||
+		th_http_read(http, body, err))
+		return -1;
+	if (tries < TRIES_MAX &&
+		(answer->status == 429 || answer->status >= 500))
+		return th_fail(err, TH_NETWORK,
+			"the token service answered %ld", answer->status);
+	return 0;
+}
+
+/* False where another try makes no sense: it was interrupted, or there is
+ * nobody. */
+static bool pause_before_next(const struct th_http *http, int tries)
+{
+	struct timespec pause = {
+		.tv_nsec = (FIRST_PAUSE_MS << tries) * 1000000L};
+
+	if (th_http_failed(http) && !th_http_may_pass(http))
+		return false;
+	nanosleep(&pause, NULL);
+	return true;
+}
+
 static int fetch_token(struct th_http *http, const char *host,
 	const struct th_challenge *challenge, const char *scope,
 	const struct th_login *login, struct th_token *token,
@@ -221,9 +254,12 @@ static int fetch_token(struct th_http *http, const char *host,
 	}
 	request.url = url.data;
 	request.headers[0] = basic;
-	if (th_http_begin(http, &request, &answer, NULL, err) ||
-		th_http_read(http, &body, err))
-		goto out;
+	for (int tries = 0;
+		ask_once(http, &request, &answer, &body, tries, err); tries++) {
+		if (tries >= TRIES_MAX || !pause_before_next(http, tries))
+			goto out;
+		th_error_clear(err);
+	}
 	if (answer.status != 200) {
 		refuse_token(answer.status, host, login, err);
 		goto out;

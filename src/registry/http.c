@@ -133,6 +133,11 @@ bool th_http_unreached(const struct th_http *http)
 		http->result == CURLE_COULDNT_RESOLVE_PROXY;
 }
 
+bool th_http_failed(const struct th_http *http)
+{
+	return !http->done || http->result != CURLE_OK;
+}
+
 bool th_http_may_pass(const struct th_http *http)
 {
 	switch (http->result) {

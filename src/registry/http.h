@@ -66,6 +66,8 @@ void th_http_end(struct th_http *http);
 /* Whether the last failure was of a kind that may pass: a connection that
  * broke or stalled. */
 bool th_http_may_pass(const struct th_http *http);
+/* Whether it failed at all, also by being interrupted. */
+bool th_http_failed(const struct th_http *http);
 /* Whether the host could not be reached at all. */
 bool th_http_unreached(const struct th_http *http);
 

@@ -89,6 +89,18 @@ static void tokens_are_shared_and_renewed(void)
 	CHECK(count_lines_with("log2", "/token", "200") >= 3);
 }
 
+static void a_token_service_may_stumble(void)
+{
+	int port = start_closed(
+		"log", "--auth bearer --fault status=503,times=2,path=/token");
+
+	CODE(login(port, "pilot", "fairwinds"), 0);
+	CHECK_INT(count_lines_with("log", "/token", "503"), 2);
+	port = start_closed(
+		NULL, "--auth bearer --fault status=500,path=/token");
+	CODE(login(port, "pilot", "fairwinds"), 6);
+}
+
 static void open_registries_need_none(void)
 {
 	start_closed(NULL, "--auth bearer --open-pull");
@@ -147,6 +159,7 @@ static void a_readable_file_is_refused(void)
 static const CU_TestInfo tests[] = {{"basic logins open", basic_logins_open},
 	{"bearer logins open", bearer_logins_open},
 	{"tokens are shared and renewed", tokens_are_shared_and_renewed},
+	{"a token service may stumble", a_token_service_may_stumble},
 	{"open registries need none", open_registries_need_none},
 	{"an unchecked login is told", an_unchecked_login_is_told},
 	{"passwords stay off the command line",
