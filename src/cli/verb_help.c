@@ -27,7 +27,7 @@ static int run(struct invocation *call)
 			printf(colours() ? "\n\033[1m%s\033[0m\n" : "\n%s\n",
 				group);
 		}
-		printf("  %-8s  %s\n", verbs[i]->name, verbs[i]->summary);
+		printf("  %-9s  %s\n", verbs[i]->name, verbs[i]->summary);
 	}
 	puts("\nOptions are long words and may be shortened as far as they "
 	     "stay "
