@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include "cli/output.h"
+#include "image/locate.h"
 
 static int list_them(const struct th_reference *ref,
 	const struct th_strings *hosts, struct th_error *err)
@@ -44,6 +45,26 @@ int choose_registry(void *owner, const struct th_reference *ref,
 		return th_fail(err, TH_USAGE, "none was chosen");
 	*choice = number - 1;
 	return 0;
+}
+
+int choose_host(struct invocation *call, struct th_store *store,
+	struct th_reference *ref, struct th_error *err)
+{
+	struct th_strings hosts = {0}, notes = {0};
+	size_t choice = 0;
+	int rc;
+
+	rc = th_locate(store, &call->registries, ref, &hosts, &notes, err);
+	for (size_t i = 0; !call->quiet && rc == 0 && i < notes.count; i++)
+		fprintf(stderr, "note: %s\n", notes.items[i]);
+	if (rc == 0 && hosts.count > 1)
+		rc = choose_registry(NULL, ref, &hosts, &choice, err);
+	if (rc == 0)
+		snprintf(ref->host, sizeof(ref->host), "%s",
+			hosts.items[choice]);
+	th_strings_release(&hosts);
+	th_strings_release(&notes);
+	return rc;
 }
 
 bool choose_yes(const char *question)

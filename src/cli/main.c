@@ -121,10 +121,11 @@ static int read_logins(struct invocation *call, struct th_error *err)
 	return th_logins_read(call->logins_path, &call->logins, err);
 }
 
-/* Configuration and logins, for all that may speak to a registry. */
+/* The configuration, and the logins for all that may speak to a registry. */
 static int open_registries(struct invocation *call, struct th_error *err)
 {
-	if (read_config(call, err) || read_logins(call, err))
+	if (read_config(call, err) ||
+		(call->verb->flags & VERB_REGISTRIES && read_logins(call, err)))
 		return -1;
 	call->registries.config = &call->config;
 	call->registries.cancel.flags[0] = &interrupted;

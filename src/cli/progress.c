@@ -54,44 +54,48 @@ static void draw_speed(const struct th_layer_progress *layer)
 	fprintf(stderr, "  %9s/s  %s left", speed, time);
 }
 
+static const char *phase_word(enum th_layer_phase phase)
+{
+	static const char *const words[] = {[TH_LAYER_WAITING] = "waiting",
+		[TH_LAYER_HERE] = "already here",
+		[TH_LAYER_ELSEWHERE] = "waiting: another command brings it",
+		[TH_LAYER_TRANSFER] = "downloading",
+		[TH_LAYER_UNPACK] = "unpacking",
+		[TH_LAYER_DONE] = "verified and unpacked",
+		[TH_LAYER_THERE] = "already there",
+		[TH_LAYER_MOUNTED] = "taken over there from another repository",
+		[TH_LAYER_UPLOAD] = "uploading",
+		[TH_LAYER_SENT] = "uploaded"};
+
+	return words[phase];
+}
+
+static bool has_bar(enum th_layer_phase phase)
+{
+	return phase == TH_LAYER_TRANSFER || phase == TH_LAYER_UPLOAD ||
+		phase == TH_LAYER_UNPACK;
+}
+
+/* What ends a layer; the picture at the end shows all of them. */
+static bool is_end(enum th_layer_phase phase)
+{
+	return phase != TH_LAYER_WAITING && phase != TH_LAYER_ELSEWHERE &&
+		!has_bar(phase);
+}
+
 static void draw_layer(const struct th_layer_progress *layer)
 {
 	char size[SIZE_TEXT];
 
 	size_text(layer->size_bytes, size);
 	fprintf(stderr, "\r\033[K  layer %.12s  %9s", layer->blob + 7, size);
-	switch (layer->phase) {
-	case TH_LAYER_WAITING:
-		fputs("  waiting", stderr);
-		break;
-	case TH_LAYER_HERE:
-		fputs("  already here", stderr);
-		break;
-	case TH_LAYER_TRANSFER:
-	case TH_LAYER_UPLOAD:
+	if (has_bar(layer->phase))
 		draw_bar(layer);
+	if (layer->phase == TH_LAYER_TRANSFER ||
+		layer->phase == TH_LAYER_UPLOAD)
 		draw_speed(layer);
-		break;
-	case TH_LAYER_ELSEWHERE:
-		fputs("  waiting: another command brings it", stderr);
-		break;
-	case TH_LAYER_UNPACK:
-		draw_bar(layer);
-		fputs("  unpacking", stderr);
-		break;
-	case TH_LAYER_DONE:
-		fputs("  verified and unpacked", stderr);
-		break;
-	case TH_LAYER_THERE:
-		fputs("  already there", stderr);
-		break;
-	case TH_LAYER_MOUNTED:
-		fputs("  taken over there from another repository", stderr);
-		break;
-	case TH_LAYER_SENT:
-		fputs("  uploaded", stderr);
-		break;
-	}
+	else
+		fprintf(stderr, "  %s", phase_word(layer->phase));
 	fputc('\n', stderr);
 }
 
@@ -112,74 +116,25 @@ static void draw(struct progress *progress,
 	fflush(stderr);
 }
 
-static const char *begin_word(enum th_layer_phase phase)
-{
-	switch (phase) {
-	case TH_LAYER_HERE:
-		return "already here";
-	case TH_LAYER_WAITING:
-	case TH_LAYER_ELSEWHERE:
-	case TH_LAYER_TRANSFER:
-	case TH_LAYER_UNPACK:
-	case TH_LAYER_DONE:
-	case TH_LAYER_THERE:
-	case TH_LAYER_MOUNTED:
-	case TH_LAYER_UPLOAD:
-	case TH_LAYER_SENT:
-		break;
-	}
-	return NULL;
-}
-
-static const char *end_word(enum th_layer_phase phase)
-{
-	switch (phase) {
-	case TH_LAYER_DONE:
-		return "verified and unpacked";
-	case TH_LAYER_ELSEWHERE:
-		return "waiting: another command brings it";
-	case TH_LAYER_THERE:
-		return "already there";
-	case TH_LAYER_MOUNTED:
-		return "taken over there from another repository";
-	case TH_LAYER_SENT:
-		return "uploaded";
-	case TH_LAYER_HERE:
-	case TH_LAYER_WAITING:
-	case TH_LAYER_TRANSFER:
-	case TH_LAYER_UNPACK:
-	case TH_LAYER_UPLOAD:
-		break;
-	}
-	return NULL;
-}
-
 /* In a pipe: a line when a layer is found here, and one when it is done. */
 static void log_plainly(struct progress *progress,
 	const struct th_layer_progress *layers, size_t count)
 {
 	for (size_t i = 0; i < count && i < PROGRESS_LAYERS; i++) {
-		const char *word = progress->drawn
-			? end_word(layers[i].phase)
-			: begin_word(layers[i].phase);
+		enum th_layer_phase phase = layers[i].phase;
 		char size[SIZE_TEXT];
 
-		if (!word || progress->told[i] == layers[i].phase)
+		/* What is here is told at once, and only then. */
+		if (progress->told[i] == phase ||
+			(phase == TH_LAYER_HERE) == progress->drawn ||
+			!(is_end(phase) || phase == TH_LAYER_ELSEWHERE))
 			continue;
 		size_text(layers[i].size_bytes, size);
 		fprintf(stderr, "layer %.12s %s: %s\n", layers[i].blob + 7,
-			size, word);
-		progress->told[i] = layers[i].phase;
+			size, phase_word(phase));
+		progress->told[i] = phase;
 	}
 	progress->drawn = true;
-}
-
-/* What ends a layer; the picture at the end shows all of them. */
-static bool is_end(enum th_layer_phase phase)
-{
-	return phase == TH_LAYER_HERE || phase == TH_LAYER_DONE ||
-		phase == TH_LAYER_THERE || phase == TH_LAYER_MOUNTED ||
-		phase == TH_LAYER_SENT;
 }
 
 void progress_show(

@@ -20,7 +20,7 @@ enum verb_flags {
 	VERB_JSON = 8, /* has --json */
 	/* Its exit code is that of a command: our own failures get 125. */
 	VERB_PASSES_CODE = 16,
-	VERB_REGISTRIES = 32 /* asks registries; so does all with a store */
+	VERB_REGISTRIES = 32 /* may ask registries */
 };
 
 struct given_option {

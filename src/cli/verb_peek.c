@@ -7,13 +7,11 @@
 #include "cli/choose.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "image/locate.h"
 #include "image/resolve.h"
 
 #define MADE_BY 60
 
 struct peeking {
-	struct invocation *call;
 	char name[TH_REFERENCE_MAX + 256];
 	const struct th_resolved *resolved;
 	json_t *config; /* the config document */
@@ -234,7 +232,7 @@ static int show(struct invocation *call, struct th_origin *origin,
 {
 	struct th_reader *reader = origin ? th_reader_new(origin, err) : NULL;
 	struct th_resolved resolved = {0};
-	struct peeking peeking = {.call = call, .resolved = &resolved};
+	struct peeking peeking = {.resolved = &resolved};
 	struct th_error ignored = {0};
 	int rc = -1;
 
@@ -294,38 +292,21 @@ static int peek_file(struct invocation *call, const char *path,
 static int peek(struct invocation *call, const char *name,
 	const struct th_platform *platform)
 {
-	struct th_strings hosts = {0}, notes = {0};
 	struct th_reference ref;
 	struct th_error err = {0};
 	char full[TH_REFERENCE_MAX + 256];
-	size_t choice = 0;
-	int code = EXIT_DONE, rc;
 
 	if (th_packed_is_path(name))
 		return peek_file(call, name, platform);
-	rc = th_reference_parse(name, &ref, &err);
-	if (rc == 0)
-		rc = th_locate(
-			NULL, &call->registries, &ref, &hosts, &notes, &err);
-	if (rc == 0 && hosts.count > 1)
-		rc = choose_registry(NULL, &ref, &hosts, &choice, &err);
-	for (size_t i = 0; i < notes.count; i++)
-		fprintf(stderr, "note: %s\n", notes.items[i]);
-	if (rc == 0) {
-		snprintf(ref.host, sizeof(ref.host), "%s", hosts.items[choice]);
-		th_reference_format(&ref, full);
-		if (option_given(call, "tags"))
-			code = peek_tags(call, &ref);
-		else
-			show(call,
-				th_origin_registry(
-					&call->registries, &ref, &err),
-				full, th_reference_wanted(&ref), platform,
-				&err);
-	}
-	th_strings_release(&hosts);
-	th_strings_release(&notes);
-	return err.code ? say_error(&err) : code;
+	if (th_reference_parse(name, &ref, &err) ||
+		choose_host(call, NULL, &ref, &err))
+		return say_error(&err);
+	if (option_given(call, "tags"))
+		return peek_tags(call, &ref);
+	th_reference_format(&ref, full);
+	show(call, th_origin_registry(&call->registries, &ref, &err), full,
+		th_reference_wanted(&ref), platform, &err);
+	return err.code ? say_error(&err) : EXIT_DONE;
 }
 
 static int run(struct invocation *call)

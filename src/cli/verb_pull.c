@@ -10,7 +10,6 @@
 #include "cli/pulling.h"
 #include "cli/verbs.h"
 #include "container/image_choice.h"
-#include "image/locate.h"
 #include "image/resolve.h"
 
 static void tell(struct invocation *call, const struct th_pulled *pulled,
@@ -39,28 +38,6 @@ static void tell(struct invocation *call, const struct th_pulled *pulled,
 	fflush(stdout);
 }
 
-/* The registry that is meant; notes are told at once. */
-static int find_host(
-	struct invocation *call, struct th_reference *ref, struct th_error *err)
-{
-	struct th_strings hosts = {0}, notes = {0};
-	size_t choice = 0;
-	int rc;
-
-	rc = th_locate(call->context.store, &call->registries, ref, &hosts,
-		&notes, err);
-	for (size_t i = 0; !call->quiet && rc == 0 && i < notes.count; i++)
-		fprintf(stderr, "note: %s\n", notes.items[i]);
-	if (rc == 0 && hosts.count > 1)
-		rc = choose_registry(NULL, ref, &hosts, &choice, err);
-	if (rc == 0)
-		snprintf(ref->host, sizeof(ref->host), "%s",
-			hosts.items[choice]);
-	th_strings_release(&hosts);
-	th_strings_release(&notes);
-	return rc;
-}
-
 static int pull_one(struct invocation *call, const char *name,
 	const struct th_pull_options *options, json_t *list)
 {
@@ -72,7 +49,8 @@ static int pull_one(struct invocation *call, const char *name,
 
 	if (th_packed_is_path(name))
 		return unpack_file(call, name, NULL, options, list);
-	if (th_reference_parse(name, &ref, &err) || find_host(call, &ref, &err))
+	if (th_reference_parse(name, &ref, &err) ||
+		choose_host(call, call->context.store, &ref, &err))
 		return say_error(&err);
 	rc = th_pull(call->context.store, &ref, options, &pulled, &err);
 	/* The next image draws its own lines below. */
@@ -172,7 +150,7 @@ const struct verb verb_pull = {.name = "pull",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_REGISTRIES | VERB_ROOT | VERB_JSON,
 	.least = 1,
 	.most = -1,
 	.run = run};

@@ -149,12 +149,12 @@ static int choose_host(const struct th_context *context,
 	const struct th_reference *ref, struct th_image_choice *choice,
 	struct th_error *err)
 {
-	struct th_strings hosts = {0}, notes = {0};
+	struct th_strings hosts = {0};
 	size_t number = 0;
 	int rc;
 
-	rc = th_locate(
-		context->store, context->registries, ref, &hosts, &notes, err);
+	rc = th_locate(context->store, context->registries, ref, &hosts,
+		&choice->notes, err);
 	if (rc == 0 && hosts.count > 1) {
 		if (context->choose)
 			rc = context->choose(
@@ -167,7 +167,6 @@ static int choose_host(const struct th_context *context,
 		snprintf(choice->host, sizeof(choice->host), "%s",
 			hosts.items[number]);
 	th_strings_release(&hosts);
-	th_strings_release(&notes);
 	return rc;
 }
 
@@ -249,6 +248,8 @@ int th_image_obtain(const struct th_context *context,
 		return 0;
 	if (pull_chosen(context, settings, choice, &pulled, err))
 		return -1;
+	for (size_t i = 0; i < choice->notes.count; i++)
+		th_strings_add(&pulled.notes, choice->notes.items[i]);
 	if (context->pulled)
 		context->pulled(context->owner, &pulled);
 	rc = find_image(context, pulled.digest, &choice->image, err);
@@ -264,4 +265,5 @@ void th_image_choice_release(struct th_image_choice *choice)
 {
 	free(choice->path);
 	choice->path = NULL;
+	th_strings_release(&choice->notes);
 }

@@ -11,6 +11,7 @@ struct th_image_choice {
 	char name[TH_REFERENCE_MAX]; /* as the container will show it */
 	char host[256]; /* where it is to be pulled from */
 	char *path; /* the packed file, or NULL; owned */
+	struct th_strings notes; /* of the search, told with the pull; owned */
 };
 
 /* Looks among the images here, and else asks the registries or looks into the

@@ -13,7 +13,7 @@
 #include "base/file.h"
 #include "base/hash.h"
 #include "base/json.h"
-#include "oci/manifest.h"
+#include "image/resolve.h"
 #include "store/blob.h"
 
 #define LAYOUT "{\"imageLayoutVersion\":\"1.0.0\"}"
@@ -172,18 +172,17 @@ static int put_image(struct packing *packing, const struct th_image_row *image,
 static json_t *describe(
 	const struct th_image_row *image, const char *type, const char *name)
 {
-	char os[32] = "", architecture[32] = "", variant[32] = "";
+	struct th_platform own;
 	json_t *item = json_pack("{s:s s:s s:I}", "mediaType", type, "digest",
 		image->digest, "size", (json_int_t)image->manifest_bytes);
 
-	if (sscanf(image->platform, "%31[^/]/%31[^/]/%31s", os, architecture,
-		    variant) >= 2) {
-		json_t *platform = json_pack(
-			"{s:s s:s}", "architecture", architecture, "os", os);
+	if (th_platform_parse(image->platform, &own, NULL) == 0) {
+		json_t *platform = json_pack("{s:s s:s}", "architecture",
+			own.architecture, "os", own.os);
 
-		if (variant[0])
+		if (own.variant[0])
 			json_object_set_new(
-				platform, "variant", json_string(variant));
+				platform, "variant", json_string(own.variant));
 		json_object_set_new(item, "platform", platform);
 	}
 	if (name)

@@ -77,6 +77,23 @@ const char *th_registry_base(const struct th_registry *registry)
 	return registry->base;
 }
 
+bool th_registry_resolve(const struct th_registry *registry, const char *given,
+	char url[TH_URL_MAX])
+{
+	char origin[300];
+	int len;
+
+	if (given[0] == '/') {
+		len = snprintf(url, TH_URL_MAX, "%s%s", registry->base, given);
+		return len < TH_URL_MAX;
+	}
+	if (!th_url_origin(given, origin, sizeof(origin)) ||
+		(registry->secure && strncmp(origin, "https://", 8) != 0))
+		return false;
+	len = snprintf(url, TH_URL_MAX, "%s", given);
+	return len < TH_URL_MAX;
+}
+
 static bool cancelled(const struct th_registry *registry)
 {
 	return th_cancelled(registry->cancel);

@@ -23,6 +23,11 @@ const char *th_registry_host(const struct th_registry *registry);
 /* "https://host:port" */
 const char *th_registry_base(const struct th_registry *registry);
 
+/* Makes an address that the registry gave (whole, or from the root on)
+ * absolute. False where it is none, is too long, or would leave TLS. */
+bool th_registry_resolve(const struct th_registry *registry, const char *given,
+	char url[TH_URL_MAX]);
+
 struct th_ask {
 	const char *method; /* NULL: GET */
 	const char *url; /* absolute */

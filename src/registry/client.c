@@ -224,24 +224,13 @@ void th_registry_blob_end(struct th_blob_reader *reader)
 
 /* ---- lists that come in pages ---- */
 
-/* The address of the next page: given whole, or from the root on. */
-static int next_page(
+static bool next_page(
 	struct th_registry *registry, const char *link, char url[TH_URL_MAX])
 {
-	char target[TH_URL_MAX], origin[300];
-	const char *base = th_registry_base(registry);
+	char target[TH_URL_MAX];
 
-	if (!th_link_next(link, target, sizeof(target)))
-		return 0;
-	if (target[0] == '/') {
-		int len = snprintf(url, TH_URL_MAX, "%s%.1700s", base, target);
-
-		return len < TH_URL_MAX && strlen(target) <= 1700;
-	}
-	if (!th_url_origin(target, origin, sizeof(origin)))
-		return 0;
-	memcpy(url, target, strlen(target) + 1);
-	return 1;
+	return th_link_next(link, target, sizeof(target)) &&
+		th_registry_resolve(registry, target, url);
 }
 
 static int read_page(struct th_registry *registry, const char *url,

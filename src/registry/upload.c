@@ -101,25 +101,14 @@ int th_registry_has_blob(const struct th_target *target, const char *digest,
 	return fail_blob(target, &answer, digest, err);
 }
 
-/* Where the session goes on: given whole, or from the root on. */
+/* Where the session goes on. */
 static int take_location(struct upload *upload,
 	const struct th_http_answer *answer, struct th_error *err)
 {
 	struct th_registry *registry = upload->target->registry;
-	const char *base = th_registry_base(registry);
 
-	if (answer->location[0] == '/' && strlen(answer->location) <= 1700) {
-		snprintf(upload->location, sizeof(upload->location),
-			"%s%.1700s", base, answer->location);
+	if (th_registry_resolve(registry, answer->location, upload->location))
 		return 0;
-	}
-	if (strstr(answer->location, "://") &&
-		(strncmp(base, "https:", 6) != 0 ||
-			strncmp(answer->location, "https:", 6) == 0)) {
-		snprintf(upload->location, sizeof(upload->location), "%s",
-			answer->location);
-		return 0;
-	}
 	return th_fail(err, TH_NETWORK,
 		"the registry %s does not say where to upload to",
 		th_registry_host(registry));
