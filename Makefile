@@ -53,7 +53,7 @@ DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
 
 PKG := pkg-config
 LIBS_CORE := libcurl jansson libcyaml sqlite3 libarchive libisal libzstd \
-	zlib libcrypto
+	zlib libcrypto libseccomp
 LIBS_CLI := smartcols
 LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.
@@ -79,6 +79,8 @@ KEEPER_SRC := $(wildcard src/keeper/*.c)
 KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/path.c base/random.c base/json.c base/loop.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
+	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
+	oci/seccomp.c \
 	store/database.c store/schema.c store/store.c store/container_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
@@ -116,7 +118,7 @@ $(BUILD)/tidyhull: $(call object,$(CLI_SRC)) $(BUILD)/libtidyhull.a
 $(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC) $(KEEPER_CORE))
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(if $(SAN),,-static) -Wl,--gc-sections \
-		-o $@ $^ -lsqlite3 -ljansson -lm -ldl -lpthread $(STATIC_NOTICE)
+		-o $@ $^ -lsqlite3 -ljansson -lseccomp -lm -ldl -lpthread $(STATIC_NOTICE)
 
 $(BUILD)/chandler: $(call object,$(CHANDLER_SRC) $(CHANDLER_CORE))
 	$(call say,link,$@)

@@ -177,27 +177,21 @@ static int add(struct listing *listing, int pid, struct th_error *err)
 static int list_group(const struct th_context *context, const char *id,
 	struct listing *listing, struct th_error *err)
 {
-	const char *mount = th_cgroup_mount();
-	struct th_error ignored = {0};
-	struct th_buf text;
-	char path[320];
-	int rc = 0;
+	char path[TH_CGROUP_PATH];
+	struct th_cgroup group;
+	pid_t *pids = NULL;
+	size_t count = 0;
+	int rc;
 
-	if (!mount)
-		return 0;
-	th_buf_init(&text, 4u << 20);
-	snprintf(path, sizeof(path), "%s/tidyhull-%.6s/%s/cgroup.procs", mount,
-		context->store->tag, id);
-	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
-		rc = 1;
-		for (char *at = text.data; *at && rc == 1;
-			at += strcspn(at, "\n"), at += *at == '\n') {
-			if (listing->count < PROCESSES_MAX &&
-				add(listing, atoi(at), err) < 0)
-				rc = -1;
-		}
+	th_group_path(context->store, id, path);
+	th_cgroup_open(path, &group);
+	rc = th_cgroup_processes(&group, &pids, &count, err);
+	for (size_t i = 0; rc == 1 && i < count && i < PROCESSES_MAX; i++) {
+		if (add(listing, pids[i], err) < 0)
+			rc = -1;
 	}
-	th_buf_release(&text);
+	free(pids);
+	th_cgroup_close(&group);
 	return rc;
 }
 

@@ -21,10 +21,10 @@ static void clean(const struct th_context *context,
 	const struct th_container_row *row, bool rebooted)
 {
 	struct th_store *store = context->store;
-	char group[32], path[64];
+	char group[TH_CGROUP_PATH], path[64];
 
-	snprintf(group, sizeof(group), "tidyhull-%.6s", store->tag);
-	th_cgroup_remove(group, row->id);
+	th_group_path(store, row->id, group);
+	th_cgroup_remove(group);
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);
 	if (!rebooted && strcmp(row->network, "none") != 0 &&

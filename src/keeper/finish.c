@@ -12,9 +12,21 @@
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 
+/* The program's own status, where a reaper stood between. */
+static int program_status(const struct keeper *keeper)
+{
+	int status = 0;
+
+	if (keeper->sandbox.status >= 0 &&
+		read(keeper->sandbox.status, &status, sizeof(status)) ==
+			sizeof(status))
+		return status;
+	return keeper->status;
+}
+
 static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 {
-	int status = keeper->status;
+	int status = program_status(keeper);
 
 	memset(ending, 0, sizeof(*ending));
 	ending->by_force = keeper->by_force;
@@ -25,8 +37,13 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 	}
 	ending->outcome = TH_OUTCOME_SIGNAL;
 	ending->code = WTERMSIG(status);
-	if (ending->code == SIGKILL && keeper->stands_for && !keeper->by_force)
+	if (ending->code != SIGKILL || keeper->by_force)
+		return;
+	if (keeper->stands_for)
 		ending->code = keeper->stands_for;
+	else if (!keeper->end_cause[0] &&
+		th_cgroup_memory_kills(&keeper->cgroup) > 0)
+		ending->outcome = TH_OUTCOME_OUT_OF_MEMORY;
 }
 
 static void record_end(struct keeper *keeper, const struct th_ending *ending)
@@ -41,7 +58,10 @@ static void record_end(struct keeper *keeper, const struct th_ending *ending)
 	struct th_error ignored = {0};
 
 	snprintf(cause, sizeof(cause), "%s%s",
-		asked ? keeper->end_cause : "its process ended",
+		asked ? keeper->end_cause
+			: ending->outcome == TH_OUTCOME_OUT_OF_MEMORY
+			? "the kernel ended it: its memory was used up"
+			: "its process ended",
 		keeper->by_force ? ", and killed after the grace period" : "");
 	change.reason = asked ? cause : "";
 	if (keeper->plan.keep)
@@ -105,9 +125,9 @@ void keeper_finish(struct keeper *keeper)
 	th_relay_free(keeper->relay);
 	keeper->relay = NULL;
 	th_log_close(&keeper->log);
-	th_close(&keeper->cgroup_fd);
-	th_cgroup_remove(keeper->group, keeper->id);
 	read_outcome(keeper, &ending);
+	th_cgroup_close(&keeper->cgroup);
+	th_cgroup_remove(keeper->group_path);
 	record_end(keeper, &ending);
 	tell_end(keeper, &ending);
 	release_host(keeper);
@@ -138,9 +158,9 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 		th_close(&keeper->port_fds[i][1]);
 	}
 	th_log_close(&keeper->log);
-	th_close(&keeper->cgroup_fd);
-	if (keeper->group[0])
-		th_cgroup_remove(keeper->group, keeper->id);
+	th_cgroup_close(&keeper->cgroup);
+	if (keeper->group_path[0])
+		th_cgroup_remove(keeper->group_path);
 	if (keeper->row.id[0])
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);

@@ -18,6 +18,7 @@
 #include "keeper/plan.h"
 #include "network/relay.h"
 #include "oci/bundle.h"
+#include "sandbox/cgroup.h"
 #include "sandbox/sandbox.h"
 #include "store/container_state.h"
 #include "store/store.h"
@@ -61,8 +62,12 @@ struct keeper {
 	struct th_container_row row;
 	struct th_log log;
 	bool log_reported;
-	int cgroup_fd, overlay_fd, netns_fd;
-	char group[32]; /* the store's cgroup */
+	int overlay_fd, netns_fd;
+	struct th_cgroup cgroup;
+	char group_path[TH_CGROUP_PATH]; /* "" before it is made */
+	struct th_buf filter; /* compiled; empty: none */
+	char *bundle_path;
+	struct th_sandbox_options options;
 	struct th_relay *relay;
 	int (*port_fds)[2];
 	struct th_port_row *port_rows; /* what is held, for the state */

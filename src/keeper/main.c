@@ -15,6 +15,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "sandbox/filter.h"
 
 /* The channel to the command that starts the container. */
 #define CHANNEL 3
@@ -93,14 +94,15 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->input = strcmp(argv[ARG_MODE], "input") == 0;
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
-	keeper->lock_fd = keeper->folder_fd = keeper->cgroup_fd = -1;
+	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
 	keeper->overlay_fd = keeper->netns_fd = -1;
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
-	keeper->sandbox.console = -1;
+	keeper->sandbox.console = keeper->sandbox.status = -1;
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
 	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
 	keeper->log.fd = -1;
 	keeper->loop.epoll = -1;
+	th_buf_init(&keeper->filter, TH_FILTER_MAX);
 	/* A client is not read while some of its input waits, so one message
 	 * is the most that can be there; the rest is for several clients. */
 	th_buf_init(&keeper->in_pending, 16 * TH_CHANNEL_PAYLOAD);
@@ -108,13 +110,16 @@ static void init(struct keeper *keeper, char **argv)
 
 static void release(struct keeper *keeper)
 {
-	int fds[] = {keeper->signals.fd, keeper->process.fd};
+	int fds[] = {
+		keeper->signals.fd, keeper->process.fd, keeper->sandbox.status};
 
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
 	th_plan_release(&keeper->plan);
 	th_bundle_release(&keeper->bundle);
 	th_close(&keeper->folder_fd);
+	th_buf_release(&keeper->filter);
+	free(keeper->bundle_path);
 	free(keeper->port_fds);
 	free(keeper->port_rows);
 	th_loop_release(&keeper->loop);

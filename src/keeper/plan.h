@@ -19,6 +19,8 @@ struct th_plan {
 	struct th_port *ports;
 	size_t port_count;
 	bool keep;
+	bool ordinary; /* of a user without root's rights */
+	char *filter; /* which compiled filter, or NULL */
 	int stop_signal;
 	int grace_ms;
 	/* For people and for show: the settings as they were given. */

@@ -168,8 +168,10 @@ static int start(struct client *client, const struct request *request,
 {
 	struct keeper *keeper = client->keeper;
 	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
-		.namespaces = keeper->bundle.namespaces,
-		.cgroup = keeper->cgroup_fd,
+		.namespaces = th_bundle_own_namespaces(&keeper->bundle),
+		.cgroup = &keeper->cgroup,
+		.filter = keeper->filter.len ? &keeper->filter : NULL,
+		.filter_flags = keeper->bundle.seccomp.flags,
 		.process = &request->process,
 		.stdio = {fds[0], fds[1], fds[2]}};
 	struct session *session = calloc(1, sizeof(*session));

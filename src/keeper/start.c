@@ -12,7 +12,7 @@
 #include "keeper/keeper.h"
 #include "keeper/lock.h"
 #include "network/network.h"
-#include "sandbox/cgroup.h"
+#include "sandbox/filter.h"
 #include "sandbox/overlay.h"
 
 /* How long an earlier keeper may take to leave. */
@@ -113,26 +113,64 @@ out:
 	return rc;
 }
 
+/* Compiled when the container was made, as that takes longer than the rest of
+ * a start; what has been lost is compiled again. */
+static int load_filter(struct keeper *keeper, struct th_error *err)
+{
+	struct th_error ignored = {0};
+	char path[128];
+
+	if (!keeper->bundle.seccomp.given)
+		return 0;
+	if (keeper->plan.filter) {
+		snprintf(path, sizeof(path), "filters/%.64s",
+			keeper->plan.filter);
+		if (th_file_read(keeper->store->root_fd, path, &keeper->filter,
+			    &ignored) == 1 &&
+			keeper->filter.len)
+			return 0;
+	}
+	return th_filter_compile(&keeper->bundle.seccomp, &keeper->filter, err);
+}
+
+static int make_group(struct keeper *keeper, struct th_error *err)
+{
+	if (keeper->bundle.cgroup_path)
+		snprintf(keeper->group_path, sizeof(keeper->group_path),
+			"%.500s", keeper->bundle.cgroup_path);
+	else
+		th_group_path(keeper->store, keeper->id, keeper->group_path);
+	/* Of an ordinary user the kernel takes no device nodes anyway. */
+	return th_cgroup_make(keeper->group_path, &keeper->bundle.resources,
+		!keeper->plan.ordinary, &keeper->cgroup, err);
+}
+
 static int create(struct keeper *keeper, struct th_error *err)
 {
-	struct th_sandbox_options options = {.bundle = &keeper->bundle};
-	char *path;
+	struct th_sandbox_options *options = &keeper->options;
+	const char *reaper =
+		th_bundle_annotation(&keeper->bundle, "org.tidyhull.reaper");
 	int rc;
 
-	path = th_format("%s/containers/%s", keeper->store->root, keeper->id);
-	if (!path)
+	keeper->bundle_path =
+		th_format("%s/containers/%s", keeper->store->root, keeper->id);
+	if (!keeper->bundle_path)
 		return th_fail_memory(err);
-	options.bundle_path = path;
-	options.root_mount = keeper->overlay_fd;
-	options.cgroup = keeper->cgroup_fd;
-	rc = keeper_make_streams(keeper, options.stdio, err);
+	options->bundle = &keeper->bundle;
+	options->id = keeper->id;
+	options->bundle_path = keeper->bundle_path;
+	options->root_mount = keeper->overlay_fd;
+	options->cgroup = &keeper->cgroup;
+	options->filter = keeper->filter.len ? &keeper->filter : NULL;
+	options->reaper = reaper && strcmp(reaper, "yes") == 0;
+	options->listener = -1;
+	rc = keeper_make_streams(keeper, options->stdio, err);
 	if (rc == 0)
-		rc = th_sandbox_create(&options, &keeper->sandbox, err);
+		rc = th_sandbox_create(options, &keeper->sandbox, err);
 	if (!keeper->bundle.process.terminal) {
 		for (int i = 0; i < 3; i++)
-			th_close(&options.stdio[i]);
+			th_close(&options->stdio[i]);
 	}
-	free(path);
 	return rc;
 }
 
@@ -238,10 +276,7 @@ int keeper_start(struct keeper *keeper, struct th_error *err)
 			"removed by another command");
 	if (rc < 0 || load(keeper, err) || bind_ports(keeper, err))
 		return -1;
-	snprintf(keeper->group, sizeof(keeper->group), "tidyhull-%.6s",
-		keeper->store->tag);
-	if (th_cgroup_make(
-		    keeper->group, keeper->id, &keeper->cgroup_fd, err) ||
+	if (load_filter(keeper, err) || make_group(keeper, err) ||
 		open_root(keeper, err) || create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */

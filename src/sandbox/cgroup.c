@@ -2,94 +2,549 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/magic.h>
+#include <signal.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <sys/vfs.h>
 #include <time.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/device_filter.h"
+#include "sandbox/hierarchy.h"
+#include "sandbox/limits.h"
 
 /* How long the last processes get to leave after the kill. */
 #define LEAVE_TRIES 400
 #define LEAVE_STEP_NS 5000000
 
+#define FOLDER_MAX 1100
+
 const char *th_cgroup_mount(void)
 {
-	static const char *const places[] = {
-		"/sys/fs/cgroup", "/sys/fs/cgroup/unified"};
-	struct statfs fs;
+	const struct hierarchy *v2 = hierarchy_v2();
 
-	for (size_t i = 0; i < sizeof(places) / sizeof(*places); i++) {
-		if (statfs(places[i], &fs) == 0 &&
-			fs.f_type == CGROUP2_SUPER_MAGIC)
-			return places[i];
-	}
-	return NULL;
+	return v2 ? v2->mount : NULL;
 }
 
-int th_cgroup_make(
-	const char *group, const char *name, int *fd, struct th_error *err)
+static void folder_of(const struct hierarchy *hierarchy, const char *path,
+	char folder[FOLDER_MAX])
 {
-	const char *mount = th_cgroup_mount();
-	char path[256];
+	snprintf(folder, FOLDER_MAX, "%s%s%s%s", hierarchy->mount,
+		hierarchy->base, *path == '/' ? "" : "/", path);
+}
 
-	*fd = -1;
-	if (!mount)
-		return 0;
-	/* Another container's end may remove the group in between. */
+/* ---- making ---- */
+
+/* A new group of the version 1 cpuset hierarchy is of no use before it has
+ * CPUs and memory nodes: those of the group above. */
+static void inherit_cpuset(const char *folder)
+{
+	static const char *const files[] = {"cpuset.cpus", "cpuset.mems"};
+	char above[FOLDER_MAX];
+	struct th_error ignored = {0};
+	struct th_buf text;
+
+	snprintf(above, sizeof(above), "%s", folder);
+	*strrchr(above, '/') = '\0';
+	for (size_t i = 0; i < 2; i++) {
+		char path[FOLDER_MAX + 32];
+
+		snprintf(path, sizeof(path), "%s/%s", above, files[i]);
+		th_buf_init(&text, 65536);
+		if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1)
+			group_write(folder, files[i], text.data);
+		th_buf_release(&text);
+	}
+}
+
+/* Makes the folder and those above it that are missing. */
+static int make_folders(const struct hierarchy *hierarchy, const char *path)
+{
+	bool cpuset = strstr(hierarchy->controllers, ",cpuset,");
+	char folder[FOLDER_MAX];
+	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base);
+
+	folder_of(hierarchy, path, folder);
+	for (char *at = folder + top + 1;; at++) {
+		char held = *at;
+
+		if (held != '/' && held)
+			continue;
+		*at = '\0';
+		if (mkdir(folder, 0755) == 0) {
+			if (cpuset && !hierarchy->v2)
+				inherit_cpuset(folder);
+		} else if (errno != EEXIST) {
+			return -1;
+		}
+		*at = held;
+		if (!held)
+			return 0;
+	}
+}
+
+static int open_v2(const struct hierarchy *v2, const char *path,
+	struct th_cgroup *group, struct th_error *err)
+{
+	char folder[FOLDER_MAX];
+
+	folder_of(v2, path, folder);
+	/* Another container's end may remove the group above in between. */
 	for (int tries = 0; tries < 20; tries++) {
-		snprintf(path, sizeof(path), "%s/%s", mount, group);
-		if (mkdir(path, 0755) && errno != EEXIST)
-			break;
-		snprintf(path, sizeof(path), "%s/%s/%s", mount, group, name);
-		if (mkdir(path, 0755) == 0 || errno == EEXIST) {
-			*fd = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-			if (*fd >= 0)
+		if (make_folders(v2, path) == 0) {
+			group->fd = open(
+				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+			if (group->fd >= 0)
 				return 0;
 		}
 		if (errno != ENOENT)
 			break;
 	}
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"cannot make the control group %s", path);
+		"cannot make the control group %s", folder);
 }
 
-static void kill_all(const char *path)
+static int add_v1(const struct hierarchy *hierarchy, const char *path,
+	struct th_cgroup *group)
 {
-	char file[320];
-	int fd;
+	char folder[FOLDER_MAX], *copy;
 
-	snprintf(file, sizeof(file), "%s/cgroup.kill", path);
-	fd = open(file, O_WRONLY | O_CLOEXEC);
-	if (fd < 0)
-		return;
-	if (write(fd, "1", 1) < 0) {
-		/* It is empty or gone: the removal will tell. */
+	folder_of(hierarchy, path, folder);
+	for (size_t i = 0; i < group->v1_count; i++) {
+		if (strcmp(group->v1[i], folder) == 0)
+			return 0;
 	}
-	close(fd);
+	if (group->v1_count == TH_CGROUP_V1_MAX) {
+		errno = ENOSPC;
+		return -1;
+	}
+	for (int tries = 0; make_folders(hierarchy, path); tries++) {
+		if (errno != ENOENT || tries == 20)
+			return -1;
+	}
+	copy = strdup(folder);
+	if (!copy)
+		return -1;
+	group->v1[group->v1_count++] = copy;
+	return 0;
 }
 
-bool th_cgroup_remove(const char *group, const char *name)
+/* ---- controllers of version 2 ---- */
+
+static bool has_controller(const char *folder, const char *name)
+{
+	struct th_error ignored = {0};
+	char path[FOLDER_MAX + 32];
+	struct th_buf text;
+	bool found = false;
+
+	snprintf(path, sizeof(path), "%s/cgroup.controllers", folder);
+	th_buf_init(&text, 4096);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		char *rest = NULL;
+
+		for (char *word = strtok_r(text.data, " \n", &rest);
+			word && !found; word = strtok_r(NULL, " \n", &rest))
+			found = strcmp(word, name) == 0;
+	}
+	th_buf_release(&text);
+	return found;
+}
+
+/* In a part that was given to this user, the processes that sit at its top
+ * stand in the way of controllers below (cgroup-v2.rst, "No Internal Process
+ * Constraint"): they move one step aside. */
+static void step_aside(const char *base)
+{
+	struct th_error ignored = {0};
+	char path[FOLDER_MAX + 32];
+	struct th_buf text;
+
+	snprintf(path, sizeof(path), "%s/tidyhull-outside", base);
+	if (mkdir(path, 0755) && errno != EEXIST)
+		return;
+	snprintf(path, sizeof(path), "%s/cgroup.procs", base);
+	th_buf_init(&text, 1 << 20);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		char *rest = NULL;
+
+		snprintf(path, sizeof(path), "%s/tidyhull-outside", base);
+		for (char *pid = strtok_r(text.data, "\n", &rest); pid;
+			pid = strtok_r(NULL, "\n", &rest))
+			group_write(path, "cgroup.procs", pid);
+	}
+	th_buf_release(&text);
+}
+
+static int enable(const struct hierarchy *v2, const char *path,
+	const char *controller, struct th_error *err)
+{
+	size_t top = strlen(v2->mount) + strlen(v2->base);
+	char folder[FOLDER_MAX], text[64];
+
+	folder_of(v2, path, folder);
+	if (has_controller(folder, controller))
+		return 0;
+	snprintf(text, sizeof(text), "+%s", controller);
+	for (char *at = folder + top; *at; at++) {
+		int rc;
+
+		if (*at != '/')
+			continue;
+		*at = '\0';
+		rc = group_write(folder, "cgroup.subtree_control", text);
+		if (rc && errno == EBUSY && v2->base[0] && at == folder + top) {
+			step_aside(folder);
+			rc = group_write(
+				folder, "cgroup.subtree_control", text);
+		}
+		if (rc)
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"the control group %s cannot give its %s "
+				"controller to the groups below",
+				folder, controller);
+		*at = '/';
+	}
+	return 0;
+}
+
+/* ---- limits ---- */
+
+/* The version 1 name of a controller of version 2. */
+static const char *old_name(const char *controller)
+{
+	return strcmp(controller, "io") == 0 ? "blkio" : controller;
+}
+
+static int refuse(const struct limit *limit, struct th_error *err)
+{
+	if (geteuid() == 0 && hierarchy_v2() && hierarchy_v2()->writable)
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"%s is not possible here: this host's control groups "
+			"have no %s controller for it",
+			limit->what, limit->controller);
+	th_fail(err, TH_NOT_POSSIBLE,
+		"%s is not possible here: no control group with the %s "
+		"controller belongs to this user",
+		limit->what, limit->controller);
+	return th_hint(err,
+		"the administrator can give one: systemd-run --user --scope "
+		"-p Delegate=yes tidyhull ..., or see: tidyhull doctor");
+}
+
+static int write_limit(const struct limit *limit, const char *folder,
+	const char *file, const char *other, const char *value,
+	struct th_error *err)
+{
+	if (group_write(folder, file, value) == 0 ||
+		(*other && errno == ENOENT &&
+			group_write(folder, other, value) == 0))
+		return 0;
+	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+		"%s cannot be set: \"%.60s\" to %s", limit->what, value, file);
+}
+
+static int apply(struct th_cgroup *group, const struct limit *limit,
+	struct th_error *err)
+{
+	const struct hierarchy *v2 = hierarchy_v2(), *v1;
+	char folder[FOLDER_MAX];
+
+	if (v2 && group->fd >= 0 && limit->file2[0]) {
+		char top[FOLDER_MAX];
+
+		folder_of(v2, "", top);
+		top[strlen(top) - 1] = '\0';
+		if (has_controller(top, limit->controller)) {
+			folder_of(v2, group->path, folder);
+			return enable(v2, group->path, limit->controller,
+				       err) ||
+					write_limit(limit, folder, limit->file2,
+						limit->other2, limit->value2,
+						err)
+				? -1
+				: 0;
+		}
+	}
+	v1 = hierarchy_v1(old_name(limit->controller));
+	if (!v1 || !v1->writable || !limit->file1[0])
+		return refuse(limit, err);
+	if (add_v1(v1, group->path, group))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot make a control group for %s", limit->what);
+	folder_of(v1, group->path, folder);
+	return write_limit(
+		limit, folder, limit->file1, limit->other1, limit->value1, err);
+}
+
+static int apply_unified(struct th_cgroup *group,
+	const struct th_resources *resources, struct th_error *err)
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+	char folder[FOLDER_MAX];
+
+	for (size_t i = 0; i < resources->unified.count; i++) {
+		const char *entry = resources->unified.items[i];
+		size_t len = strcspn(entry, "=");
+		char name[128], controller[64];
+		struct th_error ignored = {0};
+
+		snprintf(name, sizeof(name), "%.*s", (int)len, entry);
+		snprintf(controller, sizeof(controller), "%.*s",
+			(int)strcspn(name, "."), name);
+		if (!v2 || group->fd < 0)
+			return th_fail(err, TH_NOT_POSSIBLE,
+				"\"%s\" cannot be set: this host has no "
+				"version 2 control groups",
+				name);
+		folder_of(v2, group->path, folder);
+		if (strcmp(controller, "cgroup") != 0)
+			enable(v2, group->path, controller, &ignored);
+		if (group_write(folder, name, entry + len + 1))
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"the control group's \"%s\" cannot be set to "
+				"\"%.60s\"",
+				name, entry + len + 1);
+	}
+	return 0;
+}
+
+/* Memory and both together depend on one another: what is lowered first must
+ * be the smaller one, what is raised first the larger one. */
+static int apply_again(struct th_cgroup *group, const struct limits *limits,
+	struct th_error *err)
+{
+	struct th_error first = {0};
+	int rc = 0;
+
+	for (size_t i = 0; i < limits->count; i++)
+		rc |= apply(group, &limits->items[i], &first);
+	if (rc == 0)
+		return 0;
+	for (size_t i = 0; i < limits->count; i++) {
+		if (apply(group, &limits->items[i], err))
+			return -1;
+	}
+	return 0;
+}
+
+int th_cgroup_limit(struct th_cgroup *group,
+	const struct th_resources *resources, struct th_error *err)
+{
+	struct limits limits;
+	int rc;
+
+	if (!group->path[0] && !th_resources_empty(resources))
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"no limit is possible here: no control group belongs "
+			"to this user");
+	limits_read(resources, &limits);
+	rc = limits.failed ? th_fail_memory(err)
+			   : apply_again(group, &limits, err);
+	limits_release(&limits);
+	return rc ? -1 : apply_unified(group, resources, err);
+}
+
+/* ---- devices ---- */
+
+static void old_rule(const struct th_device_rule *rule, char text[64])
+{
+	char major_text[16] = "*", minor_text[16] = "*";
+
+	if (rule->major_id >= 0)
+		snprintf(major_text, 16, "%d", (int)rule->major_id);
+	if (rule->minor_id >= 0)
+		snprintf(minor_text, 16, "%d", (int)rule->minor_id);
+	snprintf(text, 64, "%c %s:%s %s%s%s", rule->type, major_text,
+		minor_text, rule->read ? "r" : "", rule->write ? "w" : "",
+		rule->make ? "m" : "");
+}
+
+static int restrict_v1(
+	struct th_cgroup *group, const struct th_resources *resources)
+{
+	const struct hierarchy *v1 = hierarchy_v1("devices");
+	char folder[FOLDER_MAX], text[64];
+
+	if (!v1 || !v1->writable || add_v1(v1, group->path, group))
+		return -1;
+	folder_of(v1, group->path, folder);
+	for (size_t i = 0; i < resources->device_count; i++) {
+		const struct th_device_rule *rule = &resources->devices[i];
+
+		old_rule(rule, text);
+		if (group_write(folder,
+			    rule->allow ? "devices.allow" : "devices.deny",
+			    rule->type == 'a' && rule->major_id < 0 ? "a"
+								    : text))
+			return -1;
+	}
+	return 0;
+}
+
+static int restrict_devices(struct th_cgroup *group,
+	const struct th_resources *resources, bool needed, struct th_error *err)
+{
+	if (!resources->device_count)
+		return 0;
+	if ((group->fd >= 0 &&
+		    device_filter_attach(group->fd, resources->devices,
+			    resources->device_count) == 0) ||
+		(group->path[0] && restrict_v1(group, resources) == 0)) {
+		group->devices_enforced = true;
+		return 0;
+	}
+	if (!needed)
+		return 0;
+	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+		"the container's devices cannot be restricted: neither a "
+		"device program of version 2 control groups nor the devices "
+		"controller of version 1 is there");
+}
+
+/* ---- the whole ---- */
+
+int th_cgroup_make(const char *path, const struct th_resources *resources,
+	bool need_devices, struct th_cgroup *group, struct th_error *err)
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+	const struct hierarchy *freezer = hierarchy_v1("freezer");
+
+	memset(group, 0, sizeof(*group));
+	group->fd = -1;
+	if (v2 && v2->writable) {
+		snprintf(group->path, sizeof(group->path), "%s", path);
+		if (open_v2(v2, path, group, err))
+			return -1;
+	} else if (freezer && freezer->writable) {
+		/* It holds the processes together where nothing else does. */
+		snprintf(group->path, sizeof(group->path), "%s", path);
+		if (add_v1(freezer, path, group))
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"cannot make the control group %s", path);
+	}
+	if (th_cgroup_limit(group, resources, err) ||
+		restrict_devices(group, resources, need_devices, err)) {
+		th_cgroup_close(group);
+		th_cgroup_remove(path);
+		return -1;
+	}
+	return 0;
+}
+
+void th_cgroup_open(const char *path, struct th_cgroup *group)
+{
+	const struct hierarchy *list;
+	size_t count = hierarchies(&list);
+	char folder[FOLDER_MAX];
+
+	memset(group, 0, sizeof(*group));
+	group->fd = -1;
+	snprintf(group->path, sizeof(group->path), "%s", path);
+	for (size_t i = 0; i < count; i++) {
+		folder_of(&list[i], path, folder);
+		if (list[i].v2)
+			group->fd = open(
+				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+		else if (access(folder, F_OK) == 0 &&
+			group->v1_count < TH_CGROUP_V1_MAX)
+			group->v1[group->v1_count++] = strdup(folder);
+	}
+	while (group->v1_count && !group->v1[group->v1_count - 1])
+		group->v1_count--;
+}
+
+int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
+	struct th_error *err)
+{
+	char text[24], folder[FOLDER_MAX];
+
+	snprintf(text, sizeof(text), "%d", (int)pid);
+	for (size_t i = 0; i < group->v1_count; i++) {
+		if (group_write(group->v1[i], "cgroup.procs", text))
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"cannot put the process into %s", group->v1[i]);
+	}
+	if (!all || group->fd < 0)
+		return 0;
+	folder_of(hierarchy_v2(), group->path, folder);
+	if (group_write(folder, "cgroup.procs", text))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot put the process into %s", folder);
+	return 0;
+}
+
+void th_cgroup_close(struct th_cgroup *group)
+{
+	th_close(&group->fd);
+	for (size_t i = 0; i < group->v1_count; i++)
+		free(group->v1[i]);
+	group->v1_count = 0;
+	group->path[0] = '\0';
+}
+
+static void kill_all(const struct hierarchy *hierarchy, const char *folder)
+{
+	struct th_error ignored = {0};
+	char path[FOLDER_MAX + 32];
+	struct th_buf text;
+
+	if (hierarchy->v2 && group_write(folder, "cgroup.kill", "1") == 0)
+		return;
+	/* A frozen process is killed when it is thawed. */
+	group_write(folder, "freezer.state", "THAWED");
+	snprintf(path, sizeof(path), "%s/cgroup.procs", folder);
+	th_buf_init(&text, 4u << 20);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		char *rest = NULL;
+
+		for (char *pid = strtok_r(text.data, "\n", &rest); pid;
+			pid = strtok_r(NULL, "\n", &rest)) {
+			if (atoi(pid) > 1)
+				kill(atoi(pid), SIGKILL);
+		}
+	}
+	th_buf_release(&text);
+}
+
+static bool remove_from(const struct hierarchy *hierarchy, const char *path)
 {
 	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
-	const char *mount = th_cgroup_mount();
-	char path[256];
+	char folder[FOLDER_MAX];
+	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base) + 1;
 
-	if (!mount)
-		return true;
-	snprintf(path, sizeof(path), "%s/%s/%s", mount, group, name);
+	folder_of(hierarchy, path, folder);
 	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
-		if (rmdir(path) == 0 || errno == ENOENT) {
-			snprintf(path, sizeof(path), "%s/%s", mount, group);
-			rmdir(path);
+		if (rmdir(folder) == 0 || errno == ENOENT) {
+			char *slash = strrchr(folder, '/');
+
+			/* The folder above, where it is ours and empty. */
+			if (slash && slash > folder + top) {
+				*slash = '\0';
+				rmdir(folder);
+			}
 			return true;
 		}
-		if (tries == 0)
-			kill_all(path);
+		if (errno != EBUSY)
+			return false;
+		if (tries % 20 == 0)
+			kill_all(hierarchy, folder);
 		nanosleep(&step, NULL);
 	}
 	return false;
+}
+
+bool th_cgroup_remove(const char *path)
+{
+	const struct hierarchy *list;
+	size_t count = hierarchies(&list);
+	bool gone = true;
+
+	for (size_t i = 0; i < count; i++) {
+		if (list[i].writable)
+			gone &= remove_from(&list[i], path);
+	}
+	return gone;
 }

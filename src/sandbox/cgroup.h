@@ -1,21 +1,73 @@
-/* A control group per container, in the version 2 hierarchy: it holds all its
- * processes, so that none can escape when the container ends. */
+/* Control groups: where a container's processes are held together, limited,
+ * frozen and counted. Version 2 is the normal case; a hierarchy of version 1
+ * is used for a limit whose controller is there and nowhere else. */
 #ifndef TH_SANDBOX_CGROUP_H
 #define TH_SANDBOX_CGROUP_H
 
 #include <stdbool.h>
+#include <sys/types.h>
 
 #include "base/error.h"
+#include "oci/resources.h"
 
 /* Where the version 2 hierarchy is mounted; NULL on hosts without one. */
 const char *th_cgroup_mount(void);
 
-/* Makes GROUP/NAME and opens it. *fd is -1 where the host has no version 2
- * hierarchy: the PID namespace alone holds the processes then. */
-int th_cgroup_make(
-	const char *group, const char *name, int *fd, struct th_error *err);
-/* Kills whatever is still in it and removes it, with GROUP when that is
- * empty. True when nothing of it is left. */
-bool th_cgroup_remove(const char *group, const char *name);
+#define TH_CGROUP_PATH 512
+#define TH_CGROUP_V1_MAX 16
+
+/* A group that is open. Init with TH_CGROUP_NONE. */
+struct th_cgroup {
+	int fd; /* in the version 2 hierarchy, or -1 */
+	char path[TH_CGROUP_PATH]; /* as below; "" where there is none */
+	/* Groups in hierarchies of version 1: their whole paths. */
+	char *v1[TH_CGROUP_V1_MAX];
+	size_t v1_count;
+	bool devices_enforced;
+};
+#define TH_CGROUP_NONE                                                         \
+	{                                                                      \
+		.fd = -1                                                       \
+	}
+
+/* Makes the group at path, which is taken below the mount points, or below
+ * the part of them that belongs to this user: "/tidyhull-ab12cd/ID". Limits
+ * that this host cannot keep are errors that name them (TH_NOT_POSSIBLE).
+ * need_devices: the device rules must be enforced. */
+int th_cgroup_make(const char *path, const struct th_resources *resources,
+	bool need_devices, struct th_cgroup *group, struct th_error *err);
+/* The group that is there already, to be looked at; the same structure. */
+void th_cgroup_open(const char *path, struct th_cgroup *group);
+/* Other limits for a group that exists. */
+int th_cgroup_limit(struct th_cgroup *group,
+	const struct th_resources *resources, struct th_error *err);
+/* Puts the process into the group's version 1 hierarchies, and, with all, into
+ * the version 2 one. */
+int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
+	struct th_error *err);
+void th_cgroup_close(struct th_cgroup *group);
+/* Kills whatever is still in it and removes it everywhere, with the folder
+ * above it when that is empty. True when nothing of it is left. */
+bool th_cgroup_remove(const char *path);
+
+/* How often the kernel has killed a process of the group for its memory. */
+int64_t th_cgroup_memory_kills(const struct th_cgroup *group);
+/* Freezes, or thaws, all its processes, and waits until that is so. */
+int th_cgroup_freeze(
+	const struct th_cgroup *group, bool freeze, struct th_error *err);
+/* True where this host can freeze groups. */
+bool th_cgroup_can_freeze(const struct th_cgroup *group);
+
+/* What the group has used, where it is counted; TH_UNSET elsewhere. */
+struct th_usage {
+	int64_t cpu_us, memory_bytes, memory_limit, processes, processes_limit;
+	int64_t read_bytes, written_bytes;
+};
+void th_cgroup_usage(const struct th_cgroup *group, struct th_usage *usage);
+
+/* The IDs of its processes, to be freed. 1, 0 where there is no such group,
+ * -1. */
+int th_cgroup_processes(const struct th_cgroup *group, pid_t **pids,
+	size_t *count, struct th_error *err);
 
 #endif

@@ -1,16 +1,19 @@
-/* Who the container's process is, and the start of its program. */
+/* Who the container's process is, and what it may do. */
 #include <errno.h>
 #include <fcntl.h>
 #include <grp.h>
+#include <limits.h>
 #include <linux/capability.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/prctl.h>
 #include <sys/stat.h>
+#include <sys/socket.h>
 #include <sys/syscall.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/filter.h"
 #include "sandbox/inside.h"
 
 static int drop_bounding(uint64_t keep)
@@ -72,101 +75,122 @@ static int set_limits(const struct th_process *process, struct th_error *err)
 	return 0;
 }
 
-int th_inside_identity(const struct th_process *process, struct th_error *err)
+/* Kept to its own: libraries' headers do not have it everywhere. */
+struct sched_attributes {
+	uint32_t size, policy;
+	uint64_t flags;
+	int32_t nice;
+	uint32_t priority;
+	uint64_t runtime, deadline, period;
+};
+
+#define IOPRIO_WHO_PROCESS 1
+#define IOPRIO_CLASS_SHIFT 13
+
+static int set_priorities(
+	const struct th_process *process, struct th_error *err)
 {
-	if (set_limits(process, err))
-		return -1;
-	if (chdir(process->cwd))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot enter the working folder %s", process->cwd);
-	if (drop_bounding(process->bounding) ||
-		prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) ||
-		setgroups(process->group_count, process->groups) ||
-		setresgid(process->gid, process->gid, process->gid) ||
-		setresuid(process->uid, process->uid, process->uid) ||
-		set_capabilities(process))
+	const struct th_scheduler *wanted = &process->scheduler;
+	struct sched_attributes attributes = {.size = sizeof(attributes),
+		.policy = (uint32_t)wanted->policy,
+		.flags = wanted->flags,
+		.nice = (int32_t)wanted->nice,
+		.priority = (uint32_t)wanted->priority,
+		.runtime = wanted->runtime,
+		.deadline = wanted->deadline,
+		.period = wanted->period};
+
+	if (wanted->given && syscall(SYS_sched_setattr, 0, &attributes, 0))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot become user %u with its capabilities",
-			process->uid);
-	prctl(PR_SET_KEEPCAPS, 0, 0, 0, 0);
-	umask(process->has_umask ? process->umask : 022);
-	if (process->no_new_privileges &&
-		prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0))
+			"cannot set the scheduler of the process");
+	if (process->io_class &&
+		syscall(SYS_ioprio_set, IOPRIO_WHO_PROCESS, 0,
+			process->io_class << IOPRIO_CLASS_SHIFT |
+				process->io_level))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot forbid new privileges");
+			"cannot set the I/O priority of the process");
 	return 0;
 }
 
-static const char *search_path(const struct th_process *process)
+/* In a namespace of a single ID groups cannot be changed at all; the process
+ * has none then but its own (user_namespaces(7)). */
+static int set_groups(const struct th_process *process)
 {
-	for (size_t i = 0; i < process->env.count; i++) {
-		if (strncmp(process->env.items[i], "PATH=", 5) == 0)
-			return process->env.items[i] + 5;
-	}
-	return "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
+	if (setgroups(process->group_count, process->groups) == 0)
+		return 0;
+	return errno == EPERM && process->group_count == 0 ? 0 : -1;
 }
 
-static int say_why(
-	const char *program, const char *path, int sys, struct th_error *err)
+static int load_filter(
+	const struct th_inside_filter *filter, struct th_error *err)
 {
-	struct stat st;
+	int fd, rc;
 
-	if (sys == ENOENT && path && stat(path, &st) == 0) {
-		th_fail(err, TH_NO_EXEC,
-			"the program %s is there, but the interpreter or "
-			"loader that it names is not",
-			path);
-		return th_hint(err,
-			"an image for it needs that file too, or a program "
-			"linked statically");
+	if (!filter || !filter->program)
+		return 0;
+	if (!filter->listener)
+		return th_filter_load(
+			filter->program, filter->flags, false, &fd, err);
+	/* Who listens takes the descriptor out of this process: it cannot be
+	 * sent from here, where sending may already be listened to. */
+	rc = th_filter_load(filter->program, filter->flags, true, &fd, err);
+	if (rc == 0) {
+		char byte;
+
+		if (recv(filter->channel, &byte, 1, 0) != 1)
+			_exit(1);
+		th_close(&fd);
 	}
-	if (sys == ENOENT || sys == ENOTDIR) {
-		th_fail(err, TH_NO_PROGRAM,
-			"there is no program \"%.200s\" in the container",
-			program);
-		return th_hint(err, "the program's name comes right after --");
-	}
-	if (sys == ENOEXEC)
-		return th_fail(err, TH_NO_EXEC,
-			"%.200s is not a program for this machine, nor a "
-			"script that names its interpreter",
-			path);
-	if (sys == EACCES && path && stat(path, &st) == 0 &&
-		S_ISDIR(st.st_mode))
-		return th_fail(err, TH_NO_EXEC,
-			"%.200s is a folder, not a program", path);
-	return th_fail_sys(err, TH_NO_EXEC, sys,
-		"the program %.200s cannot be executed", path ? path : program);
+	return rc;
 }
 
-/* As execvp, but with the PATH of the new environment, and remembering what
- * was found. */
-int th_inside_exec(const struct th_process *process, struct th_error *err)
+/* A path through a descriptor may lead to where no path of the container
+ * does (getcwd(3) marks it). */
+static bool is_outside(void)
 {
-	const char *program = process->args.items[0];
-	const char *at = search_path(process);
-	static char *const no_env[] = {NULL};
-	char *const *env = process->env.items ? process->env.items : no_env;
-	char found[4096] = "", path[4096];
-	int sys = ENOENT;
+	char path[PATH_MAX];
 
-	if (strchr(program, '/')) {
-		execve(program, process->args.items, env);
-		return say_why(program, program, errno, err);
-	}
-	while (*program && *at) {
-		size_t len = strcspn(at, ":");
+	return !getcwd(path, sizeof(path)) || path[0] != '/';
+}
 
-		snprintf(path, sizeof(path), "%.*s/%s", len ? (int)len : 1,
-			len ? at : ".", program);
-		execve(path, process->args.items, env);
-		if (!found[0] && errno != ENOENT && errno != ENOTDIR) {
-			sys = errno;
-			snprintf(found, sizeof(found), "%s", path);
-		} else if (!found[0] && access(path, F_OK) == 0) {
-			snprintf(found, sizeof(found), "%s", path);
-		}
-		at += len + (at[len] == ':');
-	}
-	return say_why(program, found[0] ? found : NULL, sys, err);
+int th_inside_identity(const struct th_process *process,
+	const struct th_inside_filter *filter, struct th_error *err)
+{
+	bool entered;
+
+	if (set_limits(process, err) || set_priorities(process, err) ||
+		th_inside_labels(process, err))
+		return -1;
+	umask(process->has_umask ? process->umask : 022);
+	/* Without the promise of no new privileges loading a filter is itself
+	 * a privilege. */
+	if (!process->no_new_privileges && load_filter(filter, err))
+		return -1;
+	/* As root or as the user, whichever may enter it. */
+	entered = chdir(process->cwd) == 0;
+	if (drop_bounding(process->bounding) ||
+		prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) || set_groups(process) ||
+		setresgid(process->gid, process->gid, process->gid) ||
+		setresuid(process->uid, process->uid, process->uid))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot become user %u with its capabilities",
+			process->uid);
+	if (!entered && chdir(process->cwd))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot enter the working folder %s", process->cwd);
+	if (is_outside())
+		return th_fail(err, TH_FAILED,
+			"the working folder %s leads out of the container",
+			process->cwd);
+	if (set_capabilities(process))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot take the capabilities of user %u",
+			process->uid);
+	prctl(PR_SET_KEEPCAPS, 0, 0, 0, 0);
+	if (!process->no_new_privileges)
+		return 0;
+	if (prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot forbid new privileges");
+	return load_filter(filter, err);
 }

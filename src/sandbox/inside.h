@@ -3,24 +3,47 @@
 #ifndef TH_SANDBOX_INSIDE_H
 #define TH_SANDBOX_INSIDE_H
 
+#include "base/buffer.h"
 #include "base/error.h"
 #include "oci/bundle.h"
 
-/* mounts.c: all mounts of the bundle below rootfd, masks included. */
-int th_inside_mounts(
-	const struct th_bundle *bundle, int rootfd, struct th_error *err);
-/* mounts.c: /dev's nodes and links. */
+/* A filter that is compiled already. */
+struct th_inside_filter {
+	const struct th_buf *program; /* NULL: none */
+	unsigned int flags;
+	bool listener;
+	/* With a listener: a byte comes here once its descriptor is taken. */
+	int channel;
+};
+
+/* mounts.c: all mounts of the bundle below rootfd; fds are the sources, which
+ * are closed on the way. */
+int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
+	struct th_error *err);
+/* devices.c: /dev's nodes and links. */
 int th_inside_devices(
 	const struct th_bundle *bundle, int rootfd, struct th_error *err);
-/* mounts.c: masked and read-only paths, and the root itself. */
+/* protect.c: masked and read-only paths, and the root itself. */
 int th_inside_protect(
 	const struct th_bundle *bundle, int rootfd, struct th_error *err);
 /* terminal.c: a new terminal of the container's own devpts; the slave becomes
  * the standard streams and /dev/console. */
 int th_inside_terminal(int *master, bool bind_console, struct th_error *err);
-/* identity.c: groups, user, capabilities, limits and the working folder. */
-int th_inside_identity(const struct th_process *process, struct th_error *err);
-/* identity.c: does not return where it succeeds. */
+/* labels.c: a proc of the process's own PID namespace, attached nowhere. */
+int th_inside_proc(struct th_error *err);
+int th_inside_sysctls(const struct th_bundle *bundle, struct th_error *err);
+int th_inside_labels(const struct th_process *process, struct th_error *err);
+/* labels.c: by the parent, before anything is made. */
+int th_labels_check(const struct th_bundle *bundle, struct th_error *err);
+/* identity.c: groups, user, capabilities, limits, filter and the working
+ * folder. filter may be NULL. */
+int th_inside_identity(const struct th_process *process,
+	const struct th_inside_filter *filter, struct th_error *err);
+/* reaper.c: the calling process becomes the first process of its own for the
+ * program, and ends with it; only the program's process returns. status: where
+ * the program's wait status is written, or -1. */
+int th_inside_reaper(bool terminal, int status, struct th_error *err);
+/* program.c: does not return where it succeeds. */
 int th_inside_exec(const struct th_process *process, struct th_error *err);
 
 #endif

@@ -1,148 +1,199 @@
 /* The mounts of a bundle, carried out below its root. */
+#include "sandbox/mounts.h"
+
 #include <errno.h>
 #include <fcntl.h>
+#include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/path.h"
+#include "sandbox/copy_up.h"
+#include "sandbox/idmap.h"
 #include "sandbox/inside.h"
+#include "sandbox/mount_options.h"
 
-/* What the options of one mount come to. */
-struct plan {
-	bool bind;
-	bool recursive;
-	uint64_t attr_set, attr_clear;
-	uint64_t propagation; /* MS_..., or 0 */
-	bool recursive_attr;
-};
+/* ---- sources: taken while the host's mounts are as they were ---- */
 
-static const struct {
-	const char *word;
-	uint64_t set, clear;
-	bool recursive;
-} attributes[] = {{"ro", MOUNT_ATTR_RDONLY, 0, false},
-	{"rw", 0, MOUNT_ATTR_RDONLY, false},
-	{"nosuid", MOUNT_ATTR_NOSUID, 0, false},
-	{"suid", 0, MOUNT_ATTR_NOSUID, false},
-	{"nodev", MOUNT_ATTR_NODEV, 0, false},
-	{"dev", 0, MOUNT_ATTR_NODEV, false},
-	{"noexec", MOUNT_ATTR_NOEXEC, 0, false},
-	{"exec", 0, MOUNT_ATTR_NOEXEC, false},
-	{"noatime", MOUNT_ATTR_NOATIME, MOUNT_ATTR__ATIME, false},
-	{"relatime", MOUNT_ATTR_RELATIME, MOUNT_ATTR__ATIME, false},
-	{"strictatime", MOUNT_ATTR_STRICTATIME, MOUNT_ATTR__ATIME, false},
-	{"nodiratime", MOUNT_ATTR_NODIRATIME, 0, false},
-	{"diratime", 0, MOUNT_ATTR_NODIRATIME, false},
-	{"nosymfollow", MOUNT_ATTR_NOSYMFOLLOW, 0, false},
-	{"rro", MOUNT_ATTR_RDONLY, 0, true},
-	{"rnosuid", MOUNT_ATTR_NOSUID, 0, true},
-	{"rnodev", MOUNT_ATTR_NODEV, 0, true},
-	{"rnoexec", MOUNT_ATTR_NOEXEC, 0, true}};
-
-static const struct {
-	const char *word;
-	uint64_t flags;
-} propagations[] = {{"private", MS_PRIVATE}, {"rprivate", MS_PRIVATE},
-	{"slave", MS_SLAVE}, {"rslave", MS_SLAVE}, {"shared", MS_SHARED},
-	{"rshared", MS_SHARED}, {"unbindable", MS_UNBINDABLE},
-	{"runbindable", MS_UNBINDABLE}};
-
-/* True where the option is one that any mount can have. */
-static bool take_option(const char *option, struct plan *plan)
+static int map_ids(int fd, const struct mount_plan *plan,
+	const struct th_mount *mount, const struct th_bundle *bundle,
+	struct th_error *err)
 {
-	for (size_t i = 0; i < sizeof(attributes) / sizeof(*attributes); i++) {
-		if (strcmp(option, attributes[i].word) != 0)
-			continue;
-		plan->attr_set &= ~attributes[i].clear;
-		plan->attr_clear |= attributes[i].clear;
-		plan->attr_set |= attributes[i].set;
-		plan->attr_clear &= ~attributes[i].set |
-			(attributes[i].clear & MOUNT_ATTR__ATIME);
-		plan->recursive_attr |= attributes[i].recursive;
-		return true;
-	}
-	for (size_t i = 0; i < sizeof(propagations) / sizeof(*propagations);
-		i++) {
-		if (strcmp(option, propagations[i].word) == 0) {
-			plan->propagation = propagations[i].flags;
-			return true;
-		}
-	}
-	if (strcmp(option, "bind") == 0 || strcmp(option, "rbind") == 0) {
-		plan->bind = true;
-		plan->recursive |= option[0] == 'r';
-		return true;
-	}
-	return strcmp(option, "defaults") == 0;
-}
+	bool own = mount->uids.count > 0;
+	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP};
+	int ns, rc;
 
-static int set_attributes(int fd, const struct plan *plan)
-{
-	struct mount_attr attr = {0};
-	bool all = plan->recursive &&
-		(plan->recursive_attr || plan->attr_set & MOUNT_ATTR_RDONLY);
-
-	attr.attr_set = plan->attr_set;
-	attr.attr_clr = plan->attr_clear;
-	if ((attr.attr_set || attr.attr_clr) &&
-		mount_setattr(fd, "", AT_EMPTY_PATH | (all ? AT_RECURSIVE : 0),
-			&attr, sizeof(attr)))
+	if (!own && !bundle->uids.count)
+		return th_fail(err, TH_FAILED,
+			"the mount at %s asks for mapped IDs, but neither it "
+			"nor the container has a mapping",
+			mount->target);
+	ns = th_idmap_namespace(own ? &mount->uids : &bundle->uids,
+		own ? &mount->gids : &bundle->gids, err);
+	if (ns < 0)
 		return -1;
-	memset(&attr, 0, sizeof(attr));
-	attr.propagation = plan->propagation ? plan->propagation : MS_PRIVATE;
-	return mount_setattr(
-		fd, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr, sizeof(attr));
+	attr.userns_fd = (uint64_t)ns;
+	rc = mount_setattr(fd, "",
+		AT_EMPTY_PATH | (plan->id_mapped_all ? AT_RECURSIVE : 0), &attr,
+		sizeof(attr));
+	if (rc)
+		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"the IDs of the mount at %s cannot be mapped: its file "
+			"system, or this user, is not able to",
+			mount->target);
+	th_close(&ns);
+	return rc;
 }
 
-/* Gives a detached mount of the source: a bind of what is there. */
-static int open_bind(
-	const struct th_mount *mount, struct plan *plan, struct th_error *err)
+static int open_source(const struct th_mount *mount,
+	const struct mount_plan *plan, const struct th_bundle *bundle,
+	const char *bundle_path, struct th_error *err)
 {
+	char *path;
 	int fd;
 
 	if (!mount->source)
 		return th_fail(err, TH_FAILED, "the mount at %s has no source",
 			mount->target);
-	fd = open_tree(AT_FDCWD, mount->source,
+	path = th_path_absolute(bundle_path, mount->source);
+	if (!path)
+		return th_fail_memory(err);
+	fd = open_tree(AT_FDCWD, path,
 		OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC |
 			(plan->recursive ? AT_RECURSIVE : 0));
 	if (fd < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot mount %s at %s", mount->source, mount->target);
+		th_fail_sys(err, TH_FAILED, errno, "cannot mount %s at %s",
+			path, mount->target);
+	free(path);
+	if (fd >= 0 && plan->id_mapped && map_ids(fd, plan, mount, bundle, err))
+		th_close(&fd);
 	return fd;
 }
 
-static int configure(int fs, const struct th_mount *mount)
+int th_mounts_open(const struct th_bundle *bundle, const char *bundle_path,
+	int **fds, struct th_error *err)
 {
-	for (size_t i = 0; i < mount->options.count; i++) {
-		struct plan ignored = {0};
+	int *list, rc = 0;
+
+	list = malloc((bundle->mount_count + 1) * sizeof(*list));
+	if (!list)
+		return th_fail_memory(err);
+	for (size_t i = 0; i < bundle->mount_count; i++)
+		list[i] = -1;
+	for (size_t i = 0; rc == 0 && i < bundle->mount_count; i++) {
+		struct mount_plan plan;
+
+		rc = mount_plan_read(&bundle->mounts[i], &plan, err);
+		if (rc == 0 && plan.bind && !plan.remount) {
+			list[i] = open_source(&bundle->mounts[i], &plan, bundle,
+				bundle_path, err);
+			rc = list[i] < 0 ? -1 : 0;
+		}
+		th_strings_release(&plan.rest);
+	}
+	if (rc == 0)
+		*fds = list;
+	else
+		th_mounts_close(bundle, list);
+	return rc;
+}
+
+void th_mounts_close(const struct th_bundle *bundle, int *fds)
+{
+	for (size_t i = 0; fds && i < bundle->mount_count; i++)
+		th_close(&fds[i]);
+	free(fds);
+}
+
+bool th_mounts_need_parent(const struct th_bundle *bundle)
+{
+	if (bundle->namespaces & CLONE_NEWUSER)
+		return true;
+	for (size_t i = 0; i < bundle->mount_count; i++) {
+		const struct th_mount *mount = &bundle->mounts[i];
+
+		if (mount->uids.count)
+			return true;
+		for (size_t k = 0; k < mount->options.count; k++) {
+			if (strstr(mount->options.items[k], "idmap"))
+				return true;
+		}
+	}
+	return false;
+}
+
+/* ---- inside ---- */
+
+static int set_some(int fd, const struct mount_attributes *attributes, int flag)
+{
+	struct mount_attr attr = {
+		.attr_set = attributes->set, .attr_clr = attributes->clear};
+
+	if (!attr.attr_set && !attr.attr_clr)
+		return 0;
+	/* A change of the time-stamp mode has to clear the old one. */
+	if ((attr.attr_set | attr.attr_clr) & MOUNT_ATTR__ATIME)
+		attr.attr_clr |= MOUNT_ATTR__ATIME;
+	return mount_setattr(fd, "", AT_EMPTY_PATH | flag, &attr, sizeof(attr));
+}
+
+static int set_attributes(int fd, const struct mount_plan *plan)
+{
+	struct mount_attr attr = {.propagation = MS_PRIVATE};
+
+	if (set_some(fd, &plan->all, AT_RECURSIVE) ||
+		set_some(fd, &plan->top, 0))
+		return -1;
+	if (plan->remount && !plan->propagation)
+		return 0;
+	if (!plan->remount && plan->propagation != MS_SHARED &&
+		plan->propagation != MS_SLAVE &&
+		mount_setattr(fd, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr,
+			sizeof(attr)))
+		return -1;
+	if (!plan->propagation)
+		return 0;
+	attr.propagation = plan->propagation;
+	return mount_setattr(fd, "",
+		AT_EMPTY_PATH | (plan->propagation_all ? AT_RECURSIVE : 0),
+		&attr, sizeof(attr));
+}
+
+static int configure(int fs, const struct th_mount *mount,
+	const struct mount_plan *plan, struct th_error *err)
+{
+	for (size_t i = 0; i < plan->rest.count; i++) {
 		char word[256], *value;
 
-		if (take_option(mount->options.items[i], &ignored))
-			continue;
-		snprintf(word, sizeof(word), "%s", mount->options.items[i]);
+		snprintf(word, sizeof(word), "%s", plan->rest.items[i]);
 		value = strchr(word, '=');
 		if (value)
 			*value++ = '\0';
 		if (fsconfig(fs,
 			    value ? FSCONFIG_SET_STRING : FSCONFIG_SET_FLAG,
 			    word, value, 0))
-			return -1;
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"the mount at %s cannot have the option "
+				"\"%.100s\"",
+				mount->target, plan->rest.items[i]);
 	}
-	return fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0);
+	if (fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot mount %s at %s", mount->type, mount->target);
+	return 0;
 }
 
 /* Gives a detached mount of a new file system. */
-static int open_new(const struct th_mount *mount, struct th_error *err)
+static int open_new(const struct th_mount *mount, const struct mount_plan *plan,
+	const char *label, struct th_error *err)
 {
 	const char *type = mount->type;
-	int fs, fd;
+	int fs, fd = -1;
 
 	/* Inside, the one hierarchy there is shown for either name. */
 	if (strcmp(type, "cgroup") == 0)
@@ -154,23 +205,74 @@ static int open_new(const struct th_mount *mount, struct th_error *err)
 			mount->target);
 	if (mount->source)
 		fsconfig(fs, FSCONFIG_SET_STRING, "source", mount->source, 0);
-	fd = configure(fs, mount) ? -1 : fsmount(fs, FSMOUNT_CLOEXEC, 0);
-	if (fd < 0)
+	if (label && fsconfig(fs, FSCONFIG_SET_STRING, "context", label, 0) &&
+		strcmp(type, "proc") != 0 && strcmp(type, "sysfs") != 0 &&
+		strcmp(type, "cgroup2") != 0) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot mount %s at %s", type, mount->target);
+			"the mount at %s cannot have the label \"%.100s\"",
+			mount->target, label);
+	} else if (configure(fs, mount, plan, err) == 0) {
+		fd = fsmount(fs, FSMOUNT_CLOEXEC, 0);
+		if (fd < 0)
+			th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"cannot mount %s at %s", type, mount->target);
+	}
 	th_close(&fs);
 	return fd;
 }
 
-static int attach(int fd, int rootfd, const char *target, bool folder,
-	struct th_error *err)
+/* A window into the kernel must stand where it is looked for: what is masked
+ * there would not be masked elsewhere. */
+static int open_plain_target(
+	int rootfd, const struct th_mount *mount, struct th_error *err)
 {
+	const char *path = mount->target + strspn(mount->target, "/");
+	int at = th_path_make_in_root(rootfd, mount->target, true);
+
+	th_close(&at);
+	at = *path ? th_path_open_beneath(
+			     rootfd, path, O_PATH | O_DIRECTORY | O_CLOEXEC, 0)
+		   : -1;
+	if (at < 0)
+		return th_fail(err, TH_FAILED,
+			"cannot mount %s at %s: the image has a link there",
+			mount->type, mount->target);
+	return at;
+}
+
+static bool is_kernel_window(const struct th_mount *mount)
+{
+	return mount->type &&
+		(strcmp(mount->type, "proc") == 0 ||
+			strcmp(mount->type, "sysfs") == 0 ||
+			strncmp(mount->type, "cgroup", 6) == 0);
+}
+
+static int attach(int fd, int rootfd, const struct th_mount *mount,
+	const struct mount_plan *plan, struct th_error *err)
+{
+	const char *target = mount->target;
+	bool folder = true;
+	struct stat st;
 	int at, rc;
 
-	at = th_path_make_in_root(rootfd, target, folder);
-	if (at < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make the mount point %s inside", target);
+	if (fstat(fd, &st) == 0)
+		folder = S_ISDIR(st.st_mode);
+	if (is_kernel_window(mount) && !plan->bind) {
+		at = open_plain_target(rootfd, mount, err);
+		if (at < 0)
+			return -1;
+	} else {
+		at = th_path_make_in_root(rootfd, target, folder);
+		if (at < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot make the mount point %s inside",
+				target);
+	}
+	if (plan->copy_up && th_copy_up(at, fd, err)) {
+		th_close(&at);
+		return -1;
+	}
 	rc = move_mount(fd, "", at, "",
 		MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH);
 	if (rc && errno == ENOTDIR)
@@ -186,219 +288,58 @@ static int attach(int fd, int rootfd, const char *target, bool folder,
 	return rc;
 }
 
-static int mount_one(
-	const struct th_mount *mount, int rootfd, struct th_error *err)
+static int change_mounted(int rootfd, const struct th_mount *mount,
+	const struct mount_plan *plan, struct th_error *err)
 {
-	struct plan plan = {0};
-	struct stat st;
-	bool folder = true;
-	int fd, rc = -1;
+	int at = th_path_open_in_root(
+		rootfd, mount->target, O_PATH | O_CLOEXEC, 0);
+	int rc = at < 0 || set_attributes(at, plan)
+		? th_fail_sys(err, TH_FAILED, errno,
+			  "cannot change the mount at %s", mount->target)
+		: 0;
 
-	for (size_t i = 0; i < mount->options.count; i++)
-		take_option(mount->options.items[i], &plan);
-	if (!mount->type || strcmp(mount->type, "bind") == 0)
-		plan.bind = true;
-	fd = plan.bind ? open_bind(mount, &plan, err) : open_new(mount, err);
-	if (fd < 0)
-		return -1;
-	if (fstat(fd, &st) == 0)
-		folder = S_ISDIR(st.st_mode);
-	if (attach(fd, rootfd, mount->target, folder, err))
-		goto out;
-	if (set_attributes(fd, &plan)) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot set the options of the mount at %s",
-			mount->target);
-		goto out;
-	}
-	rc = 0;
-out:
-	th_close(&fd);
+	th_close(&at);
 	return rc;
 }
 
-int th_inside_mounts(
-	const struct th_bundle *bundle, int rootfd, struct th_error *err)
+static int mount_one(const struct th_bundle *bundle,
+	const struct th_mount *mount, const struct mount_plan *plan, int *fd,
+	int rootfd, struct th_error *err)
+{
+	if (plan->remount)
+		return change_mounted(rootfd, mount, plan, err);
+	if (!plan->bind)
+		*fd = open_new(mount, plan, bundle->mount_label, err);
+	if (*fd < 0 || attach(*fd, rootfd, mount, plan, err))
+		return -1;
+	if (set_attributes(*fd, plan))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot set the options of the mount at %s",
+			mount->target);
+	return 0;
+}
+
+int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
+	struct th_error *err)
 {
 	for (size_t i = 0; i < bundle->mount_count; i++) {
 		const struct th_mount *mount = &bundle->mounts[i];
+		struct mount_plan plan;
+		int rc = mount_plan_read(mount, &plan, err);
 
+		if (rc == 0)
+			rc = mount_one(
+				bundle, mount, &plan, &fds[i], rootfd, err);
+		th_strings_release(&plan.rest);
+		th_close(&fds[i]);
+		if (rc == 0)
+			continue;
 		/* A host without version 2 control groups has nothing to
 		 * show there. */
-		if (mount_one(mount, rootfd, err) == 0)
-			continue;
-		if (!mount->type || strncmp(mount->type, "cgroup", 6) != 0)
+		if (!mount->type || strncmp(mount->type, "cgroup", 6) != 0 ||
+			(err->sys != ENODEV && err->sys != EPERM))
 			return -1;
 		th_error_clear(err);
 	}
 	return 0;
-}
-
-static int make_node(int dev, const char *name, const struct th_device *device,
-	struct th_error *err)
-{
-	mode_t mask = umask(0);
-	int rc = mknodat(dev, name, device->mode, device->dev);
-
-	umask(mask);
-	if (rc && errno == EEXIST)
-		return 0;
-	if (rc || fchownat(dev, name, device->uid, device->gid, 0))
-		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the device /dev/%s", name);
-	return 0;
-}
-
-/* The devices and links that every container has (OCI Runtime Specification,
- * config-linux.md "Default Devices"; runtime-linux.md "Dev symbolic links"). */
-static int default_devices(int dev, struct th_error *err)
-{
-	static const struct {
-		const char *name;
-		unsigned int major_id, minor_id;
-	} nodes[] = {{"null", 1, 3}, {"zero", 1, 5}, {"full", 1, 7},
-		{"random", 1, 8}, {"urandom", 1, 9}, {"tty", 5, 0}};
-	static const char *const links[][2] = {{"/proc/self/fd", "fd"},
-		{"/proc/self/fd/0", "stdin"}, {"/proc/self/fd/1", "stdout"},
-		{"/proc/self/fd/2", "stderr"}, {"pts/ptmx", "ptmx"}};
-
-	for (size_t i = 0; i < sizeof(nodes) / sizeof(*nodes); i++) {
-		struct th_device device = {.mode = S_IFCHR | 0666,
-			.dev = makedev(nodes[i].major_id, nodes[i].minor_id)};
-
-		if (make_node(dev, nodes[i].name, &device, err))
-			return -1;
-	}
-	for (size_t i = 0; i < sizeof(links) / sizeof(*links); i++) {
-		if (symlinkat(links[i][0], dev, links[i][1]) && errno != EEXIST)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make /dev/%s", links[i][1]);
-	}
-	return 0;
-}
-
-int th_inside_devices(
-	const struct th_bundle *bundle, int rootfd, struct th_error *err)
-{
-	int dev, rc;
-
-	dev = th_path_open_in_root(
-		rootfd, "dev", O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
-	if (dev < 0)
-		return th_fail_sys(
-			err, TH_FAILED, errno, "the root has no folder /dev");
-	rc = default_devices(dev, err);
-	for (size_t i = 0; rc == 0 && i < bundle->device_count; i++) {
-		const struct th_device *device = &bundle->devices[i];
-		char *folder = strdup(device->path);
-		int at;
-
-		if (!folder) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		*strrchr(folder, '/') = '\0';
-		at = th_path_make_in_root(rootfd, folder, true);
-		rc = at < 0 ? th_fail_sys(err, TH_FAILED, errno,
-				      "cannot make the folder %s", folder)
-			    : make_node(at, th_path_last(device->path), device,
-				      err);
-		free(folder);
-		th_close(&at);
-	}
-	th_close(&dev);
-	return rc;
-}
-
-/* Covers one path: a folder by an empty read-only one, a file by /dev/null. */
-static int mask_path(
-	int rootfd, const char *path, int *empty, struct th_error *err)
-{
-	struct mount_attr attr = {.attr_set = MOUNT_ATTR_RDONLY};
-	struct stat st;
-	int at, cover = -1, rc = -1;
-
-	at = th_path_open_in_root(rootfd, path, O_PATH | O_NOFOLLOW, 0);
-	if (at < 0 && (errno == ENOENT || errno == ENOTDIR))
-		return 0;
-	if (at < 0 || fstat(at, &st))
-		goto out;
-	if (S_ISDIR(st.st_mode)) {
-		if (*empty < 0) {
-			int fs = fsopen("tmpfs", FSOPEN_CLOEXEC);
-
-			fsconfig(fs, FSCONFIG_SET_STRING, "size", "4k", 0);
-			fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0);
-			cover = fsmount(fs, FSMOUNT_CLOEXEC,
-				MOUNT_ATTR_RDONLY | MOUNT_ATTR_NOEXEC |
-					MOUNT_ATTR_NOSUID | MOUNT_ATTR_NODEV);
-			th_close(&fs);
-			*empty = cover < 0 ? -1 : dup(cover);
-		} else {
-			cover = open_tree(*empty, "",
-				OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC |
-					AT_EMPTY_PATH);
-		}
-	} else {
-		cover = open_tree(AT_FDCWD, "/dev/null",
-			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
-		if (cover >= 0 &&
-			mount_setattr(
-				cover, "", AT_EMPTY_PATH, &attr, sizeof(attr)))
-			goto out;
-	}
-	if (cover >= 0 &&
-		move_mount(cover, "", at, "",
-			MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH) == 0)
-		rc = 0;
-out:
-	if (rc)
-		th_fail_sys(err, TH_FAILED, errno, "cannot mask %s", path);
-	th_close(&cover);
-	th_close(&at);
-	return rc;
-}
-
-static int protect_path(int rootfd, const char *path, struct th_error *err)
-{
-	struct mount_attr attr = {.attr_set = MOUNT_ATTR_RDONLY};
-	int at, copy = -1, rc = -1;
-
-	at = th_path_open_in_root(rootfd, path, O_PATH | O_NOFOLLOW, 0);
-	if (at < 0 && (errno == ENOENT || errno == ENOTDIR))
-		return 0;
-	if (at >= 0)
-		copy = open_tree(at, "",
-			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_EMPTY_PATH |
-				AT_RECURSIVE);
-	if (copy >= 0 &&
-		mount_setattr(copy, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr,
-			sizeof(attr)) == 0 &&
-		move_mount(copy, "", at, "",
-			MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH) == 0)
-		rc = 0;
-	if (rc)
-		th_fail_sys(err, TH_FAILED, errno, "cannot make %s read-only",
-			path);
-	th_close(&copy);
-	th_close(&at);
-	return rc;
-}
-
-int th_inside_protect(
-	const struct th_bundle *bundle, int rootfd, struct th_error *err)
-{
-	struct mount_attr attr = {.attr_set = MOUNT_ATTR_RDONLY};
-	int empty = -1, rc = 0;
-
-	for (size_t i = 0; rc == 0 && i < bundle->readonly.count; i++)
-		rc = protect_path(rootfd, bundle->readonly.items[i], err);
-	for (size_t i = 0; rc == 0 && i < bundle->masked.count; i++)
-		rc = mask_path(rootfd, bundle->masked.items[i], &empty, err);
-	if (rc == 0 && bundle->root_readonly &&
-		mount_setattr(rootfd, "", AT_EMPTY_PATH, &attr, sizeof(attr)))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot make the root read-only");
-	th_close(&empty);
-	return rc;
 }

@@ -16,14 +16,22 @@
 
 #include "base/error.h"
 #include "oci/bundle.h"
+#include "sandbox/cgroup.h"
 
 struct th_sandbox_options {
 	const struct th_bundle *bundle;
+	const char *id;
 	const char *bundle_path; /* folder that root.path is relative to */
 	int root_mount; /* a detached mount for the root, or -1 to
 			   take root.path itself */
-	int cgroup; /* -1 for none */
+	struct th_cgroup *cgroup; /* where the process goes; NULL: nowhere */
 	int stdio[3]; /* used where there is no terminal */
+	/* The filter, compiled; NULL: none, or compiled here. */
+	const struct th_buf *filter;
+	bool reaper; /* a first process of our own above the program */
+	/* Lives on without its parent, and waits for the start at this
+	 * listening socket instead of th_sandbox_start; -1: neither. */
+	int listener;
 };
 
 struct th_sandbox {
@@ -31,13 +39,23 @@ struct th_sandbox {
 	int pidfd;
 	int channel; /* to the process until its program runs */
 	int console; /* the terminal's master, or -1; the caller's */
+	int status; /* of a reaper: brings the program's wait status, or -1 */
+	const struct th_sandbox_options *options; /* until it is ready */
 };
 
+/* options must stay until th_sandbox_start has returned. */
 int th_sandbox_create(const struct th_sandbox_options *options,
 	struct th_sandbox *sandbox, struct th_error *err);
 int th_sandbox_ready(struct th_sandbox *sandbox, struct th_error *err);
-/* TH_NO_PROGRAM and TH_NO_EXEC where it is the program that fails. */
+/* TH_NO_PROGRAM and TH_NO_EXEC where it is the program that fails. Runs the
+ * poststart hooks. */
 int th_sandbox_start(struct th_sandbox *sandbox, struct th_error *err);
+/* The same for a process that waits at a listener: connection is a socket
+ * connected to it. The first process's pid is needed for a filter's
+ * listener. */
+int th_sandbox_start_waiting(const struct th_bundle *bundle, const char *id,
+	const char *bundle_path, pid_t pid, int connection,
+	struct th_error *err);
 /* Kills a process that does not run its program yet, and releases. */
 void th_sandbox_abandon(struct th_sandbox *sandbox);
 
@@ -47,8 +65,10 @@ void th_sandbox_abandon(struct th_sandbox *sandbox);
 struct th_join_options {
 	int target_pidfd; /* the container's first process */
 	int namespaces; /* CLONE_NEW... that it has of its own */
-	int cgroup;
+	struct th_cgroup *cgroup;
 	const struct th_process *process;
+	const struct th_buf *filter; /* NULL: none */
+	unsigned int filter_flags;
 	int stdio[3];
 };
 int th_sandbox_join(const struct th_join_options *options,

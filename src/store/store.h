@@ -5,6 +5,7 @@
  *   ROOT/trees/DIFFID/       unpacked layers
  *   ROOT/containers/ID/      a container: bundle, root, log
  *   ROOT/partial/            what pulls have brought that is no image yet
+ *   ROOT/filters/            compiled system-call filters
  *   ROOT/tmp/                what is being made or removed
  *   ROOT/lock                held (shared) by who uses tmp/
  *   ROOT/images.lock         held (shared) by who counts on blobs and trees
@@ -65,5 +66,9 @@ void th_store_settled(struct th_store *store, const char *id);
 /* Removes containers/ID: out of the way at once, then for good. */
 int th_store_remove_container(
 	struct th_store *store, const char *id, struct th_error *err);
+
+/* Where a container's control group lies: "/tidyhull-TAG/ID". path has room
+ * for 64 bytes. */
+void th_group_path(const struct th_store *store, const char *id, char *path);
 
 #endif

@@ -1,0 +1,183 @@
+#include "oci/seccomp.h"
+
+#include <errno.h>
+#include <linux/seccomp.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "oci/read.h"
+
+#define COUNT(list) (sizeof(list) / sizeof(*(list)))
+
+static int read_action(const json_t *object, const char *key, const char *where,
+	enum th_call_action *action, struct th_error *err)
+{
+	static const char *const words[] = {"SCMP_ACT_KILL",
+		"SCMP_ACT_KILL_PROCESS", "SCMP_ACT_KILL_THREAD",
+		"SCMP_ACT_TRAP", "SCMP_ACT_ERRNO", "SCMP_ACT_TRACE",
+		"SCMP_ACT_ALLOW", "SCMP_ACT_LOG", "SCMP_ACT_NOTIFY", NULL};
+	const char *text = NULL;
+	int index;
+
+	if (th_json_string(object, key, where, &text, err) < 0)
+		return -1;
+	index = word_index(text, words);
+	if (index < 0)
+		return th_fail(err, TH_FAILED,
+			"\"%.60s\" in %s is no action of a system-call filter",
+			text ? text : "", where);
+	*action = (enum th_call_action)index;
+	return 0;
+}
+
+static int read_argument(const json_t *item, struct th_call_argument *argument,
+	struct th_error *err)
+{
+	static const char *const done[] = {
+		"index", "value", "valueTwo", "op", NULL};
+	static const char *const words[] = {"SCMP_CMP_NE", "SCMP_CMP_LT",
+		"SCMP_CMP_LE", "SCMP_CMP_EQ", "SCMP_CMP_GE", "SCMP_CMP_GT",
+		"SCMP_CMP_MASKED_EQ", NULL};
+	static const struct shape shape = {
+		"an argument of linux.seccomp", done, NULL};
+	int64_t index = -1, value = 0, value_two = 0;
+	const char *op = NULL;
+
+	if (!json_is_object(item))
+		return th_fail(err, TH_FAILED, "%s is no object", shape.where);
+	if (shape_check(item, &shape, err) ||
+		read_number(item, "index", shape.where, 0, 5, &index, err) <
+			0 ||
+		th_json_int(item, "value", shape.where, &value, err) < 0 ||
+		th_json_int(item, "valueTwo", shape.where, &value_two, err) <
+			0 ||
+		th_json_string(item, "op", shape.where, &op, err) < 0)
+		return -1;
+	if (index < 0 || word_index(op, words) < 0)
+		return th_fail(err, TH_FAILED,
+			"%s needs an index and a known op, not \"%.30s\"",
+			shape.where, op ? op : "");
+	argument->index = (unsigned int)index;
+	argument->op = (enum th_call_operator)word_index(op, words);
+	argument->value = (uint64_t)value;
+	argument->value_two = (uint64_t)value_two;
+	return 0;
+}
+
+static int read_rule(const json_t *item, void *out, struct th_error *err)
+{
+	static const char where[] = "linux.seccomp.syscalls";
+	struct th_call_rule *rule = out;
+	int64_t code = EPERM;
+	json_t *arguments, *argument;
+	size_t i;
+
+	if (th_json_strings(item, "names", where, &rule->names, err) < 0 ||
+		read_action(item, "action", where, &rule->action, err) ||
+		read_number(item, "errnoRet", where, 0, 65535, &code, err) <
+			0 ||
+		th_json_array(item, "args", where, &arguments, err) < 0)
+		return -1;
+	if (!rule->names.count)
+		return th_fail(
+			err, TH_FAILED, "%s has a rule without names", where);
+	if (json_array_size(arguments) > COUNT(rule->arguments))
+		return th_fail(err, TH_FAILED,
+			"%s has a rule with more than %zu arguments", where,
+			COUNT(rule->arguments));
+	rule->error_code = (unsigned int)code;
+	json_array_foreach(arguments, i, argument)
+	{
+		if (read_argument(argument, &rule->arguments[i], err))
+			return -1;
+		rule->argument_count++;
+	}
+	return 0;
+}
+
+static int read_flags(
+	const json_t *object, struct th_seccomp *seccomp, struct th_error *err)
+{
+	static const struct {
+		const char *name;
+		unsigned int flag;
+	} known[] = {{"SECCOMP_FILTER_FLAG_TSYNC", SECCOMP_FILTER_FLAG_TSYNC},
+		{"SECCOMP_FILTER_FLAG_LOG", SECCOMP_FILTER_FLAG_LOG},
+		{"SECCOMP_FILTER_FLAG_SPEC_ALLOW",
+			SECCOMP_FILTER_FLAG_SPEC_ALLOW},
+		{"SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV", 1u << 5}};
+	struct th_strings names = {0};
+	int rc = th_json_strings(object, "flags", "linux.seccomp", &names, err);
+
+	for (size_t i = 0; rc == 1 && i < names.count; i++) {
+		unsigned int flag = 0;
+
+		for (size_t k = 0; k < COUNT(known); k++) {
+			if (strcmp(names.items[i], known[k].name) == 0)
+				flag = known[k].flag;
+		}
+		if (!flag)
+			rc = th_fail(err, TH_NOT_POSSIBLE,
+				"linux.seccomp has the unknown flag \"%.60s\"",
+				names.items[i]);
+		seccomp->flags |= flag;
+	}
+	th_strings_release(&names);
+	return rc < 0 ? -1 : 0;
+}
+
+int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
+	struct th_error *err)
+{
+	static const char *const done[] = {"defaultAction", "defaultErrnoRet",
+		"flags", "listenerPath", "listenerMetadata", "architectures",
+		"syscalls", NULL};
+	static const char *const rule[] = {
+		"names", "action", "errnoRet", "args", NULL};
+	static const struct shape shape = {"linux.seccomp", done, NULL};
+	static const struct shape rules = {
+		"linux.seccomp.syscalls", rule, NULL};
+	int64_t code = EPERM;
+	void *items = NULL;
+	json_t *object;
+	int rc = th_json_object(linux_part, "seccomp", "linux", &object, err);
+
+	if (rc != 1)
+		return rc;
+	seccomp->given = true;
+	if (shape_check(object, &shape, err) ||
+		read_action(object, "defaultAction", shape.where,
+			&seccomp->default_action, err) ||
+		read_number(object, "defaultErrnoRet", shape.where, 0, 65535,
+			&code, err) < 0 ||
+		read_flags(object, seccomp, err) ||
+		th_json_strings(object, "architectures", shape.where,
+			&seccomp->architectures, err) < 0 ||
+		read_copy(object, "listenerPath", shape.where,
+			&seccomp->listener_path, err) < 0 ||
+		read_copy(object, "listenerMetadata", shape.where,
+			&seccomp->listener_metadata, err) < 0)
+		return -1;
+	seccomp->default_code = (unsigned int)code;
+	rc = read_items(object, "syscalls", &rules, sizeof(struct th_call_rule),
+		&items, &seccomp->rule_count, read_rule, err);
+	seccomp->rules = items;
+	if (rc < 0)
+		return -1;
+	if (seccomp->listener_metadata && !seccomp->listener_path)
+		return th_fail(err, TH_FAILED,
+			"linux.seccomp has listenerMetadata without a "
+			"listenerPath");
+	return 1;
+}
+
+void th_seccomp_release(struct th_seccomp *seccomp)
+{
+	th_strings_release(&seccomp->architectures);
+	free(seccomp->listener_path);
+	free(seccomp->listener_metadata);
+	for (size_t i = 0; i < seccomp->rule_count; i++)
+		th_strings_release(&seccomp->rules[i].names);
+	free(seccomp->rules);
+	memset(seccomp, 0, sizeof(*seccomp));
+}

@@ -1,0 +1,417 @@
+#include "sandbox/child.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/close_range.h>
+#include <net/if.h>
+#include <grp.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/mount.h>
+#include <sys/personality.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/path.h"
+#include "sandbox/hooks.h"
+#include "sandbox/inside.h"
+#include "sandbox/mounts.h"
+#include "sandbox/words.h"
+
+/* The parent's signal mask and handlers must not reach the program. */
+void child_reset_signals(void)
+{
+	sigset_t none;
+
+	for (int i = 1; i < NSIG; i++)
+		signal(i, SIG_DFL);
+	sigemptyset(&none);
+	sigprocmask(SIG_SETMASK, &none, NULL);
+}
+
+/* Without treading on one another. */
+int child_place_streams(const int stdio[3], struct th_error *err)
+{
+	int high[3];
+
+	for (int i = 0; i < 3; i++) {
+		high[i] = fcntl(stdio[i], F_DUPFD_CLOEXEC, 3);
+		if (high[i] < 0)
+			goto fail;
+	}
+	for (int i = 0; i < 3; i++) {
+		if (dup2(high[i], i) < 0)
+			goto fail;
+		th_close(&high[i]);
+	}
+	return 0;
+fail:
+	return th_fail_sys(
+		err, TH_FAILED, errno, "cannot join the container's streams");
+}
+
+/* ---- the root ---- */
+
+static bool wants_propagation(const struct th_bundle *bundle)
+{
+	if (bundle->propagation & (MS_SHARED | MS_SLAVE))
+		return true;
+	for (size_t i = 0; i < bundle->mount_count; i++) {
+		const struct th_strings *options = &bundle->mounts[i].options;
+
+		for (size_t k = 0; k < options->count; k++) {
+			if (strstr(options->items[k], "slave") ||
+				strstr(options->items[k], "shared"))
+				return true;
+		}
+	}
+	return false;
+}
+
+/* Sources are taken first: as detached mounts they keep their bonds with the
+ * host's, and the rest of the host's mounts are then cut off. */
+static int open_sources(struct child *child, struct th_error *err)
+{
+	const struct th_sandbox_options *options = child->options;
+	const struct th_bundle *bundle = options->bundle;
+	unsigned long cut = wants_propagation(bundle) ? MS_SLAVE : MS_PRIVATE;
+	char *path;
+
+	if (!child->mount_fds &&
+		th_mounts_open(
+			bundle, options->bundle_path, &child->mount_fds, err))
+		return -1;
+	path = th_path_absolute(options->bundle_path, bundle->root_path);
+	if (!path)
+		return th_fail_memory(err);
+	if (child->root_fd < 0)
+		child->root_fd = open_tree(AT_FDCWD, path,
+			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_RECURSIVE);
+	if (child->root_fd < 0)
+		th_fail_sys(
+			err, TH_FAILED, errno, "cannot open the root %s", path);
+	free(path);
+	if (child->root_fd < 0)
+		return -1;
+	if (mount(NULL, "/", NULL, MS_REC | cut, NULL))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot cut the container's mounts off");
+	return 0;
+}
+
+static int run_hooks(const struct child *child, enum th_hook_kind kind,
+	const char *status, pid_t pid, struct th_error *err)
+{
+	const struct th_sandbox_options *options = child->options;
+	char *state;
+	int rc;
+
+	if (!options->bundle->hooks[kind].count)
+		return 0;
+	state = th_hooks_state(options->bundle, options->id, status, pid,
+		options->bundle_path);
+	if (!state)
+		return th_fail_memory(err);
+	rc = th_hooks_run(options->bundle, kind, state, err);
+	free(state);
+	return rc;
+}
+
+/* The hooks of the host's side are the parent's business. */
+static int hooks_before_pivot(
+	struct child *child, pid_t *pid, struct th_error *err)
+{
+	const struct th_hooks *hooks = child->options->bundle->hooks;
+	struct word word = {.kind = WORD_HOOKS};
+
+	if (hooks[TH_HOOK_PRESTART].count ||
+		hooks[TH_HOOK_CREATE_RUNTIME].count ||
+		hooks[TH_HOOK_CREATE_CONTAINER].count) {
+		word_tell(child->channel, &word, -1);
+		if (!word_await(child->channel, pid))
+			_exit(1);
+	}
+	return run_hooks(
+		child, TH_HOOK_CREATE_CONTAINER, "creating", *pid, err);
+}
+
+static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
+{
+	const struct th_bundle *bundle = child->options->bundle;
+	int rootfd = -1, rc = -1;
+
+	if (open_sources(child, err))
+		return -1;
+	/* Over the old root, which every process may reach; pivot_root then
+	 * puts it in its place. */
+	if (move_mount(
+		    child->root_fd, "", AT_FDCWD, "/", MOVE_MOUNT_F_EMPTY_PATH))
+		goto fail;
+	rootfd =
+		openat(child->root_fd, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (rootfd < 0)
+		goto fail;
+	if (th_inside_mounts(bundle, child->mount_fds, rootfd, err) ||
+		th_inside_devices(bundle, rootfd, err) ||
+		hooks_before_pivot(child, pid, err))
+		goto out;
+	if (fchdir(rootfd) || syscall(SYS_pivot_root, ".", ".") ||
+		umount2(".", MNT_DETACH) || chdir("/"))
+		goto fail;
+	rc = 0;
+	goto out;
+fail:
+	th_fail_sys(err, TH_FAILED, errno, "cannot enter the root %s",
+		bundle->root_path);
+out:
+	th_close(&rootfd);
+	th_close(&child->root_fd);
+	return rc;
+}
+
+/* ---- the rest of the surroundings ---- */
+
+static void write_setting(const char *path, const char *text)
+{
+	int fd = open(path, O_WRONLY | O_CLOEXEC);
+
+	if (fd < 0)
+		return;
+	if (write(fd, text, strlen(text)) < 0) {
+		/* A kernel without it: nothing is lost but a comfort. */
+	}
+	close(fd);
+}
+
+/* The loopback device, and echo requests without a capability. */
+static void prepare_network(void)
+{
+	struct ifreq request = {0};
+	int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+
+	memcpy(request.ifr_name, "lo", 3);
+	request.ifr_flags = IFF_UP;
+	if (fd >= 0)
+		ioctl(fd, SIOCSIFFLAGS, &request);
+	th_close(&fd);
+	write_setting("/proc/sys/net/ipv4/ping_group_range", "0 2147483647");
+}
+
+/* Whom the maps make root; or whoever comes first in them. */
+static uint32_t first_id(const struct th_id_maps *maps)
+{
+	uint32_t first = maps->count ? maps->items[0].inside : 0;
+
+	for (size_t i = 0; i < maps->count; i++) {
+		if (maps->items[i].inside == 0)
+			first = 0;
+	}
+	return first;
+}
+
+static int become_mapped(const struct th_bundle *bundle, struct th_error *err)
+{
+	uid_t uid = first_id(&bundle->uids);
+	gid_t gid = first_id(&bundle->gids);
+
+	if (!(bundle->namespaces & CLONE_NEWUSER))
+		return 0;
+	setgroups(0, NULL);
+	if (setresgid(gid, gid, gid) || setresuid(uid, uid, uid))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot become user %u of the container's maps", uid);
+	/* A change of IDs makes the process readable to others again. */
+	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	return 0;
+}
+
+static int name_host(const struct th_bundle *bundle, struct th_error *err)
+{
+	if ((bundle->hostname &&
+		    sethostname(bundle->hostname, strlen(bundle->hostname))) ||
+		(bundle->domainname &&
+			setdomainname(bundle->domainname,
+				strlen(bundle->domainname))))
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot set the host name");
+	return 0;
+}
+
+static int finish_root(const struct th_bundle *bundle, struct th_error *err)
+{
+	int rootfd, folder, rc;
+
+	rootfd = open("/", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	/* An image may name a working folder that it does not hold; where it
+	 * cannot be made, entering it will say why. */
+	folder = th_path_make_in_root(rootfd, bundle->process.cwd, true);
+	th_close(&folder);
+	rc = th_inside_protect(bundle, rootfd, err);
+	if (rc == 0 && bundle->propagation &&
+		mount(NULL, "/", NULL, (unsigned long)bundle->propagation,
+			NULL))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot set the propagation of the root");
+	th_close(&rootfd);
+	return rc;
+}
+
+static int set_up(
+	struct child *child, int *console, pid_t *pid, struct th_error *err)
+{
+	const struct th_sandbox_options *options = child->options;
+	const struct th_bundle *bundle = options->bundle;
+
+	if (become_mapped(bundle, err))
+		return -1;
+	/* Only now that the process is in its group, so that the group is the
+	 * root of what it sees. */
+	if (bundle->namespaces & CLONE_NEWCGROUP && unshare(CLONE_NEWCGROUP))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot make a cgroup namespace");
+	if (!bundle->process.terminal &&
+		child_place_streams(options->stdio, err))
+		return -1;
+	if (enter_root(child, pid, err))
+		return -1;
+	if (bundle->namespaces & CLONE_NEWNET)
+		prepare_network();
+	if (name_host(bundle, err) || th_inside_sysctls(bundle, err))
+		return -1;
+	if (bundle->process.terminal && th_inside_terminal(console, true, err))
+		return -1;
+	if (bundle->personality >= 0 &&
+		personality((unsigned long)bundle->personality) < 0)
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot set the personality");
+	return finish_root(bundle, err);
+}
+
+/* ---- birth, waiting, program ---- */
+
+/* The parent's end is closed: it died before it could be our killer. */
+static void die_with_parent(int channel)
+{
+	char byte;
+
+	prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0);
+	if (recv(channel, &byte, 1, MSG_DONTWAIT | MSG_PEEK) == 0)
+		_exit(1);
+}
+
+/* Whoever connects and says "go" starts the program; others only look. */
+static int accept_start(int listener, pid_t *pid)
+{
+	for (;;) {
+		int fd = accept4(listener, NULL, NULL, SOCK_CLOEXEC);
+
+		if (fd < 0 && errno != EINTR && errno != ECONNABORTED)
+			_exit(1);
+		if (fd >= 0 && word_await(fd, pid))
+			return fd;
+		th_close(&fd);
+	}
+}
+
+/* All but the streams, the channel and what the reaper needs is closed before
+ * the program's user has a say. */
+static void close_rest(int *channel, int *status)
+{
+	int top = 3;
+
+	if (*channel != 3) {
+		/* Both move to the bottom, one after the other. */
+		if (*status == 3) {
+			*status = fcntl(*status, F_DUPFD_CLOEXEC, 4);
+			close(3);
+		}
+		dup3(*channel, 3, O_CLOEXEC);
+		*channel = 3;
+	}
+	if (*status >= 0 && *status != 4) {
+		dup3(*status, 4, O_CLOEXEC);
+		*status = 4;
+	}
+	top = *status >= 0 ? 5 : 4;
+	syscall(SYS_close_range, top, ~0u, 0);
+}
+
+static void announce_filter(int channel)
+{
+	struct word word = {.kind = WORD_FILTER};
+
+	word.number = fcntl(channel, F_DUPFD_CLOEXEC, 3);
+	close(word.number);
+	word_tell(channel, &word, -1);
+}
+
+static void run_program(struct child *child, int channel, pid_t pid)
+{
+	const struct th_sandbox_options *options = child->options;
+	const struct th_bundle *bundle = options->bundle;
+	struct th_inside_filter filter = {.program = options->filter,
+		.flags = bundle->seccomp.flags,
+		.listener = bundle->seccomp.listener_path != NULL,
+		.channel = channel};
+	struct th_error error = {0};
+	int status = child->status;
+
+	if (run_hooks(child, TH_HOOK_START_CONTAINER, "created", pid, &error))
+		goto fail;
+	close_rest(&channel, &status);
+	filter.channel = channel;
+	if (options->reaper) {
+		if (th_inside_reaper(bundle->process.terminal, status, &error))
+			goto fail;
+		th_close(&status);
+	}
+	if (filter.program && filter.listener)
+		announce_filter(channel);
+	if (th_inside_identity(&bundle->process, &filter, &error))
+		goto fail;
+	/* A change of user has taken the signal back. */
+	if (options->listener < 0 && !options->reaper)
+		die_with_parent(channel);
+	th_inside_exec(&bundle->process, &error);
+fail:
+	word_fail(channel, &error);
+	_exit(1);
+}
+
+void child_run(struct child *child)
+{
+	const struct th_sandbox_options *options = child->options;
+	struct word ready = {.kind = WORD_READY};
+	struct th_error error = {0};
+	int console = -1, channel = child->channel;
+	pid_t pid = 0;
+
+	setsid();
+	child_reset_signals();
+	if (options->listener < 0)
+		die_with_parent(channel);
+	if (child->waits && !word_await(channel, &pid))
+		_exit(1);
+	if (set_up(child, &console, &pid, &error)) {
+		word_fail(channel, &error);
+		_exit(1);
+	}
+	word_tell(channel, &ready, console);
+	th_close(&console);
+	if (options->listener >= 0) {
+		th_close(&channel);
+		channel = accept_start(options->listener, &pid);
+	} else if (!word_await(channel, &pid)) {
+		_exit(1);
+	}
+	run_program(child, channel, pid);
+	_exit(1);
+}

@@ -1,0 +1,192 @@
+#include "sandbox/hierarchy.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <limits.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+
+#define HIERARCHIES_MAX 24
+
+static struct hierarchy known[HIERARCHIES_MAX];
+static size_t known_count;
+
+/* One line of /proc/self/mountinfo (proc(5)). */
+static void take_line(const char *line)
+{
+	struct hierarchy *one = &known[known_count];
+	const char *end = strstr(line, " - ");
+	char root[256], mount[256], type[32], options[256];
+
+	if (known_count == HIERARCHIES_MAX || !end ||
+		sscanf(line, "%*d %*d %*s %255s %255s", root, mount) != 2 ||
+		sscanf(end, " - %31s %*s %255s", type, options) != 2 ||
+		strncmp(type, "cgroup", 6) != 0)
+		return;
+	/* A later mount may cover an earlier one. */
+	for (size_t i = 0; i < known_count; i++) {
+		if (strcmp(known[i].mount, mount) == 0)
+			return;
+	}
+	memset(one, 0, sizeof(*one));
+	one->v2 = strcmp(type, "cgroup2") == 0;
+	snprintf(one->mount, sizeof(one->mount), "%s", mount);
+	snprintf(one->controllers, sizeof(one->controllers), ",%.250s,",
+		options);
+	if (one->v2 && known_count) {
+		struct hierarchy first = known[0];
+
+		known[0] = *one;
+		*one = first;
+	}
+	known_count++;
+}
+
+/* "4:memory:/a/b" or "0::/a/b" of /proc/self/cgroup. */
+static void take_own(const char *line)
+{
+	const char *names = strchr(line, ':'), *path;
+	size_t len;
+
+	path = names ? strchr(names + 1, ':') : NULL;
+	if (!path)
+		return;
+	len = strcspn(path + 1, "\n");
+	for (size_t i = 0; i < known_count; i++) {
+		struct hierarchy *one = &known[i];
+		char first[64];
+
+		snprintf(first, sizeof(first), ",%.*s,",
+			(int)strcspn(names + 1, ",:"), names + 1);
+		if (one->v2 ? path != names + 1
+			    : !strstr(one->controllers, first) ||
+					path == names + 1)
+			continue;
+		if (len > 1 && len < sizeof(one->base))
+			snprintf(one->base, sizeof(one->base), "%.*s", (int)len,
+				path + 1);
+	}
+}
+
+static void each_line(const char *path, void (*take)(const char *line))
+{
+	struct th_error ignored = {0};
+	struct th_buf text;
+
+	th_buf_init(&text, 4u << 20);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		for (char *at = text.data; *at;) {
+			char *end = strchr(at, '\n');
+
+			if (end)
+				*end = '\0';
+			take(at);
+			if (!end)
+				break;
+			at = end + 1;
+		}
+	}
+	th_buf_release(&text);
+}
+
+/* Whoever may write at the top takes the top; others what they were given. */
+static void choose_base(struct hierarchy *one)
+{
+	char path[600];
+
+	if (access(one->mount, W_OK) == 0) {
+		one->base[0] = '\0';
+		one->writable = true;
+		return;
+	}
+	snprintf(
+		path, sizeof(path), "%s%s/cgroup.procs", one->mount, one->base);
+	one->writable = access(path, W_OK) == 0;
+	*strrchr(path, '/') = '\0';
+	one->writable = one->writable && access(path, W_OK) == 0;
+}
+
+size_t hierarchies(const struct hierarchy **list)
+{
+	static bool read_already;
+
+	if (!read_already) {
+		each_line("/proc/self/mountinfo", take_line);
+		each_line("/proc/self/cgroup", take_own);
+		for (size_t i = 0; i < known_count; i++)
+			choose_base(&known[i]);
+		read_already = true;
+	}
+	*list = known;
+	return known_count;
+}
+
+const struct hierarchy *hierarchy_v2(void)
+{
+	const struct hierarchy *list;
+
+	return hierarchies(&list) && list[0].v2 ? &list[0] : NULL;
+}
+
+const struct hierarchy *hierarchy_v1(const char *controller)
+{
+	const struct hierarchy *list;
+	size_t count = hierarchies(&list);
+	char wanted[64];
+
+	snprintf(wanted, sizeof(wanted), ",%s,", controller);
+	for (size_t i = 0; i < count; i++) {
+		if (!list[i].v2 && strstr(list[i].controllers, wanted))
+			return &list[i];
+	}
+	return NULL;
+}
+
+int group_write(const char *folder, const char *name, const char *text)
+{
+	char path[PATH_MAX];
+	size_t len = strlen(text);
+	int fd, rc, sys;
+
+	snprintf(path, sizeof(path), "%s/%s", folder, name);
+	fd = open(path, O_WRONLY | O_CLOEXEC);
+	rc = fd >= 0 && write(fd, text, len) == (ssize_t)len ? 0 : -1;
+	sys = errno;
+	th_close(&fd);
+	errno = sys;
+	return rc;
+}
+
+long long group_number(const char *folder, const char *name, const char *key,
+	long long missing)
+{
+	struct th_error ignored = {0};
+	char path[PATH_MAX];
+	long long number = missing;
+	struct th_buf text;
+
+	snprintf(path, sizeof(path), "%s/%s", folder, name);
+	th_buf_init(&text, 1 << 20);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		for (const char *at = text.data; *at;) {
+			char *end;
+
+			if (strncmp(at, key, strlen(key)) == 0) {
+				const char *value = at + strlen(key);
+				long long one = strtoll(value, &end, 10);
+
+				number = end == value ? missing : one;
+				break;
+			}
+			at += strcspn(at, "\n");
+			at += *at == '\n';
+		}
+	}
+	th_buf_release(&text);
+	return number;
+}

@@ -1,0 +1,31 @@
+/* The control-group hierarchies of this host. For the sandbox module only. */
+#ifndef TH_SANDBOX_HIERARCHY_H
+#define TH_SANDBOX_HIERARCHY_H
+
+#include <stdbool.h>
+#include <stddef.h>
+
+struct hierarchy {
+	char mount[256];
+	char controllers[256]; /* ",cpu,cpuacct," of a version 1 one */
+	bool v2;
+	/* The part below the mount point that is this user's: "" for all. */
+	char base[256];
+	bool writable;
+};
+
+/* All that are mounted, the version 2 one first; read once. */
+size_t hierarchies(const struct hierarchy **list);
+/* The version 2 one, or NULL. */
+const struct hierarchy *hierarchy_v2(void);
+/* The version 1 one with the controller, or NULL. */
+const struct hierarchy *hierarchy_v1(const char *controller);
+
+/* Writes text to FOLDER/NAME; -1 with errno. */
+int group_write(const char *folder, const char *name, const char *text);
+/* The number behind key in FOLDER/NAME ("" for the first one there is);
+ * missing where there is none. */
+long long group_number(const char *folder, const char *name, const char *key,
+	long long missing);
+
+#endif

@@ -1,0 +1,97 @@
+#include "sandbox/idmap.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/sched.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "base/file.h"
+
+static int write_map(pid_t pid, const char *name, const struct th_id_maps *maps)
+{
+	struct th_buf text;
+	char path[64];
+	int fd, rc;
+
+	th_buf_init(&text, 65536);
+	for (size_t i = 0; i < maps->count; i++)
+		th_buf_addf(&text, "%u %u %u\n", maps->items[i].inside,
+			maps->items[i].outside, maps->items[i].size);
+	snprintf(path, sizeof(path), "/proc/%d/%s", (int)pid, name);
+	fd = open(path, O_WRONLY | O_CLOEXEC);
+	/* The kernel takes a map in one write only. */
+	rc = fd >= 0 && !text.failed &&
+			write(fd, text.data, text.len) == (ssize_t)text.len
+		? 0
+		: -1;
+	th_close(&fd);
+	th_buf_release(&text);
+	return rc;
+}
+
+static void deny_groups(pid_t pid)
+{
+	char path[64];
+	int fd;
+
+	snprintf(path, sizeof(path), "/proc/%d/setgroups", (int)pid);
+	fd = open(path, O_WRONLY | O_CLOEXEC);
+	if (fd >= 0 && write(fd, "deny", 4) < 0) {
+		/* The map will tell. */
+	}
+	th_close(&fd);
+}
+
+int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
+	const struct th_id_maps *gids, struct th_error *err)
+{
+	if (write_map(pid, "uid_map", uids))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot map the user IDs of the container");
+	if (write_map(pid, "gid_map", gids) == 0)
+		return 0;
+	/* Without the privilege a group can be mapped when groups cannot be
+	 * changed any more (user_namespaces(7)). */
+	deny_groups(pid);
+	if (write_map(pid, "gid_map", gids))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot map the group IDs of the container");
+	return 0;
+}
+
+int th_idmap_namespace(const struct th_id_maps *uids,
+	const struct th_id_maps *gids, struct th_error *err)
+{
+	struct clone_args args = {
+		.flags = CLONE_NEWUSER, .exit_signal = SIGCHLD};
+	char path[64];
+	pid_t pid;
+	int fd = -1;
+
+	pid = (pid_t)syscall(SYS_clone3, &args, sizeof(args));
+	if (pid == 0) {
+		for (;;)
+			pause();
+	}
+	if (pid < 0)
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot make a user namespace for mapped IDs");
+	if (th_idmap_write(pid, uids, gids, err) == 0) {
+		snprintf(path, sizeof(path), "/proc/%d/ns/user", (int)pid);
+		fd = open(path, O_RDONLY | O_CLOEXEC);
+		if (fd < 0)
+			th_fail_sys(err, TH_FAILED, errno,
+				"cannot open a user namespace");
+	}
+	kill(pid, SIGKILL);
+	while (waitpid(pid, NULL, 0) < 0 && errno == EINTR)
+		;
+	return fd;
+}

@@ -1,0 +1,19 @@
+/* User namespaces: their ID mappings, and descriptors of them. */
+#ifndef TH_SANDBOX_IDMAP_H
+#define TH_SANDBOX_IDMAP_H
+
+#include <sys/types.h>
+
+#include "oci/bundle.h"
+
+/* Writes the maps of a process in a new user namespace, as one that has the
+ * privilege to. Where the caller has a single ID, groups are given up. */
+int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
+	const struct th_id_maps *gids, struct th_error *err);
+
+/* A user namespace with the maps and no process: for ID-mapped mounts.
+ * Returns its descriptor or -1. */
+int th_idmap_namespace(const struct th_id_maps *uids,
+	const struct th_id_maps *gids, struct th_error *err);
+
+#endif

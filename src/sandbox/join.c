@@ -1,0 +1,113 @@
+/* Sessions: further processes in the namespaces of a container. */
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/close_range.h>
+#include <sched.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "sandbox/child.h"
+#include "sandbox/clone.h"
+#include "sandbox/inside.h"
+#include "sandbox/words.h"
+
+static void run_joined(const struct th_join_options *options, int channel)
+{
+	const struct th_process *process = options->process;
+	struct th_inside_filter filter = {
+		.program = options->filter, .flags = options->filter_flags};
+	struct word ready = {.kind = WORD_READY};
+	struct th_error error = {0};
+	int console = -1;
+
+	setsid();
+	child_reset_signals();
+	if (!process->terminal && child_place_streams(options->stdio, &error))
+		goto fail;
+	if (setns(options->target_pidfd, options->namespaces & ~CLONE_NEWPID)) {
+		th_fail_sys(
+			&error, TH_FAILED, errno, "cannot enter the container");
+		goto fail;
+	}
+	if (options->namespaces & CLONE_NEWUSER) {
+		/* Root of its user namespace from here on. */
+		if (setresgid(0, 0, 0) || setresuid(0, 0, 0)) {
+			/* One without root: its capabilities are enough. */
+		}
+		prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	}
+	if (process->terminal && th_inside_terminal(&console, false, &error))
+		goto fail;
+	word_tell(channel, &ready, console);
+	th_close(&console);
+	if (channel != 3) {
+		dup3(channel, 3, O_CLOEXEC);
+		channel = 3;
+	}
+	syscall(SYS_close_range, 4, ~0u, 0);
+	if (th_inside_identity(process, &filter, &error) == 0)
+		th_inside_exec(process, &error);
+fail:
+	word_fail(channel, &error);
+	_exit(1);
+}
+
+int th_sandbox_join(const struct th_join_options *options,
+	struct th_sandbox *sandbox, struct th_error *err)
+{
+	int group = options->cgroup ? options->cgroup->fd : -1;
+	struct word word = {0};
+	int pair[2], own = -1, none = -1;
+	pid_t pid = -1;
+
+	memset(sandbox, 0, sizeof(*sandbox));
+	sandbox->pidfd = sandbox->channel = -1;
+	sandbox->console = sandbox->status = -1;
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot make a channel to the session");
+	/* The PID namespace counts for children only, so this process borrows
+	 * it for the moment of the clone. */
+	own = open("/proc/self/ns/pid", O_RDONLY | O_CLOEXEC);
+	if (own >= 0 &&
+		(!(options->namespaces & CLONE_NEWPID) ||
+			setns(options->target_pidfd, CLONE_NEWPID) == 0)) {
+		pid = clone_process(0, group, 0, &sandbox->pidfd);
+		if (pid == 0) {
+			close(pair[0]);
+			run_joined(options, pair[1]);
+		}
+		setns(own, CLONE_NEWPID);
+	}
+	th_close(&own);
+	close(pair[1]);
+	sandbox->channel = pair[0];
+	if (pid < 0) {
+		th_close(&sandbox->channel);
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot start a process in the container");
+	}
+	sandbox->pid = pid;
+	if (options->cgroup &&
+		th_cgroup_attach(options->cgroup, pid, false, err)) {
+		th_sandbox_abandon(sandbox);
+		return -1;
+	}
+	if (!word_hear(sandbox->channel, &word, &sandbox->console))
+		th_fail(err, TH_FAILED, "the session died while it was set up");
+	else if (word.kind == WORD_FAILED ||
+		word_hear(sandbox->channel, &word, &none))
+		*err = word.error;
+	else
+		th_close(&sandbox->channel);
+	th_close(&none);
+	if (!err->code)
+		return 0;
+	th_sandbox_abandon(sandbox);
+	return -1;
+}

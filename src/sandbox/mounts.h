@@ -1,0 +1,15 @@
+/* The sources of a bundle's mounts. For the sandbox module only. */
+#ifndef TH_SANDBOX_MOUNTS_H
+#define TH_SANDBOX_MOUNTS_H
+
+#include "oci/bundle.h"
+
+/* Opens the sources of all binds as detached mounts, with their IDs mapped
+ * where that is wanted: *fds has a descriptor or -1 for each mount. */
+int th_mounts_open(const struct th_bundle *bundle, const char *bundle_path,
+	int **fds, struct th_error *err);
+void th_mounts_close(const struct th_bundle *bundle, int *fds);
+/* True where only the parent has the privilege to open them. */
+bool th_mounts_need_parent(const struct th_bundle *bundle);
+
+#endif
