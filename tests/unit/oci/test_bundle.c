@@ -11,7 +11,8 @@
 #define PROCESS "\"process\":{\"args\":[\"x\"],\"cwd\":\"/\"%s}"
 #define REST                                                                   \
 	"\"ociVersion\":\"1.0.2\",\"root\":{\"path\":\"rootfs\"}%s,"           \
-	"\"linux\":{\"namespaces\":[{\"type\":\"mount\"}]%s}"
+	"\"linux\":{\"namespaces\":[{\"type\":\"mount\"},"                     \
+	"{\"type\":\"uts\"}]%s}"
 
 /* A small bundle with something more in process, at the top, in linux. */
 static int parse(const char *process, const char *top, const char *part,
@@ -54,7 +55,7 @@ static void members_are_read(void)
 	CHECK_TEXT(bundle.mounts[0].options.items[1], "ro");
 	CHECK_INT(bundle.devices[0].mode, S_IFCHR | 0600);
 	CHECK(bundle.devices[0].dev == makedev(10, 229));
-	CHECK_INT(bundle.namespaces, CLONE_NEWNS);
+	CHECK_INT(bundle.namespaces, CLONE_NEWNS | CLONE_NEWUTS);
 	th_bundle_release(&bundle);
 }
 
@@ -64,13 +65,57 @@ static void what_cannot_be_done_is_named(void)
 	static const struct {
 		const char *process, *top, *part, *word;
 		enum th_code code;
-	} bad[] = {{",\"selinuxLabel\":\"x\"", "", "", "selinuxLabel",
-			   TH_NOT_POSSIBLE},
-		{"", ",\"hooks\":{}", "", "hooks", TH_NOT_POSSIBLE},
-		{"", "", ",\"intelRdt\":{}", "intelRdt", TH_NOT_POSSIBLE},
-		{"", "", ",\"seccomp\":{}", "seccomp", TH_NOT_POSSIBLE},
+	} bad[] = {{"", "", ",\"intelRdt\":{}", "intelRdt", TH_NOT_POSSIBLE},
+		{"", "", ",\"timeOffsets\":{}", "timeOffsets", TH_NOT_POSSIBLE},
+		{",\"execCPUAffinity\":{}", "", "", "execCPUAffinity",
+			TH_NOT_POSSIBLE},
+		{"", ",\"windows\":{}", "", "windows", TH_NOT_POSSIBLE},
 		{"", ",\"anchor\":1", "", "anchor", TH_FAILED},
 		{",\"color\":1", "", "", "color", TH_FAILED},
+		{"", "", ",\"seccomp\":{}", "no action", TH_FAILED},
+		{"", "", ",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_SINK\"}",
+			"SCMP_ACT_SINK", TH_FAILED},
+		{"", "",
+			",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_ALLOW\","
+			"\"flags\":[\"TIDE\"]}",
+			"TIDE", TH_NOT_POSSIBLE},
+		{"", "",
+			",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_ALLOW\","
+			"\"syscalls\":[{\"names\":[\"read\"],\"action\":"
+			"\"SCMP_ACT_ERRNO\",\"args\":[{\"index\":9,\"value\":1,"
+			"\"op\":\"SCMP_CMP_EQ\"}]}]}",
+			"out of range", TH_FAILED},
+		{"", ",\"hooks\":{\"prestart\":[{\"path\":\"x\"}]}", "",
+			"not an absolute one", TH_FAILED},
+		{"", ",\"hooks\":{\"sailing\":[]}", "", "sailing", TH_FAILED},
+		{"",
+			",\"hooks\":{\"poststop\":[{\"path\":\"/x\","
+			"\"timeout\":0}]}",
+			"", "out of range", TH_FAILED},
+		{"", "", ",\"sysctl\":{\"kernel.panic\":\"1\"}", "whole host",
+			TH_NOT_POSSIBLE},
+		{"", "", ",\"sysctl\":{\"net.core.somaxconn\":\"1\"}",
+			"shares that namespace", TH_NOT_POSSIBLE},
+		{"", "",
+			",\"uidMappings\":[{\"containerID\":0,\"hostID\":1,"
+			"\"size\":1}]",
+			"no new user namespace", TH_FAILED},
+		{"", "", ",\"rootfsPropagation\":\"wide\"", "wide", TH_FAILED},
+		{"", "", ",\"personality\":{\"domain\":\"DOS\"}", "DOS",
+			TH_FAILED},
+		{"", "", ",\"resources\":{\"tide\":1}", "tide", TH_FAILED},
+		{"", "", ",\"resources\":{\"memory\":{\"kernel\":1}}", "kernel",
+			TH_NOT_POSSIBLE},
+		{"", "",
+			",\"resources\":{\"devices\":[{\"allow\":true,"
+			"\"access\":\"rx\"}]}",
+			"rx", TH_FAILED},
+		{"", "",
+			",\"resources\":{\"hugepageLimits\":[{\"pageSize\":"
+			"\"2XB\",\"limit\":1}]}",
+			"2XB", TH_FAILED},
+		{"", "", ",\"resources\":{\"unified\":{\"../x\":\"1\"}}",
+			"impossible key", TH_FAILED},
 		{"", ",\"mounts\":[{\"destination\":\"x\"}]", "",
 			"not an absolute path", TH_FAILED},
 		{"", ",\"mounts\":[7]", "", "no object", TH_FAILED},
@@ -78,10 +123,18 @@ static void what_cannot_be_done_is_named(void)
 			"CAP_SAIL", TH_FAILED},
 		{",\"rlimits\":[{\"type\":\"RLIMIT_TIDE\"}]", "", "",
 			"RLIMIT_TIDE", TH_FAILED},
+		{",\"rlimits\":[{\"type\":\"RLIMIT_CPU\",\"soft\":1,\"hard\":1}"
+		 ","
+		 "{\"type\":\"RLIMIT_CPU\",\"soft\":1,\"hard\":1}]",
+			"", "", "twice", TH_FAILED},
 		{",\"user\":{\"uid\":-1}", "", "", "out of range", TH_FAILED},
 		{",\"oomScoreAdj\":5000", "", "", "oomScoreAdj", TH_FAILED},
-		{"", "", ",\"devices\":[{\"path\":\"/etc/x\",\"type\":\"c\"}]",
-			"not below /dev", TH_FAILED}};
+		{",\"ioPriority\":{\"class\":\"IOPRIO_CLASS_TIDE\"}", "", "",
+			"IOPRIO_CLASS_TIDE", TH_FAILED},
+		{",\"scheduler\":{\"policy\":\"SCHED_TIDE\"}", "", "",
+			"SCHED_TIDE", TH_FAILED},
+		{"", "", ",\"devices\":[{\"path\":\"etc/x\",\"type\":\"c\"}]",
+			"not an absolute one", TH_FAILED}};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_bundle bundle;
@@ -90,6 +143,8 @@ static void what_cannot_be_done_is_named(void)
 		CHECK_INT(parse(bad[i].process, bad[i].top, bad[i].part,
 				  &bundle, &err),
 			-1);
+		if (err.code != bad[i].code || !strstr(err.msg, bad[i].word))
+			printf("\n    %s: %s\n", bad[i].word, err.msg);
 		CHECK_INT(err.code, bad[i].code);
 		CHECK(strstr(err.msg, bad[i].word) != NULL);
 	}
@@ -122,9 +177,67 @@ static void what_is_missing_is_named(void)
 	}
 }
 
+/* Numbers of 64 bits without a sign reach beyond what the JSON library takes.
+ */
+static void the_largest_numbers_are_read(void)
+{
+	struct th_bundle bundle;
+	struct th_error err = {0};
+
+	CHECK_INT(parse(",\"rlimits\":[{\"type\":\"RLIMIT_CORE\","
+			"\"soft\":18446744073709551615,"
+			"\"hard\":18446744073709551615}]",
+			  "",
+			  ",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_ALLOW\","
+			  "\"syscalls\":[{\"names\":[\"personality\"],"
+			  "\"action\":\"SCMP_ACT_ERRNO\",\"errnoRet\":38,"
+			  "\"args\":[{\"index\":0,\"value\":"
+			  "18446744073709551614,\"op\":\"SCMP_CMP_GE\"}]}]}",
+			  &bundle, &err),
+		0);
+	CHECK(bundle.process.rlimits[0].limit.rlim_max == RLIM_INFINITY);
+	CHECK(bundle.seccomp.rules[0].arguments[0].value == UINT64_MAX - 1);
+	CHECK_INT(bundle.seccomp.rules[0].error_code, 38);
+	th_bundle_release(&bundle);
+}
+
+static void limits_are_read(void)
+{
+	struct th_bundle bundle;
+	struct th_error err = {0};
+
+	CHECK_INT(
+		parse("", "",
+			",\"resources\":{\"memory\":{\"limit\":1000,"
+			"\"swap\":-1},\"cpu\":{\"quota\":50,\"cpus\":\"0-1\"},"
+			"\"pids\":{\"limit\":7},\"blockIO\":{\"weight\":500,"
+			"\"throttleReadBpsDevice\":[{\"major\":8,\"minor\":0,"
+			"\"rate\":1}]},\"rdma\":{\"mlx\":{\"hcaObjects\":4}},"
+			"\"unified\":{\"memory.high\":\"5\"},\"devices\":[{"
+			"\"allow\":false,\"access\":\"rwm\"},{\"allow\":true,"
+			"\"type\":\"c\",\"major\":1,\"minor\":3,\"access\":"
+			"\"r\"}]}",
+			&bundle, &err),
+		0);
+	CHECK_INT(bundle.resources.memory, 1000);
+	CHECK_INT(bundle.resources.memory_swap, -1);
+	CHECK(bundle.resources.memory_low == TH_UNSET);
+	CHECK_TEXT(bundle.resources.cpus, "0-1");
+	CHECK_INT(bundle.resources.pids, 7);
+	CHECK_INT(bundle.resources.throttles[0][0].major_id, 8);
+	CHECK_INT(bundle.resources.rdma[0].objects, 4);
+	CHECK_TEXT(bundle.resources.unified.items[0], "memory.high=5");
+	CHECK_INT(bundle.resources.device_count, 2);
+	CHECK_INT(bundle.resources.devices[0].major_id, -1);
+	CHECK(bundle.resources.devices[1].read);
+	CHECK(!bundle.resources.devices[1].write);
+	th_bundle_release(&bundle);
+}
+
 static const CU_TestInfo tests[] = {{"members are read", members_are_read},
 	{"what cannot be done is named", what_cannot_be_done_is_named},
 	{"what is missing is named", what_is_missing_is_named},
-	CU_TEST_INFO_NULL};
+	{"the largest numbers are read", the_largest_numbers_are_read},
+	{"limits are read", limits_are_read}, CU_TEST_INFO_NULL};
 
 const struct suite suite_bundle = {"bundle", tests};

@@ -125,12 +125,19 @@ static int read_bundle(struct th_error *err)
 		"{\"ociVersion\":\"1.0.2\",\"process\":{\"cwd\":\"/\",\"user\":"
 		"{\"uid\":0,\"gid\":0,\"additionalGids\":[5]},\"args\":[\"a\"],"
 		"\"env\":[\"A=1\"]},\"root\":{\"path\":\"rootfs\"},"
-		"\"hostname\":"
+		"\"hooks\":{\"poststop\":[{\"path\":\"/x\",\"args\":[\"y\"]}]},"
+		"\"annotations\":{\"a\":\"b\"},\"hostname\":"
 		"\"h\",\"mounts\":[{\"destination\":\"/"
 		"proc\",\"type\":\"proc\","
 		"\"source\":\"proc\",\"options\":[\"nosuid\"]}],\"linux\":{"
-		"\"namespaces\":[{\"type\":\"mount\"}],\"maskedPaths\":"
-		"[\"/proc/kcore\"]}}";
+		"\"namespaces\":[{\"type\":\"mount\"},{\"type\":\"uts\"}],"
+		"\"maskedPaths\":"
+		"[\"/proc/kcore\"],\"sysctl\":{\"kernel.domainname\":\"d\"},"
+		"\"resources\":{\"cpu\":{\"cpus\":\"0\"},\"devices\":[{"
+		"\"allow\":false}],\"unified\":{\"memory.high\":\"1\"}},"
+		"\"seccomp\":{\"defaultAction\":\"SCMP_ACT_ALLOW\","
+		"\"syscalls\":[{\"names\":[\"read\"],\"action\":"
+		"\"SCMP_ACT_ERRNO\"}]}}}";
 	struct th_bundle bundle;
 
 	if (th_bundle_parse(text, strlen(text), &bundle, err))
