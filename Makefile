@@ -70,7 +70,7 @@ endif
 
 CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c \
 	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
-	src/image/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
+	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
 	src/keeper/channel.c src/keeper/lock.c src/keeper/log.c \
 	src/keeper/plan.c
 CLI_SRC := $(wildcard src/cli/*.c)
@@ -82,7 +82,8 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
 	store/database.c store/schema.c store/store.c store/container_state.c) \
-	$(wildcard src/sandbox/*.c src/network/*.c)
+	$(wildcard src/sandbox/*.c src/network/*.c) \
+	src/runtime/create.c src/runtime/record.c
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/hash.c base/json.c base/random.c oci/digest.c)

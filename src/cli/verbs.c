@@ -12,7 +12,7 @@ const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_run, &verb_launch, &verb_start, &verb_stop, &verb_kill,
 	&verb_pause, &verb_resume, &verb_list, &verb_show, &verb_why,
 	&verb_logs, &verb_ports, &verb_processes, &verb_exec, &verb_remove,
-	&verb_sweep, NULL};
+	&verb_sweep, &verb_oci, NULL};
 
 const struct verb *verb_lookup(const char *name)
 {

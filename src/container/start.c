@@ -9,6 +9,7 @@
 
 #include "base/file.h"
 #include "container/container.h"
+#include "sandbox/sealed.h"
 
 #define KEEPER_CHANNEL 3
 
@@ -23,17 +24,24 @@ static int spawn(const struct th_context *context,
 		context->store->run, row->id, modes[attach], rows, columns,
 		context->actor, NULL};
 	static char *const env[] = {NULL};
-	int rc;
+	char path[TH_FD_PATH];
+	int rc, program;
 
 	snprintf(rows, sizeof(rows), "%d", size.rows);
 	snprintf(columns, sizeof(columns), "%d", size.columns);
-	if (posix_spawn_file_actions_init(&actions))
+	program = th_sealed_open(context->keeper, err);
+	if (program < 0)
+		return -1;
+	if (posix_spawn_file_actions_init(&actions)) {
+		th_close(&program);
 		return th_fail_memory(err);
+	}
 	posix_spawn_file_actions_adddup2(&actions, channel, KEEPER_CHANNEL);
 	/* The keeper needs nothing of the caller's environment. */
-	rc = posix_spawn(pid, context->keeper, &actions, NULL,
+	rc = posix_spawn(pid, th_fd_path(program, "", path), &actions, NULL,
 		(char *const *)(uintptr_t)args, env);
 	posix_spawn_file_actions_destroy(&actions);
+	th_close(&program);
 	if (rc == 0)
 		return 0;
 	th_fail_sys(err, TH_FAILED, rc, "cannot start %s", context->keeper);

@@ -15,6 +15,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "runtime/runtime.h"
 #include "sandbox/filter.h"
 
 /* The channel to the command that starts the container. */
@@ -126,12 +127,39 @@ static void release(struct keeper *keeper)
 	th_store_close(keeper->store);
 }
 
+/* The create operation of the OCI Runtime Specification: this program is
+ * small, and ends when the container is made. */
+static int create_bundle(char **argv)
+{
+	struct th_runtime_options options = {.dir = argv[2],
+		.id = argv[3],
+		.bundle = argv[4],
+		.pid_file = argv[5],
+		.console_socket = argv[6]};
+	struct th_error err = {0};
+	int rc;
+
+	umask(022);
+	fcntl(CHANNEL, F_SETFD, FD_CLOEXEC);
+	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	signal(SIGPIPE, SIG_IGN);
+	rc = th_runtime_create(&options, &err);
+	if (rc)
+		th_channel_send(
+			CHANNEL, TH_TELL_FAILED, &err, sizeof(err), NULL, 0);
+	else
+		th_channel_send(CHANNEL, TH_TELL_STARTED, NULL, 0, NULL, 0);
+	return rc ? 1 : 0;
+}
+
 int main(int argc, char **argv)
 {
 	struct th_error err = {0};
 	struct keeper keeper;
 	int channel = CHANNEL;
 
+	if (argc == 7 && strcmp(argv[1], "oci-create") == 0)
+		return create_bundle(argv);
 	if (argc != ARG_COUNT) {
 		fputs("tidyhull-keeper is started by tidyhull, "
 		      "see: tidyhull help\n",

@@ -386,6 +386,27 @@ fail:
 	_exit(1);
 }
 
+/* Closes what lies above the streams, but for those that are given. */
+static void close_all_but(const int *fds, size_t count)
+{
+	int from = 3;
+
+	for (;;) {
+		int next = -1;
+
+		for (size_t i = 0; i < count; i++) {
+			if (fds[i] >= from && (next < 0 || fds[i] < next))
+				next = fds[i];
+		}
+		if (next < 0)
+			break;
+		if (next > from)
+			syscall(SYS_close_range, from, next - 1, 0);
+		from = next + 1;
+	}
+	syscall(SYS_close_range, from, ~0u, 0);
+}
+
 void child_run(struct child *child)
 {
 	const struct th_sandbox_options *options = child->options;
@@ -404,6 +425,9 @@ void child_run(struct child *child)
 		word_fail(channel, &error);
 		_exit(1);
 	}
+	/* Locks and the like of the parent must not live on here. */
+	close_all_but(
+		(int[]){channel, console, child->status, options->listener}, 4);
 	word_tell(channel, &ready, console);
 	th_close(&console);
 	if (options->listener >= 0) {

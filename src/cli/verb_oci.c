@@ -1,0 +1,216 @@
+/* oci: the operations of the OCI Runtime Specification on a bundle. */
+#include <errno.h>
+#include <fcntl.h>
+#include <limits.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "base/path.h"
+#include "cli/output.h"
+#include "cli/programs.h"
+#include "cli/verbs.h"
+#include "runtime/runtime.h"
+
+/* What a call is about. */
+struct request {
+	char *dir; /* owned */
+	const char *id;
+	const char *log;
+};
+
+/* A line of JSON for the engine that called. */
+static void log_error(const struct request *request, const struct th_error *err)
+{
+	char time_text[TH_TIME_TEXT];
+	json_t *line;
+	char *text;
+	int fd;
+
+	if (!request->log)
+		return;
+	th_clock_format(th_clock_now_us(), time_text);
+	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level",
+		"error", "msg", err->msg, "hint", err->hint);
+	text = line ? json_dumps(line, JSON_COMPACT) : NULL;
+	fd = open(
+		request->log, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
+	if (!text || fd < 0 || dprintf(fd, "%s\n", text) < 0)
+		fprintf(stderr, "tidyhull: cannot write the log %s: %s\n",
+			request->log, strerror(errno));
+	th_close(&fd);
+	free(text);
+	json_decref(line);
+}
+
+static int fail(const struct request *request, const struct th_error *err)
+{
+	log_error(request, err);
+	return say_error(err);
+}
+
+static void warn(const struct th_error *warning)
+{
+	if (warning->code)
+		fprintf(stderr, "note: %s\n", warning->msg);
+}
+
+static int create(struct invocation *call, const struct request *request)
+{
+	const char *bundle = option_value(call, "bundle");
+	const char *pid_file = option_value(call, "pid-file");
+	const char *console = option_value(call, "console-socket");
+	char keeper[PROGRAM_PATH], cwd[PATH_MAX];
+	struct th_runtime_options options = {
+		.dir = request->dir, .id = request->id};
+	struct th_error err = {0};
+	char *paths[3];
+	int rc;
+
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	paths[0] = th_path_absolute(cwd, bundle ? bundle : ".");
+	paths[1] = pid_file ? th_path_absolute(cwd, pid_file) : strdup("");
+	paths[2] = console ? th_path_absolute(cwd, console) : strdup("");
+	options.bundle = paths[0];
+	options.pid_file = paths[1];
+	options.console_socket = paths[2];
+	program_path("tidyhull-keeper", keeper);
+	rc = paths[0] && paths[1] && paths[2]
+		? th_runtime_create_by(keeper, &options, &err)
+		: th_fail_memory(&err);
+	for (int i = 0; i < 3; i++)
+		free(paths[i]);
+	return rc ? fail(request, &err) : EXIT_DONE;
+}
+
+static int start(struct invocation *call, const struct request *request)
+{
+	struct th_error err = {0}, warning = {0};
+
+	(void)call;
+	if (th_runtime_start(request->dir, request->id, &warning, &err))
+		return fail(request, &err);
+	warn(&warning);
+	return EXIT_DONE;
+}
+
+static int state(struct invocation *call, const struct request *request)
+{
+	struct th_error err = {0};
+	char *text = NULL;
+
+	(void)call;
+	if (th_runtime_state(request->dir, request->id, &text, &err))
+		return fail(request, &err);
+	print_json(json_loads(text, 0, NULL));
+	free(text);
+	return EXIT_DONE;
+}
+
+static int kill_it(struct invocation *call, const struct request *request)
+{
+	const char *text = call->object_count > 2 ? call->objects[2] : "TERM";
+	int number = th_signal_parse(text);
+	struct th_error err = {0};
+
+	if (number < 0) {
+		th_fail(&err, TH_USAGE, "\"%.50s\" is not a signal", text);
+		return fail(request, &err);
+	}
+	return th_runtime_kill(request->dir, request->id, number,
+		       option_given(call, "all"), &err)
+		? fail(request, &err)
+		: EXIT_DONE;
+}
+
+static int delete (struct invocation *call, const struct request *request)
+{
+	struct th_error err = {0}, warning = {0};
+
+	if (th_runtime_delete(request->dir, request->id,
+		    option_given(call, "force"), &warning, &err))
+		return fail(request, &err);
+	warn(&warning);
+	return EXIT_DONE;
+}
+
+static const struct {
+	const char *name;
+	int most; /* objects, with the operation itself */
+	int (*run)(struct invocation *call, const struct request *request);
+} operations[] = {{"create", 2, create}, {"start", 2, start},
+	{"state", 2, state}, {"kill", 3, kill_it}, {"delete", 2, delete}};
+
+static int run(struct invocation *call)
+{
+	struct request request = {
+		.id = call->objects[1], .log = option_value(call, "log")};
+	const char *root = option_value(call, "root");
+	struct th_error err = {0};
+	char cwd[PATH_MAX];
+	int code = -1;
+
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	request.dir = root ? th_path_absolute(cwd, root)
+			   : th_format("%s/oci", call->run);
+	if (!request.dir) {
+		th_fail_memory(&err);
+		return say_error(&err);
+	}
+	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
+		if (strcmp(call->objects[0], operations[i].name) == 0 &&
+			call->object_count <= operations[i].most)
+			code = operations[i].run(call, &request);
+	}
+	if (code < 0) {
+		th_fail(&err, TH_USAGE, "\"oci %.50s\" does not go like that",
+			call->objects[0]);
+		th_hint(&err, "see: tidyhull help oci");
+		code = fail(&request, &err);
+	}
+	free(request.dir);
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"bundle", "DIR", "create: the bundle; otherwise the current folder"},
+	{"pid-file", "FILE", "create: write the process's ID there"},
+	{"console-socket", "PATH",
+		"create: hand the terminal over at this local socket"},
+	{"log", "FILE", "append what goes wrong as a line of JSON"},
+	{"all", NULL, "kill: send it to all processes"},
+	{"force", NULL, "delete: kill it first"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"For schedulers and engines: the five operations of the OCI Runtime",
+	"Specification on any bundle, without image, store or keeper.", "",
+	"  oci create ID          make it: its process waits for the start",
+	"  oci start ID           run the program of config.json",
+	"  oci state ID           its state, as the specification writes it",
+	"  oci kill ID [SIGNAL]   send a signal (TERM)",
+	"  oci delete ID          remove what is left of a stopped one", "",
+	"--root DIR is where the states lie; otherwise beside the run-time "
+	"files.",
+	NULL};
+
+static const char *const examples[] = {
+	"tidyhull oci create --bundle ./gauge gauge-1",
+	"tidyhull oci start gauge-1", "tidyhull oci state gauge-1",
+	"tidyhull oci kill gauge-1 KILL", "tidyhull oci delete gauge-1", NULL};
+
+const struct verb verb_oci = {.name = "oci",
+	.group = "system",
+	.summary = "the OCI Runtime Specification's operations on a bundle",
+	.usage = "create|start|state|kill|delete ID",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = 0,
+	.least = 2,
+	.most = 3,
+	.run = run};
