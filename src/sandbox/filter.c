@@ -1,5 +1,6 @@
 #include "sandbox/filter.h"
 
+#include <ctype.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <linux/filter.h>
@@ -120,7 +121,7 @@ static uint32_t architecture(const char *name)
 	if (strncmp(name, "SCMP_ARCH_", 10) != 0)
 		return 0;
 	for (i = 0; name[10 + i] && i < sizeof(lower) - 1; i++)
-		lower[i] = (char)(name[10 + i] | 0x20);
+		lower[i] = (char)tolower((unsigned char)name[10 + i]);
 	lower[i] = '\0';
 	return seccomp_arch_resolve_name(lower);
 }

@@ -25,31 +25,39 @@ static struct limit *add(
 	return room;
 }
 
-static void set(char file[64], char value[192], const char *name,
-	const char *fmt, ...) __attribute__((format(printf, 4, 5)));
+static void version2(struct limit *limit, const char *name, const char *fmt,
+	...) __attribute__((format(printf, 3, 4)));
+static void version1(struct limit *limit, const char *name, const char *fmt,
+	...) __attribute__((format(printf, 3, 4)));
 
-static void set(
-	char file[64], char value[192], const char *name, const char *fmt, ...)
+static void version2(
+	struct limit *limit, const char *name, const char *fmt, ...)
 {
 	va_list args;
 
-	snprintf(file, 64, "%s", name);
+	snprintf(limit->file2, sizeof(limit->file2), "%s", name);
 	va_start(args, fmt);
-	vsnprintf(value, 192, fmt, args);
+	vsnprintf(limit->value2, sizeof(limit->value2), fmt, args);
 	va_end(args);
 }
 
-#define VERSION2(limit, name, ...)                                             \
-	set((limit)->file2, (limit)->value2, name, __VA_ARGS__)
-#define VERSION1(limit, name, ...)                                             \
-	set((limit)->file1, (limit)->value1, name, __VA_ARGS__)
+static void version1(
+	struct limit *limit, const char *name, const char *fmt, ...)
+{
+	va_list args;
+
+	snprintf(limit->file1, sizeof(limit->file1), "%s", name);
+	va_start(args, fmt);
+	vsnprintf(limit->value1, sizeof(limit->value1), fmt, args);
+	va_end(args);
+}
 
 static void number_or_max(struct limit *limit, const char *name, int64_t value)
 {
 	if (value < 0)
-		VERSION2(limit, name, "max");
+		version2(limit, name, "max");
 	else
-		VERSION2(limit, name, "%" PRId64, value);
+		version2(limit, name, "%" PRId64, value);
 }
 
 static void read_swap(const struct th_resources *from, struct limits *to)
@@ -61,7 +69,7 @@ static void read_swap(const struct th_resources *from, struct limits *to)
 	if (swap >= 0 && from->memory > 0)
 		swap = swap > from->memory ? swap - from->memory : 0;
 	number_or_max(limit, "memory.swap.max", swap);
-	VERSION1(limit, "memory.memsw.limit_in_bytes", "%" PRId64,
+	version1(limit, "memory.memsw.limit_in_bytes", "%" PRId64,
 		from->memory_swap);
 }
 
@@ -72,26 +80,26 @@ static void read_memory(const struct th_resources *from, struct limits *to)
 	if (from->memory != TH_UNSET) {
 		limit = add(to, "memory", "a limit of memory");
 		number_or_max(limit, "memory.max", from->memory);
-		VERSION1(limit, "memory.limit_in_bytes", "%" PRId64,
+		version1(limit, "memory.limit_in_bytes", "%" PRId64,
 			from->memory);
 	}
 	if (from->memory_low != TH_UNSET) {
 		limit = add(to, "memory", "a reservation of memory");
 		number_or_max(limit, "memory.low", from->memory_low);
-		VERSION1(limit, "memory.soft_limit_in_bytes", "%" PRId64,
+		version1(limit, "memory.soft_limit_in_bytes", "%" PRId64,
 			from->memory_low);
 	}
 	if (from->memory_swap != TH_UNSET)
 		read_swap(from, to);
 	if (from->memory_kernel_tcp != TH_UNSET)
-		VERSION1(add(to, "memory", "a limit of TCP memory"),
+		version1(add(to, "memory", "a limit of TCP memory"),
 			"memory.kmem.tcp.limit_in_bytes", "%" PRId64,
 			from->memory_kernel_tcp);
 	if (from->swappiness != TH_UNSET)
-		VERSION1(add(to, "memory", "a swappiness"), "memory.swappiness",
+		version1(add(to, "memory", "a swappiness"), "memory.swappiness",
 			"%" PRId64, from->swappiness);
 	if (from->keep_alive)
-		VERSION1(add(to, "memory", "memory without a killer"),
+		version1(add(to, "memory", "memory without a killer"),
 			"memory.oom_control", "1");
 }
 
@@ -101,22 +109,22 @@ static void read_cpu_time(const struct th_resources *from, struct limits *to)
 	struct limit *limit;
 
 	if (from->cpu_period != TH_UNSET && from->cpu_period > 0)
-		VERSION1(add(to, "cpu", "a period of CPU time"),
+		version1(add(to, "cpu", "a period of CPU time"),
 			"cpu.cfs_period_us", "%" PRId64, from->cpu_period);
 	if (from->cpu_quota != TH_UNSET || from->cpu_period > 0) {
 		limit = add(to, "cpu", "a limit of CPU time");
 		if (from->cpu_quota > 0)
-			VERSION2(limit, "cpu.max", "%" PRId64 " %" PRId64,
+			version2(limit, "cpu.max", "%" PRId64 " %" PRId64,
 				from->cpu_quota, period);
 		else
-			VERSION2(limit, "cpu.max", "max %" PRId64, period);
-		VERSION1(limit, "cpu.cfs_quota_us", "%" PRId64,
+			version2(limit, "cpu.max", "max %" PRId64, period);
+		version1(limit, "cpu.cfs_quota_us", "%" PRId64,
 			from->cpu_quota > 0 ? from->cpu_quota : -1);
 	}
 	if (from->cpu_burst != TH_UNSET) {
 		limit = add(to, "cpu", "a burst of CPU time");
-		VERSION2(limit, "cpu.max.burst", "%" PRId64, from->cpu_burst);
-		VERSION1(
+		version2(limit, "cpu.max.burst", "%" PRId64, from->cpu_burst);
+		version1(
 			limit, "cpu.cfs_burst_us", "%" PRId64, from->cpu_burst);
 	}
 }
@@ -130,31 +138,31 @@ static void read_cpu(const struct th_resources *from, struct limits *to)
 
 		shares = shares < 2 ? 2 : shares > 262144 ? 262144 : shares;
 		limit = add(to, "cpu", "CPU shares");
-		VERSION2(limit, "cpu.weight", "%" PRId64,
+		version2(limit, "cpu.weight", "%" PRId64,
 			1 + (shares - 2) * 9999 / 262142);
-		VERSION1(limit, "cpu.shares", "%" PRId64, from->cpu_shares);
+		version1(limit, "cpu.shares", "%" PRId64, from->cpu_shares);
 	}
 	read_cpu_time(from, to);
 	if (from->cpu_idle != TH_UNSET) {
 		limit = add(to, "cpu", "CPU time only when idle");
-		VERSION2(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
-		VERSION1(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
+		version2(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
+		version1(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
 	}
 	if (from->cpu_rt_period != TH_UNSET)
-		VERSION1(add(to, "cpu", "a real-time period"),
+		version1(add(to, "cpu", "a real-time period"),
 			"cpu.rt_period_us", "%" PRId64, from->cpu_rt_period);
 	if (from->cpu_rt_runtime != TH_UNSET)
-		VERSION1(add(to, "cpu", "a real-time limit"),
+		version1(add(to, "cpu", "a real-time limit"),
 			"cpu.rt_runtime_us", "%" PRId64, from->cpu_rt_runtime);
 	if (from->cpus) {
 		limit = add(to, "cpuset", "a choice of CPUs");
-		VERSION2(limit, "cpuset.cpus", "%.190s", from->cpus);
-		VERSION1(limit, "cpuset.cpus", "%.190s", from->cpus);
+		version2(limit, "cpuset.cpus", "%.190s", from->cpus);
+		version1(limit, "cpuset.cpus", "%.190s", from->cpus);
 	}
 	if (from->mems) {
 		limit = add(to, "cpuset", "a choice of memory nodes");
-		VERSION2(limit, "cpuset.mems", "%.190s", from->mems);
-		VERSION1(limit, "cpuset.mems", "%.190s", from->mems);
+		version2(limit, "cpuset.mems", "%.190s", from->mems);
+		version1(limit, "cpuset.mems", "%.190s", from->mems);
 	}
 	if (from->pids != TH_UNSET) {
 		limit = add(to, "pids", "a limit of processes");
@@ -177,14 +185,14 @@ static void read_weights(const struct th_resources *from, struct limits *to)
 
 	if (from->block_weight != TH_UNSET && from->block_weight > 0) {
 		limit = add(to, "io", "an I/O weight");
-		VERSION2(limit, "io.weight", "default %" PRId64,
+		version2(limit, "io.weight", "default %" PRId64,
 			wide_weight(from->block_weight));
 		snprintf(limit->other2, 64, "io.bfq.weight");
-		VERSION1(limit, "blkio.weight", "%" PRId64, from->block_weight);
+		version1(limit, "blkio.weight", "%" PRId64, from->block_weight);
 		snprintf(limit->other1, 64, "blkio.bfq.weight");
 	}
 	if (from->block_leaf_weight != TH_UNSET && from->block_leaf_weight > 0)
-		VERSION1(add(to, "io", "an I/O leaf weight"),
+		version1(add(to, "io", "an I/O leaf weight"),
 			"blkio.leaf_weight", "%" PRId64,
 			from->block_leaf_weight);
 	for (size_t i = 0; i < from->weight_count; i++) {
@@ -192,19 +200,19 @@ static void read_weights(const struct th_resources *from, struct limits *to)
 
 		if (weight->weight != TH_UNSET) {
 			limit = add(to, "io", "an I/O weight of a device");
-			VERSION2(limit, "io.weight",
+			version2(limit, "io.weight",
 				"%" PRId64 ":%" PRId64 " %" PRId64,
 				weight->major_id, weight->minor_id,
 				wide_weight(weight->weight));
 			snprintf(limit->other2, 64, "io.bfq.weight");
-			VERSION1(limit, "blkio.weight_device",
+			version1(limit, "blkio.weight_device",
 				"%" PRId64 ":%" PRId64 " %" PRId64,
 				weight->major_id, weight->minor_id,
 				weight->weight);
 			snprintf(limit->other1, 64, "blkio.bfq.weight_device");
 		}
 		if (weight->leaf_weight != TH_UNSET)
-			VERSION1(add(to, "io", "an I/O leaf weight"),
+			version1(add(to, "io", "an I/O leaf weight"),
 				"blkio.leaf_weight_device",
 				"%" PRId64 ":%" PRId64 " %" PRId64,
 				weight->major_id, weight->minor_id,
@@ -226,11 +234,11 @@ static void read_throttles(const struct th_resources *from, struct limits *to)
 				&from->throttles[kind][i];
 			struct limit *limit = add(to, "io", "a limit of I/O");
 
-			VERSION2(limit, "io.max",
+			version2(limit, "io.max",
 				"%" PRId64 ":%" PRId64 " %s=%" PRIu64,
 				one->major_id, one->minor_id, keys[kind],
 				one->rate);
-			VERSION1(limit, files[kind],
+			version1(limit, files[kind],
 				"%" PRId64 ":%" PRId64 " %" PRIu64,
 				one->major_id, one->minor_id, one->rate);
 		}
@@ -247,16 +255,16 @@ static void read_others(const struct th_resources *from, struct limits *to)
 
 		limit = add(to, "hugetlb", "a limit of huge pages");
 		snprintf(name, sizeof(name), "hugetlb.%s.max", pages->size);
-		VERSION2(limit, name, "%" PRIu64, pages->limit);
+		version2(limit, name, "%" PRIu64, pages->limit);
 		snprintf(name, sizeof(name), "hugetlb.%s.limit_in_bytes",
 			pages->size);
-		VERSION1(limit, name, "%" PRIu64, pages->limit);
+		version1(limit, name, "%" PRIu64, pages->limit);
 	}
 	if (from->class_id != TH_UNSET)
-		VERSION1(add(to, "net_cls", "a network class"),
+		version1(add(to, "net_cls", "a network class"),
 			"net_cls.classid", "%" PRId64, from->class_id);
 	for (size_t i = 0; i < from->priorities.count; i++)
-		VERSION1(add(to, "net_prio", "a network priority"),
+		version1(add(to, "net_prio", "a network priority"),
 			"net_prio.ifpriomap", "%.190s",
 			from->priorities.items[i]);
 	for (size_t i = 0; i < from->rdma_count; i++) {
@@ -271,8 +279,8 @@ static void read_others(const struct th_resources *from, struct limits *to)
 			snprintf(text + strlen(text),
 				sizeof(text) - strlen(text),
 				" hca_object=%" PRId64, rdma->objects);
-		VERSION2(limit, "rdma.max", "%.60s%s", rdma->device, text);
-		VERSION1(limit, "rdma.max", "%.60s%s", rdma->device, text);
+		version2(limit, "rdma.max", "%.60s%s", rdma->device, text);
+		version1(limit, "rdma.max", "%.60s%s", rdma->device, text);
 	}
 }
 

@@ -19,8 +19,7 @@ static int move_up(int fd)
 int th_sealed_open(const char *path, struct th_error *err)
 {
 	struct mount_attr attr = {.attr_set = MOUNT_ATTR_RDONLY};
-	int fd =
-		open_tree(AT_FDCWD, path, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	int fd = open_tree(AT_FDCWD, path, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
 
 	if (fd < 0 ||
 		mount_setattr(fd, "", AT_EMPTY_PATH, &attr, sizeof(attr))) {

@@ -11,14 +11,15 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_exec, suite_stop, suite_look, suite_remove, suite_crash,
 	suite_formats, suite_words, suite_registry, suite_access, suite_images,
 	suite_packed, suite_push, suite_peek, suite_endurance, suite_layers,
-	suite_json_forms, suite_pause, suite_processes, suite_mistakes;
+	suite_json_forms, suite_pause, suite_processes, suite_mistakes,
+	suite_bundle;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
 	&suite_packed, &suite_push, &suite_layers, &suite_endurance,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
-	&suite_crash, &suite_formats, &suite_json_forms, NULL};
+	&suite_crash, &suite_formats, &suite_bundle, &suite_json_forms, NULL};
 
 int main(int argc, char **argv)
 {
