@@ -1,5 +1,6 @@
 /* tidyhull: the command line. */
 #include <errno.h>
+#include <fcntl.h>
 #include <locale.h>
 #include <pwd.h>
 #include <signal.h>
@@ -9,6 +10,7 @@
 #include <unistd.h>
 
 #include "base/buffer.h"
+#include "base/file.h"
 #include "base/path.h"
 #include "cli/choose.h"
 #include "cli/options.h"
@@ -17,6 +19,7 @@
 #include "cli/progress.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
+#include "sandbox/enter.h"
 
 static atomic_bool interrupted;
 
@@ -27,9 +30,55 @@ static void interrupt(int number)
 	signal(number, SIG_DFL);
 }
 
-static bool is_root(void)
+static void find_caller(struct caller *caller)
 {
-	return geteuid() == 0;
+	const struct passwd *user = getpwuid(geteuid());
+	const char *home = getenv("HOME");
+
+	caller->uid = geteuid();
+	caller->gid = getegid();
+	caller->ordinary = caller->uid != 0;
+	if (user)
+		snprintf(caller->name, sizeof(caller->name), "%.60s",
+			user->pw_name);
+	else
+		snprintf(caller->name, sizeof(caller->name), "%u", caller->uid);
+	caller->home = home ? home : "";
+}
+
+/* Said once: whoever has a single ID should know why some images fail. */
+static void tell_single(const struct invocation *call)
+{
+	char *mark = th_format("%s/single-id", call->root);
+	int fd = mark
+		? open(mark, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0600)
+		: -1;
+
+	if (fd >= 0 && !call->quiet)
+		fprintf(stderr,
+			"note: no further IDs are assigned to %s, so that all "
+			"files of an image belong to its root\n"
+			"  tidyhull doctor says how the administrator can "
+			"assign some\n",
+			call->caller.name);
+	if (fd >= 0)
+		close(fd);
+	free(mark);
+}
+
+static int enter(struct invocation *call, struct th_error *err)
+{
+	bool single = false;
+
+	if (!call->caller.ordinary || call->verb->flags & VERB_LOOK)
+		return 0;
+	if (th_dir_make(call->root, 0700, err) ||
+		th_user_enter(call->caller.name, call->caller.uid,
+			call->caller.gid, &single, err))
+		return -1;
+	if (single)
+		tell_single(call);
+	return 0;
 }
 
 /* The folders of the charter ("Files and names"). */
@@ -51,7 +100,7 @@ static int choose_folders(
 		rc = th_strings_take(kept, th_path_absolute(cwd, given));
 		rc |= th_strings_take(
 			kept, rc ? NULL : th_format("%s/run", kept->items[0]));
-	} else if (is_root()) {
+	} else if (!call->caller.ordinary) {
 		rc = th_strings_add(kept, "/var/lib/tidyhull");
 		rc |= th_strings_add(kept, "/run/tidyhull");
 	} else {
@@ -62,7 +111,7 @@ static int choose_folders(
 		rc |= th_strings_take(kept,
 			run && *run ? th_format("%s/tidyhull", run)
 				    : th_format("/tmp/tidyhull-%d",
-					      (int)geteuid()));
+					      (int)call->caller.uid));
 	}
 	if (rc)
 		return th_fail_memory(err);
@@ -133,19 +182,16 @@ static int open_registries(struct invocation *call, struct th_error *err)
 	return call->registries.access ? 0 : th_fail_memory(err);
 }
 
-static void describe_actor(const struct verb *verb, char actor[128])
+static void describe_actor(const struct invocation *call, char actor[128])
 {
-	const struct passwd *user = getpwuid(getuid());
+	const struct verb *verb = call->verb;
 	const char *sudo = getenv("SUDO_USER");
 
-	if (sudo && *sudo)
+	if (sudo && *sudo && !call->caller.ordinary)
 		snprintf(actor, 128, "%.40s (as root): tidyhull %s", sudo,
 			verb->name);
-	else if (user)
-		snprintf(actor, 128, "%.60s: tidyhull %s", user->pw_name,
-			verb->name);
 	else
-		snprintf(actor, 128, "user %d: tidyhull %s", (int)getuid(),
+		snprintf(actor, 128, "%s: tidyhull %s", call->caller.name,
 			verb->name);
 }
 
@@ -156,19 +202,12 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	struct progress progress = {0};
 	int code;
 
-	if (call->verb->flags & VERB_ROOT && !is_root()) {
-		th_fail(err, TH_NOT_POSSIBLE,
-			"\"%s\" is possible for root only in this version",
-			call->verb->name);
-		th_hint(err, "try: sudo tidyhull %s ...", call->verb->name);
-		return -1;
-	}
-	if (open_registries(call, err) ||
+	if (open_registries(call, err) || enter(call, err) ||
 		th_store_open(
 			call->root, call->run, false, &context->store, err))
 		return -1;
 	th_image_repair(context->store);
-	describe_actor(call->verb, actor);
+	describe_actor(call, actor);
 	program_path("tidyhull-keeper", keeper);
 	progress.quiet = call->quiet;
 	context->actor = actor;
@@ -194,6 +233,7 @@ static int run(const struct verb *verb, int argc, char **argv)
 	bool help = false;
 	int code = -1;
 
+	find_caller(&call.caller);
 	if (options_parse(&call, argc, argv, &help, &err))
 		goto out;
 	if (help) {

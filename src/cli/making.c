@@ -108,6 +108,9 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 
 	rc = option_values(call, "port", &settings->port_texts) |
 		option_values(call, "mount", &settings->mount_texts) |
+		option_values(call, "limit", &settings->limit_texts) |
+		option_values(call, "device", &settings->device_texts) |
+		option_values(call, "allow", &settings->allow_texts) |
 		option_values(call, "env", &texts);
 	for (int i = 0; i < call->command_count; i++)
 		rc |= th_strings_add(&settings->command, call->command[i]);
@@ -146,6 +149,13 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->entrypoint = option_value(call, "entrypoint");
 	settings->stop_text = option_value(call, "stop");
 	settings->read_only = option_given(call, "read-only");
+	settings->share_text = option_value(call, "share");
+	settings->reaper_text = option_value(call, "reaper");
+	settings->caller.ordinary = call->caller.ordinary;
+	settings->caller.uid = call->caller.uid;
+	settings->caller.gid = call->caller.gid;
+	settings->caller.name = call->caller.name;
+	settings->caller.home = call->caller.home;
 	settings->keep = true;
 	making->plan = option_given(call, "plan");
 	if (read_choices(call, settings, terminal, err) ||

@@ -23,6 +23,16 @@
 			"instead of the image's; \"\" for none"},              \
 		{"capability", "LIST", "+NET_ADMIN,-CHOWN: more, or fewer"},   \
 		{"stop", "STOP", "signal=INT,grace=30s"},                      \
+		{"limit", "LIMIT",                                             \
+			"memory=256M,swap=1G,cpu=1.5,processes=200,io=300"},   \
+		{"device", "DEVICE",                                           \
+			"/dev/fuse, or a name: vendor.com/class=name"},        \
+		{"share", "LIST",                                              \
+			"home,cwd,user: what is the caller's inside as well"}, \
+		{"allow", "LIST",                                              \
+			"syscalls,new-privileges,kernel-paths,devices"},       \
+		{"reaper", "WHEN",                                             \
+			"a first process that reaps: auto, yes or no"},        \
 		{"read-only", NULL,                                            \
 			"nothing may be written to the container's root"},     \
 		{"tty", "WHEN", "a terminal inside: auto, yes or no"},         \

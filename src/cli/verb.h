@@ -15,7 +15,9 @@ struct option_spec {
 
 enum verb_flags {
 	VERB_STORE = 1, /* works on the store */
-	VERB_ROOT = 2, /* possible for root only, for now */
+	/* Touches no file of an image or container: an ordinary user needs no
+	 * user namespace for it. */
+	VERB_LOOK = 2,
 	VERB_COMMAND = 4, /* takes a command behind -- */
 	VERB_JSON = 8, /* has --json */
 	/* Its exit code is that of a command: our own failures get 125. */
@@ -28,7 +30,17 @@ struct given_option {
 	const char *value;
 };
 
+/* Who typed it, whichever user namespace this process is in by now. */
+struct caller {
+	bool ordinary; /* not root */
+	uid_t uid;
+	gid_t gid;
+	char name[64];
+	const char *home; /* "" where there is none */
+};
+
 struct invocation {
+	struct caller caller;
 	const struct verb *verb;
 	struct given_option *options;
 	int option_count;

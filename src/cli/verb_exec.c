@@ -123,7 +123,7 @@ const struct verb verb_exec = {.name = "exec",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_COMMAND | VERB_PASSES_CODE,
+	.flags = VERB_STORE | VERB_LOOK | VERB_COMMAND | VERB_PASSES_CODE,
 	.least = 1,
 	.most = 1,
 	.run = run};

@@ -49,7 +49,7 @@ const struct verb verb_kill = {.name = "kill",
 	.usage = "CONTAINER...",
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE,
 	.least = 0,
 	.most = -1,
 	.run = run};

@@ -229,7 +229,7 @@ const struct verb verb_list = {.name = "list",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
 	.least = 0,
 	.most = 1,
 	.run = run};

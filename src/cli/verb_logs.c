@@ -138,7 +138,7 @@ const struct verb verb_logs = {.name = "logs",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
 	.least = 1,
 	.most = -1,
 	.run = run};

@@ -14,6 +14,7 @@
 #include "cli/programs.h"
 #include "cli/verbs.h"
 #include "runtime/runtime.h"
+#include "sandbox/enter.h"
 
 /* What a call is about. */
 struct request {
@@ -154,6 +155,14 @@ static int run(struct invocation *call)
 	char cwd[PATH_MAX];
 	int code = -1;
 
+	/* The state alone can be read without rights. */
+	if (call->caller.ordinary && strcmp(call->objects[0], "state") != 0) {
+		bool single;
+
+		if (th_user_enter(call->caller.name, call->caller.uid,
+			    call->caller.gid, &single, &err))
+			return fail(&request, &err);
+	}
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
 	request.dir = root ? th_path_absolute(cwd, root)

@@ -85,7 +85,7 @@ const struct verb verb_pack = {.name = "pack",
 	.usage = "IMAGE... FILE",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_JSON,
 	.least = 2,
 	.most = -1,
 	.run = run};

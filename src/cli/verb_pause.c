@@ -44,7 +44,7 @@ const struct verb verb_pause = {.name = "pause",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE | VERB_LOOK,
 	.least = 0,
 	.most = -1,
 	.run = run};

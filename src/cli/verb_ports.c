@@ -116,7 +116,7 @@ const struct verb verb_ports = {.name = "ports",
 	.summary = "the published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
 	.least = 0,
 	.most = -1,
 	.run = run};

@@ -150,7 +150,7 @@ const struct verb verb_pull = {.name = "pull",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_REGISTRIES | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_REGISTRIES | VERB_JSON,
 	.least = 1,
 	.most = -1,
 	.run = run};

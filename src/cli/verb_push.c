@@ -124,7 +124,7 @@ const struct verb verb_push = {.name = "push",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_REGISTRIES | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_REGISTRIES | VERB_JSON,
 	.least = 1,
 	.most = 2,
 	.run = run};

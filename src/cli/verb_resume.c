@@ -38,7 +38,7 @@ const struct verb verb_resume = {.name = "resume",
 	.usage = "CONTAINER...",
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE | VERB_LOOK,
 	.least = 0,
 	.most = -1,
 	.run = run};

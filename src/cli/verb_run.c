@@ -92,8 +92,7 @@ const struct verb verb_run = {.name = "run",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_REGISTRIES | VERB_ROOT | VERB_COMMAND |
-		VERB_PASSES_CODE,
+	.flags = VERB_STORE | VERB_REGISTRIES | VERB_COMMAND | VERB_PASSES_CODE,
 	.least = 1,
 	.most = 1,
 	.run = run};

@@ -263,7 +263,7 @@ const struct verb verb_show = {.name = "show",
 	.usage = "OBJECT...",
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
 	.least = 1,
 	.most = -1,
 	.run = run};

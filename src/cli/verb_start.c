@@ -66,7 +66,7 @@ const struct verb verb_start = {.name = "start",
 	.usage = "CONTAINER...",
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_COMMAND,
+	.flags = VERB_STORE | VERB_COMMAND,
 	.least = 0,
 	.most = -1,
 	.run = run};

@@ -79,7 +79,7 @@ const struct verb verb_stop = {.name = "stop",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE,
 	.least = 0,
 	.most = -1,
 	.run = run};

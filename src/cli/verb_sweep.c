@@ -161,7 +161,7 @@ const struct verb verb_sweep = {.name = "sweep",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_JSON,
 	.least = 0,
 	.most = 0,
 	.run = run};

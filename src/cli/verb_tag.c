@@ -52,7 +52,7 @@ const struct verb verb_tag = {.name = "tag",
 	.usage = "IMAGE REF",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE,
 	.least = 2,
 	.most = 2,
 	.run = run};

@@ -38,7 +38,7 @@ const struct verb verb_unpack = {.name = "unpack",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_ROOT | VERB_JSON,
+	.flags = VERB_STORE | VERB_JSON,
 	.least = 1,
 	.most = -1,
 	.run = run};

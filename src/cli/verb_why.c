@@ -140,7 +140,7 @@ const struct verb verb_why = {.name = "why",
 	.summary = "why a container is in the state that it is in",
 	.usage = "CONTAINER...",
 	.examples = examples,
-	.flags = VERB_STORE | VERB_ROOT,
+	.flags = VERB_STORE | VERB_LOOK,
 	.least = 1,
 	.most = -1,
 	.run = run};

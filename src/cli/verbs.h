@@ -9,8 +9,8 @@ extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
 	verb_find, verb_help_verb, verb_kill, verb_launch, verb_list,
 	verb_login, verb_logout, verb_logs, verb_pack, verb_pause, verb_peek,
 	verb_ports, verb_processes, verb_pull, verb_push, verb_remove,
-	verb_resume, verb_run, verb_show, verb_start, verb_stop, verb_sweep, verb_oci,
-	verb_tag, verb_unpack, verb_why;
+	verb_resume, verb_run, verb_show, verb_start, verb_stop, verb_sweep,
+	verb_oci, verb_tag, verb_unpack, verb_why;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];

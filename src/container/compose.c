@@ -14,6 +14,8 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
+#include "container/compose_linux.h"
+#include "container/share.h"
 #include "container/user.h"
 #include "keeper/plan.h"
 #include "oci/bundle.h"
@@ -23,23 +25,6 @@
 	"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 #define ACCOUNTS_MAX (4u << 20)
 #define FILES_MAX 524288
-
-/* What a container may do as root inside: manage its own files, users and
- * processes, and listen on low ports. */
-static const char *const capabilities[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
-	"CAP_FOWNER", "CAP_FSETID", "CAP_KILL", "CAP_NET_BIND_SERVICE",
-	"CAP_SETGID", "CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"};
-
-/* Windows into the kernel that tell or change what is not the container's
- * (docs/design.md, "What a container cannot see"). */
-static const char *const masked[] = {"/proc/acpi", "/proc/asound",
-	"/proc/interrupts", "/proc/kallsyms", "/proc/kcore", "/proc/keys",
-	"/proc/kmsg", "/proc/latency_stats", "/proc/sched_debug", "/proc/scsi",
-	"/proc/timer_list", "/proc/timer_stats",
-	"/sys/devices/virtual/powercap", "/sys/firmware", "/sys/kernel/debug",
-	"/sys/kernel/tracing"};
-static const char *const protected_paths[] = {"/proc/bus", "/proc/fs",
-	"/proc/irq", "/proc/sys", "/proc/sysrq-trigger"};
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
@@ -157,21 +142,9 @@ static json_t *compose_env(const struct th_settings *settings,
 static json_t *compose_capabilities(
 	const struct th_settings *settings, const struct th_user *user)
 {
-	uint64_t set = 0;
-	json_t *all, *own;
+	uint64_t set = th_default_capabilities(settings);
+	json_t *all = json_array(), *own;
 
-	for (size_t i = 0; i < COUNT(capabilities); i++)
-		set |= (uint64_t)1 << th_capability_number(capabilities[i]);
-	for (size_t i = 0; i < settings->capabilities.count; i++) {
-		const char *change = settings->capabilities.items[i];
-		char name[64];
-		uint64_t bit;
-
-		snprintf(name, sizeof(name), "CAP_%.50s", change + 1);
-		bit = (uint64_t)1 << th_capability_number(name);
-		set = *change == '+' ? set | bit : set & ~bit;
-	}
-	all = json_array();
 	for (int i = 0; th_capability_name(i); i++) {
 		if (set & (uint64_t)1 << i)
 			json_array_append_new(
@@ -206,9 +179,9 @@ static json_t *compose_process(const struct th_settings *settings,
 		"additionalGids", groups, "args", th_json_from_strings(command),
 		"env", compose_env(settings, image, user), "cwd", cwd,
 		"capabilities", compose_capabilities(settings, user),
-		"noNewPrivileges", true, "rlimits", "type", "RLIMIT_NOFILE",
-		"soft", (json_int_t)(files < 1024 ? files : 1024), "hard",
-		files);
+		"noNewPrivileges", !(settings->allow & TH_ALLOW_PRIVILEGES),
+		"rlimits", "type", "RLIMIT_NOFILE", "soft",
+		(json_int_t)(files < 1024 ? files : 1024), "hard", files);
 }
 
 static void add_mount(json_t *mounts, const char *target, const char *type,
@@ -220,11 +193,50 @@ static void add_mount(json_t *mounts, const char *target, const char *type,
 			strings(options, count)));
 }
 
-static void add_system_mounts(json_t *mounts)
+/* True where the group is mapped into this user namespace. */
+static bool group_is_mapped(unsigned int gid)
+{
+	struct th_error ignored = {0};
+	unsigned int inside, outside, size;
+	struct th_buf text;
+	bool mapped = false;
+
+	th_buf_init(&text, 65536);
+	if (th_file_read(AT_FDCWD, "/proc/self/gid_map", &text, &ignored) ==
+		1) {
+		for (const char *at = text.data; *at && !mapped;) {
+			mapped = sscanf(at, "%u %u %u", &inside, &outside,
+					 &size) == 3 &&
+				gid >= inside && gid - inside < size;
+			at += strcspn(at, "\n");
+			at += *at == '\n';
+		}
+	}
+	th_buf_release(&text);
+	return mapped;
+}
+
+static void add_sys(json_t *mounts, const struct th_settings *settings)
+{
+	static const char *const plain[] = {"nosuid", "noexec", "nodev", "ro"};
+	static const char *const bound[] = {
+		"rbind", "rnosuid", "rnoexec", "rnodev", "rro"};
+
+	/* On the host's network an ordinary user can show only the host's. */
+	if (settings->caller.ordinary && settings->network &&
+		strcmp(settings->network, "host") == 0)
+		add_mount(mounts, "/sys", "bind", "/sys", bound, COUNT(bound));
+	else
+		add_mount(
+			mounts, "/sys", "sysfs", "sysfs", plain, COUNT(plain));
+	add_mount(mounts, "/sys/fs/cgroup", "cgroup2", "cgroup2", plain,
+		COUNT(plain));
+}
+
+static void add_system_mounts(
+	json_t *mounts, const struct th_settings *settings)
 {
 	static const char *const plain[] = {"nosuid", "noexec", "nodev"};
-	static const char *const readonly[] = {
-		"nosuid", "noexec", "nodev", "ro"};
 	static const char *const dev[] = {
 		"nosuid", "noexec", "strictatime", "mode=755", "size=64k"};
 	static const char *const pts[] = {"nosuid", "noexec", "newinstance",
@@ -234,13 +246,12 @@ static void add_system_mounts(json_t *mounts)
 
 	add_mount(mounts, "/proc", "proc", "proc", plain, COUNT(plain));
 	add_mount(mounts, "/dev", "tmpfs", "dev", dev, COUNT(dev));
-	add_mount(mounts, "/dev/pts", "devpts", "devpts", pts, COUNT(pts));
+	add_mount(mounts, "/dev/pts", "devpts", "devpts", pts,
+		COUNT(pts) - (group_is_mapped(5) ? 0 : 1));
 	add_mount(mounts, "/dev/shm", "tmpfs", "shm", shm, COUNT(shm));
 	add_mount(
 		mounts, "/dev/mqueue", "mqueue", "mqueue", plain, COUNT(plain));
-	add_mount(mounts, "/sys", "sysfs", "sysfs", readonly, COUNT(readonly));
-	add_mount(mounts, "/sys/fs/cgroup", "cgroup2", "cgroup2", readonly,
-		COUNT(readonly));
+	add_sys(mounts, settings);
 }
 
 static int add_etc_mounts(json_t *mounts, const struct th_store *store,
@@ -271,7 +282,8 @@ static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
 	size_t count = 0;
 
 	if (mount->readonly)
-		options[count++] = "ro";
+		options[count++] =
+			mount->kind == TH_MOUNT_MEMORY ? "ro" : "rro";
 	options[count++] = "nosuid";
 	options[count++] = "nodev";
 	if (mount->kind == TH_MOUNT_MEMORY) {
@@ -289,54 +301,66 @@ static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
 	}
 }
 
-static json_t *compose_linux(const struct th_settings *settings,
-	const struct th_store *store, const char *id)
+static const char *reaper_word(
+	const struct th_settings *settings, const struct th_strings *command)
 {
-	static const char *const kinds[] = {
-		"mount", "pid", "uts", "ipc", "cgroup", "network"};
-	bool host = settings->network && strcmp(settings->network, "host") == 0;
-	json_t *namespaces = json_array();
-	char group[96];
+	/* They start other programs and do not wait for all of them. */
+	static const char *const starters[] = {"sh", "ash", "bash", "dash",
+		"ksh", "zsh", "python", "python3", "perl", "ruby", "node",
+		"java", "xargs", "env", "make", "timeout"};
+	const char *name = th_path_last(command->items[0]);
 
-	for (size_t i = 0; i < COUNT(kinds) - (host ? 1 : 0); i++)
-		json_array_append_new(
-			namespaces, json_pack("{s:s}", "type", kinds[i]));
-	snprintf(group, sizeof(group), "/tidyhull-%s/%s", store->tag, id);
-	return json_pack("{s:o s:s s:o s:o}", "namespaces", namespaces,
-		"cgroupsPath", group, "maskedPaths",
-		strings(masked, COUNT(masked)), "readonlyPaths",
-		strings(protected_paths, COUNT(protected_paths)));
+	if (settings->reaper != TH_REAPER_AUTO)
+		return settings->reaper == TH_REAPER_YES ? "yes" : "no";
+	for (size_t i = 0; i < COUNT(starters); i++) {
+		if (strcmp(name, starters[i]) == 0)
+			return "yes";
+	}
+	return "no";
+}
+
+static json_t *compose_config(struct th_store *store,
+	const struct th_container_row *row, const struct th_settings *settings,
+	const struct th_image_config *image, const struct th_user *user,
+	const struct th_strings *command, struct th_error *err)
+{
+	json_t *mounts = json_array();
+
+	add_system_mounts(mounts, settings);
+	if (add_etc_mounts(mounts, store, row->id, err)) {
+		json_decref(mounts);
+		return NULL;
+	}
+	for (size_t i = 0; i < settings->mount_count; i++)
+		add_own_mount(mounts, &settings->mounts[i]);
+	return json_pack("{s:s s:{s:s s:b} s:s s:o s:o s:{s:s s:s s:s s:s}}",
+		"ociVersion", TH_OCI_RUNTIME_VERSION, "root", "path", "rootfs",
+		"readonly", settings->read_only, "hostname",
+		settings->hostname ? settings->hostname : row->name, "process",
+		compose_process(settings, image, user, command), "mounts",
+		mounts, "annotations", "org.opencontainers.image.ref.name",
+		row->image_name, "org.tidyhull.container.name", row->name,
+		"org.tidyhull.image.digest", row->image, "org.tidyhull.reaper",
+		reaper_word(settings, command));
 }
 
 static int write_config(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user,
-	const struct th_strings *command, struct th_error *err)
+	const struct th_strings *command, const struct th_accounts *accounts,
+	char filter[72], struct th_error *err)
 {
-	json_t *mounts = json_array(), *doc;
+	json_t *doc =
+		compose_config(store, row, settings, image, user, command, err);
 	int rc = -1;
 
-	add_system_mounts(mounts);
-	if (add_etc_mounts(mounts, store, row->id, err)) {
-		json_decref(mounts);
-		return -1;
-	}
-	for (size_t i = 0; i < settings->mount_count; i++)
-		add_own_mount(mounts, &settings->mounts[i]);
-	doc = json_pack("{s:s s:{s:s s:b} s:s s:o s:o s:o s:{s:s s:s s:s}}",
-		"ociVersion", TH_OCI_RUNTIME_VERSION, "root", "path", "rootfs",
-		"readonly", settings->read_only, "hostname",
-		settings->hostname ? settings->hostname : row->name, "process",
-		compose_process(settings, image, user, command), "mounts",
-		mounts, "linux", compose_linux(settings, store, row->id),
-		"annotations", "org.opencontainers.image.ref.name",
-		row->image_name, "org.tidyhull.container.name", row->name,
-		"org.tidyhull.image.digest", row->image);
-	if (doc)
+	if (!doc)
+		return th_fail_memory(err);
+	if (th_compose_linux(store, row->id, settings, doc, filter, err) == 0 &&
+		th_share_apply(store, folder, row->id, settings, accounts, doc,
+			err) == 0)
 		rc = th_json_write_file(
 			folder, "config.json", doc, 0600, false, err);
-	else
-		th_fail_memory(err);
 	json_decref(doc);
 	return rc;
 }
@@ -364,10 +388,11 @@ static int absolute_mounts(
 static int write_plan(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, const struct th_image_config *image,
 	const struct th_image_layer *layers, size_t layer_count,
-	struct th_error *err)
+	const char *filter, struct th_error *err)
 {
 	struct th_plan plan = {0};
 	struct th_strings ids = {0}, mounts = {0};
+	char limit[TH_LIMIT_TEXT], filter_name[72], share[64];
 	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
 	char network[TH_NAME_MAX], user[256];
 	int signal_number = settings->stop_signal, rc = 0;
@@ -396,6 +421,16 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.env = settings->env;
 	plan.secrets = settings->secrets;
 	plan.keep = settings->keep;
+	plan.ordinary = settings->caller.ordinary;
+	snprintf(filter_name, sizeof(filter_name), "%s", filter);
+	plan.filter = *filter ? filter_name : NULL;
+	th_limit_format(&settings->limit, limit);
+	plan.limit = limit;
+	snprintf(share, sizeof(share), "%.60s",
+		settings->share_text ? settings->share_text : "");
+	plan.share = *share ? share : NULL;
+	plan.devices = settings->device_texts;
+	plan.allow = settings->allow_texts;
 	plan.stop_signal = signal_number > 0 ? signal_number : 15;
 	plan.grace_ms = settings->grace_ms;
 	rc = th_plan_write(folder, &plan, err);
@@ -467,8 +502,10 @@ int th_compose(struct th_store *store, int folder,
 	struct th_error *err)
 {
 	struct th_strings command = {0};
+	struct th_accounts accounts;
 	struct th_buf passwd, group;
 	struct th_user user;
+	char filter[72] = "";
 	int rc = -1;
 
 	th_buf_init(&passwd, ACCOUNTS_MAX);
@@ -480,11 +517,14 @@ int th_compose(struct th_store *store, int folder,
 			store, layers, layer_count, "etc/group", &group, err) ||
 		th_user_resolve(settings->user ? settings->user : image->user,
 			passwd.data, group.data, &user, err) ||
-		write_files(folder, row, settings, err) ||
-		write_config(store, folder, row, settings, image, &user,
-			&command, err) ||
-		write_plan(
-			folder, row, settings, image, layers, layer_count, err))
+		write_files(folder, row, settings, err))
+		goto out;
+	accounts.passwd = passwd.data;
+	accounts.group = group.data;
+	if (write_config(store, folder, row, settings, image, &user, &command,
+		    &accounts, filter, err) ||
+		write_plan(folder, row, settings, image, layers, layer_count,
+			filter, err))
 		goto out;
 	rc = 0;
 out:

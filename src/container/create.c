@@ -146,11 +146,26 @@ static void check_network(
 	const char *name = settings->network;
 	struct th_error err = {0};
 
-	if (!name || strcmp(name, "none") == 0 || strcmp(name, "host") == 0 ||
-		strcmp(name, TH_NETWORK_DEFAULT) == 0 || !th_name_valid(name))
+	if (!name || !th_name_valid(name) || !th_network_is_shared(name))
 		return;
+	if (strcmp(name, TH_NETWORK_DEFAULT) == 0) {
+		if (!settings->caller.ordinary)
+			return;
+		th_fail(&err, TH_NOT_POSSIBLE,
+			"an ordinary user has no network \"%s\" in this "
+			"version",
+			name);
+		th_hint(&err, "there are: " TH_NETWORK_OWN ", none, host");
+		th_problems_add(problems, &err);
+		return;
+	}
 	th_fail(&err, TH_NOT_FOUND, "there is no network \"%s\"", name);
-	th_hint(&err, "there are: " TH_NETWORK_DEFAULT ", none, host");
+	if (settings->caller.ordinary)
+		th_hint(&err, "there are: " TH_NETWORK_OWN ", none, host");
+	else
+		th_hint(&err,
+			"there are: " TH_NETWORK_DEFAULT ", " TH_NETWORK_OWN
+			", none, host");
 	th_problems_add(problems, &err);
 }
 
@@ -223,7 +238,9 @@ static int fill_row(const struct th_context *context,
 	snprintf(row->image, sizeof(row->image), "%s", choice->image.digest);
 	snprintf(row->image_name, sizeof(row->image_name), "%s", choice->name);
 	snprintf(row->network, sizeof(row->network), "%s",
-		settings->network ? settings->network : TH_NETWORK_DEFAULT);
+		settings->network		    ? settings->network
+			: settings->caller.ordinary ? TH_NETWORK_OWN
+						    : TH_NETWORK_DEFAULT);
 	row->keep = settings->keep;
 	row->created_us = th_clock_now_us();
 	rc = th_compose_command(settings, config, &command, err);

@@ -8,6 +8,7 @@
 
 #include "base/clock.h"
 #include "base/path.h"
+#include "container/cdi.h"
 #include "oci/bundle.h"
 
 #define DEFAULT_GRACE_MS 10000
@@ -220,6 +221,87 @@ static void add_if(
 		th_problems_add(problems, err);
 }
 
+static int read_words(const char *text, const char *const *words,
+	const char *what, int *set, struct th_error *err)
+{
+	char *copy = strdup(text), *rest = NULL;
+	int rc = 0;
+
+	if (!copy)
+		return th_fail_memory(err);
+	for (char *word = strtok_r(copy, ",", &rest); word && rc == 0;
+		word = strtok_r(NULL, ",", &rest)) {
+		int bit = 0;
+
+		while (words[bit] && strcmp(words[bit], word) != 0)
+			bit++;
+		if (words[bit]) {
+			*set |= 1 << bit;
+			continue;
+		}
+		rc = th_fail(err, TH_USAGE, "\"%.60s\" is nothing to %s", word,
+			what);
+		th_hint(err, "there are: %s, %s, %s%s%s", words[0], words[1],
+			words[2], words[3] ? ", " : "",
+			words[3] ? words[3] : "");
+	}
+	free(copy);
+	return rc;
+}
+
+static int check_reaper(struct th_settings *settings, struct th_error *err)
+{
+	const char *text = settings->reaper_text;
+
+	settings->reaper = TH_REAPER_AUTO;
+	if (!text || strcmp(text, "auto") == 0)
+		return 0;
+	settings->reaper =
+		strcmp(text, "yes") == 0 ? TH_REAPER_YES : TH_REAPER_NO;
+	if (settings->reaper == TH_REAPER_YES || strcmp(text, "no") == 0)
+		return 0;
+	return th_fail(err, TH_USAGE,
+		"--reaper is auto, yes or no, not \"%.50s\"", text);
+}
+
+/* Limits, and what is taken away of the safe defaults. */
+static void check_bounds(
+	struct th_settings *settings, struct th_problems *problems)
+{
+	static const char *const allow[] = {
+		"syscalls", "new-privileges", "kernel-paths", "devices", NULL};
+	static const char *const share[] = {"home", "cwd", "user", NULL};
+	struct th_error err = {0};
+
+	for (size_t i = 0; i < settings->limit_texts.count; i++)
+		add_if(problems,
+			th_limit_parse(settings->limit_texts.items[i],
+				&settings->limit, &err),
+			&err);
+	for (size_t i = 0; i < settings->allow_texts.count; i++)
+		add_if(problems,
+			read_words(settings->allow_texts.items[i], allow,
+				"allow", &settings->allow, &err),
+			&err);
+	if (settings->share_text)
+		add_if(problems,
+			read_words(settings->share_text, share, "share",
+				&settings->share, &err),
+			&err);
+	add_if(problems, check_reaper(settings, &err), &err);
+	for (size_t i = 0; i < settings->device_texts.count; i++) {
+		const char *text = settings->device_texts.items[i];
+
+		if (text[0] == '/' || th_cdi_is_name(text))
+			continue;
+		th_fail(&err, TH_USAGE, "\"%.100s\" is not a device", text);
+		th_hint(&err,
+			"write a path (/dev/fuse) or a name "
+			"(vendor.com/class=name)");
+		th_problems_add(problems, &err);
+	}
+}
+
 static void check_lists(
 	struct th_settings *settings, struct th_problems *problems)
 {
@@ -261,6 +343,7 @@ void th_settings_check(
 		th_problems_add(problems, &err);
 	}
 	check_lists(settings, problems);
+	check_bounds(settings, problems);
 	if (settings->stop_text)
 		add_if(problems, parse_stop(settings, &err), &err);
 	if (settings->hostname)
@@ -297,6 +380,9 @@ void th_settings_release(struct th_settings *settings)
 	th_strings_release(&settings->env);
 	th_strings_release(&settings->secrets);
 	th_strings_release(&settings->capabilities);
+	th_strings_release(&settings->limit_texts);
+	th_strings_release(&settings->device_texts);
+	th_strings_release(&settings->allow_texts);
 	free(settings->ports);
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		free(settings->mounts[i].target);

@@ -7,9 +7,23 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "container/limit.h"
 #include "network/publish.h"
 
 enum th_fetch { TH_FETCH_MISSING, TH_FETCH_ALWAYS, TH_FETCH_NEVER };
+
+/* Safe defaults that are taken away (docs/safety.md). */
+enum th_allow {
+	TH_ALLOW_SYSCALLS = 1, /* no system-call filter */
+	TH_ALLOW_PRIVILEGES = 2, /* programs may gain privileges */
+	TH_ALLOW_KERNEL = 4, /* nothing of the kernel is masked */
+	TH_ALLOW_DEVICES = 8 /* every device of the host may be used */
+};
+
+/* What batch work has of its caller inside. */
+enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
+
+enum th_reaper { TH_REAPER_AUTO, TH_REAPER_YES, TH_REAPER_NO };
 
 enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY };
 
@@ -39,6 +53,18 @@ struct th_settings {
 	const char *entrypoint;
 	struct th_strings capabilities; /* "+NET_ADMIN", "-CHOWN" */
 	const char *stop_text; /* "signal=INT,grace=30s" */
+	struct th_strings limit_texts; /* "memory=256M,cpu=1.5" */
+	struct th_strings device_texts; /* "/dev/fuse" or a name */
+	struct th_strings allow_texts; /* "syscalls,devices" */
+	const char *share_text; /* "home,cwd,user" */
+	const char *reaper_text; /* "auto", "yes", "no" */
+	const char *const *device_folders; /* where names are described */
+	/* Who calls, for what is shared. */
+	struct {
+		bool ordinary; /* without root's rights */
+		unsigned int uid, gid;
+		const char *name, *home;
+	} caller;
 	bool read_only;
 	bool terminal;
 	bool keep;
@@ -49,6 +75,9 @@ struct th_settings {
 	size_t port_count;
 	struct th_mount_setting *mounts;
 	size_t mount_count;
+	struct th_limit limit;
+	int allow, share; /* sets of TH_ALLOW_..., TH_SHARE_... */
+	enum th_reaper reaper;
 	int stop_signal; /* 0: the image's */
 	int grace_ms;
 };

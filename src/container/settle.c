@@ -27,8 +27,7 @@ static void clean(const struct th_context *context,
 	th_cgroup_remove(group);
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);
-	if (!rebooted && strcmp(row->network, "none") != 0 &&
-		strcmp(row->network, "host") != 0)
+	if (!rebooted && th_network_is_shared(row->network))
 		th_network_unplugged(row->id);
 }
 

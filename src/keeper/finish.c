@@ -91,7 +91,7 @@ static void release_host(struct keeper *keeper)
 	struct th_error ignored = {0};
 	int fd = keeper->listener.fd;
 	bool plugged = keeper->netns_fd >= 0 && keeper->plan.network &&
-		strcmp(keeper->plan.network, "none") != 0;
+		th_network_is_shared(keeper->plan.network);
 	char path[64];
 
 	th_loop_forget(&keeper->loop, &keeper->listener);

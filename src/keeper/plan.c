@@ -45,6 +45,10 @@ static int read_members(
 		read_copy(doc, "network", &plan->network, err) < 0 ||
 		read_copy(doc, "user", &plan->settings_user, err) < 0 ||
 		read_copy(doc, "filter", &plan->filter, err) < 0 ||
+		read_copy(doc, "limit", &plan->limit, err) < 0 ||
+		read_copy(doc, "share", &plan->share, err) < 0 ||
+		th_json_strings(doc, "device", NAME, &plan->devices, err) < 0 ||
+		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
 		th_json_bool(doc, "ordinary", NAME, &plan->ordinary, err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
 		th_json_strings(doc, "port", NAME, &plan->port_texts, err) <
@@ -89,7 +93,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	int rc;
 
 	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-			"s:i s:i s:b s:s?}",
+			"s:i s:i s:b s:s? s:s? s:s? s:o? s:o?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -98,7 +102,10 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->env), "secret",
 		th_json_from_strings(&plan->secrets), "keep", plan->keep,
 		"stop-signal", plan->stop_signal, "grace-ms", plan->grace_ms,
-		"ordinary", plan->ordinary, "filter", plan->filter);
+		"ordinary", plan->ordinary, "filter", plan->filter, "limit",
+		plan->limit, "share", plan->share, "device",
+		th_json_from_strings(&plan->devices), "allow",
+		th_json_from_strings(&plan->allow));
 	if (!doc)
 		return th_fail_memory(err);
 	rc = th_json_write_file(folder, NAME, doc, 0600, false, err);
@@ -113,6 +120,10 @@ void th_plan_release(struct th_plan *plan)
 	free(plan->network);
 	free(plan->settings_user);
 	free(plan->filter);
+	free(plan->limit);
+	free(plan->share);
+	th_strings_release(&plan->devices);
+	th_strings_release(&plan->allow);
 	free(plan->ports);
 	th_strings_release(&plan->layers);
 	th_strings_release(&plan->port_texts);

@@ -20,6 +20,9 @@ struct th_plan {
 	size_t port_count;
 	bool keep;
 	bool ordinary; /* of a user without root's rights */
+	char *limit; /* as th_limit_format writes it, or NULL */
+	char *share;
+	struct th_strings devices, allow;
 	char *filter; /* which compiled filter, or NULL */
 	int stop_signal;
 	int grace_ms;

@@ -162,7 +162,10 @@ static void send_signal(struct keeper *keeper, int number)
 
 	if (keeper->ended)
 		return;
-	if (keeper->bundle.namespaces & CLONE_NEWPID && number != SIGKILL &&
+	/* A reaper hears all of them, and the program below it is no first
+	 * process. */
+	if (!keeper->options.reaper &&
+		keeper->bundle.namespaces & CLONE_NEWPID && number != SIGKILL &&
 		ends_by_default(number) &&
 		!((signal_set(pid, "SigCgt:") | signal_set(pid, "SigIgn:") |
 			  signal_set(pid, "SigBlk:")) &

@@ -105,6 +105,7 @@ static int open_root(struct keeper *keeper, struct th_error *err)
 	overlay.upper = upper;
 	overlay.work = work;
 	overlay.discard = !keeper->plan.keep;
+	overlay.user_attributes = keeper->plan.ordinary;
 	rc = th_overlay_open(&overlay, &keeper->overlay_fd, err);
 out:
 	free(upper);
@@ -204,6 +205,7 @@ static int write_hosts(struct keeper *keeper, const struct th_joined *joined,
 static int join_network(struct keeper *keeper, struct th_error *err)
 {
 	struct th_joined joined = {{0}, {0}};
+	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
 	char path[64];
 	int rc = 0;
 
@@ -214,7 +216,7 @@ static int join_network(struct keeper *keeper, struct th_error *err)
 		if (keeper->netns_fd < 0)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot open the container's network");
-		if (strcmp(keeper->plan.network, "none") != 0 &&
+		if (th_network_is_shared(keeper->plan.network) &&
 			th_network_join(keeper->store, keeper->plan.network,
 				keeper->id, keeper->netns_fd, &joined, err))
 			return -1;
@@ -224,7 +226,8 @@ static int join_network(struct keeper *keeper, struct th_error *err)
 	if (keeper->plan.port_count == 0)
 		return 0;
 	keeper->relay = th_relay_new(&keeper->loop, keeper->netns_fd,
-		joined.address4, joined.address6);
+		own ? "127.0.0.1" : joined.address4,
+		own ? "::1" : joined.address6);
 	if (!keeper->relay)
 		return th_fail_memory(err);
 	for (size_t i = 0; i < keeper->plan.port_count; i++) {

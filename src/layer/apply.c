@@ -21,6 +21,7 @@
 #define WHITEOUT ".wh."
 #define OPAQUE ".wh..wh..opq"
 #define OPAQUE_ATTRIBUTE "trusted.overlay.opaque"
+#define OPAQUE_OF_USERS "user.overlay.opaque"
 #define NAME_BYTES_MAX 4096
 #define ENTRIES_MAX 20000000
 #define BLOCK_BYTES ((uint64_t)4096)
@@ -173,7 +174,11 @@ static int set_opaque(
 		parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
 	int rc = 0;
 
-	if (fd < 0 || fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0))
+	/* In a user namespace the overlay looks for the other one. */
+	if (fd < 0 ||
+		(fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0) &&
+			(errno != EPERM ||
+				fsetxattr(fd, OPAQUE_OF_USERS, "y", 1, 0))))
 		rc = fail_entry(full, err);
 	th_close(&fd);
 	return rc;
@@ -318,7 +323,8 @@ static bool wanted_attribute(const char *name)
 {
 	/* The host's labels do not come from an image, and nothing that an
 	 * archive says may steer the overlay. */
-	return strncmp(name, "user.", 5) == 0 ||
+	return (strncmp(name, "user.", 5) == 0 &&
+		       strncmp(name, "user.overlay.", 13) != 0) ||
 		strcmp(name, "security.capability") == 0;
 }
 
@@ -357,6 +363,12 @@ static bool has_owner(const struct job *job, struct archive_entry *entry)
 		(gid_t)archive_entry_gid(entry) == getegid();
 }
 
+/* An owner that this user namespace does not have: the file stays root's. */
+static bool is_unmapped(int sys)
+{
+	return sys == EINVAL;
+}
+
 /* Owner before mode: a change of owner takes set-id bits away. And both before
  * the attributes: it takes capabilities away as well. */
 static int set_metadata(struct job *job, const char *name,
@@ -369,7 +381,8 @@ static int set_metadata(struct job *job, const char *name,
 
 	entry_times(entry, times);
 	if (fchownat(job->parent, name, (uid_t)archive_entry_uid(entry),
-		    (gid_t)archive_entry_gid(entry), AT_SYMLINK_NOFOLLOW))
+		    (gid_t)archive_entry_gid(entry), AT_SYMLINK_NOFOLLOW) &&
+		!is_unmapped(errno))
 		return fail_entry(full, err);
 	if (type != AE_IFLNK && fchmodat(job->parent, name, mode, 0))
 		return fail_entry(full, err);
@@ -399,7 +412,8 @@ static int set_file_metadata(struct job *job, int fd,
 	entry_times(entry, times);
 	if (!owned &&
 		fchown(fd, (uid_t)archive_entry_uid(entry),
-			(gid_t)archive_entry_gid(entry)))
+			(gid_t)archive_entry_gid(entry)) &&
+		!is_unmapped(errno))
 		return fail_entry(full, err);
 	/* Writing takes set-id bits away too. */
 	if ((!owned || mode & 06000) && fchmod(fd, mode))
@@ -469,6 +483,10 @@ static int apply_special(struct job *job, struct archive_entry *entry,
 		return refuse(full, "is a device that means a deletion", err);
 	} else if (type == AE_IFCHR || type == AE_IFBLK || type == AE_IFIFO) {
 		rc = mknodat(job->parent, name, type | 0600, dev);
+		/* A user namespace has no device nodes; containers get theirs
+		 * in /dev anyway. */
+		if (rc && errno == EPERM && type != AE_IFIFO)
+			return 1;
 	} else {
 		return refuse(
 			full, "is of a type that a layer cannot have", err);

@@ -315,3 +315,9 @@ void th_network_unplugged(const char *container)
 	}
 	th_link_remove(device, NULL);
 }
+
+bool th_network_is_shared(const char *name)
+{
+	return strcmp(name, "host") != 0 && strcmp(name, "none") != 0 &&
+		strcmp(name, TH_NETWORK_OWN) != 0;
+}

@@ -3,12 +3,21 @@
 #ifndef TH_NETWORK_NETWORK_H
 #define TH_NETWORK_NETWORK_H
 
+#include <stdbool.h>
+
 #include "base/error.h"
 #include "store/container_state.h"
 #include "store/store.h"
 
 /* The network of containers that name no other. */
 #define TH_NETWORK_DEFAULT "quayside"
+
+/* A network that only the container itself is in: its ports can be published,
+ * and nothing else leads in or out. What an ordinary user has. */
+#define TH_NETWORK_OWN "own"
+
+/* True for one that has a bridge; "host", "none" and "own" have none. */
+bool th_network_is_shared(const char *name);
 
 struct th_joined {
 	char address4[TH_ADDRESS_TEXT];

@@ -15,6 +15,7 @@
 #include "runtime/record.h"
 #include "sandbox/filter.h"
 #include "sandbox/hooks.h"
+#include "sandbox/idmap.h"
 #include "sandbox/listener.h"
 #include "sandbox/sandbox.h"
 
@@ -155,7 +156,7 @@ static int make_process(struct making *making, struct th_error *err)
 	options.filter = making->filter.len ? &making->filter : NULL;
 	making->group_made = true;
 	if (th_cgroup_make(record->group, &record->bundle.resources,
-		    geteuid() == 0, &making->cgroup, err) ||
+		    !th_idmap_is_own(), &making->cgroup, err) ||
 		th_sandbox_create(&options, &making->sandbox, err))
 		return -1;
 	record->pid = making->sandbox.pid;

@@ -95,3 +95,16 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 		;
 	return fd;
 }
+
+bool th_idmap_is_own(void)
+{
+	struct th_error ignored = {0};
+	unsigned int inside = 1, outside = 1, size = 0;
+	struct th_buf text;
+
+	th_buf_init(&text, 65536);
+	if (th_file_read(AT_FDCWD, "/proc/self/uid_map", &text, &ignored) == 1)
+		sscanf(text.data, "%u %u %u", &inside, &outside, &size);
+	th_buf_release(&text);
+	return inside || outside || size != UINT32_MAX;
+}

@@ -16,4 +16,7 @@ int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
 int th_idmap_namespace(const struct th_id_maps *uids,
 	const struct th_id_maps *gids, struct th_error *err);
 
+/* True where this process is in a user namespace that is not the host's. */
+bool th_idmap_is_own(void);
+
 #endif

@@ -74,6 +74,9 @@ int th_overlay_open(
 		set_lowers(fs, overlay->lowers) ||
 		set_text(fs, "upperdir", overlay->upper) ||
 		set_text(fs, "workdir", overlay->work) ||
+		(overlay->user_attributes &&
+			fsconfig(
+				fs, FSCONFIG_SET_FLAG, "userxattr", NULL, 0)) ||
 		(overlay->discard &&
 			fsconfig(fs, FSCONFIG_SET_FLAG, "volatile", NULL, 0)) ||
 		fsconfig(fs, FSCONFIG_CMD_CREATE, NULL, NULL, 0)) {

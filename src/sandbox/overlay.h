@@ -15,6 +15,8 @@ struct th_overlay {
 	/* The upper folder is thrown away with the container: never wait for
 	 * its write-back (the kernel's "volatile"). */
 	bool discard;
+	/* In a user namespace: marks are attributes that users may set. */
+	bool user_attributes;
 };
 
 /* Makes the mount and gives its descriptor, attached to nothing. Falls back

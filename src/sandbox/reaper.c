@@ -58,6 +58,22 @@ static void watch(pid_t program, int status_fd, const sigset_t *all)
 				  : WEXITSTATUS(status));
 }
 
+/* The arguments that it was forked with are none of the container's business.
+ */
+static void rename_self(void)
+{
+	char text[4096];
+	int fd = open("/proc/self/cmdline", O_RDONLY | O_CLOEXEC);
+	ssize_t len = fd < 0 ? -1 : read(fd, text, sizeof(text));
+
+	prctl(PR_SET_NAME, "reaper");
+	if (len > 8) {
+		memset(program_invocation_name, 0, (size_t)len);
+		memcpy(program_invocation_name, "reaper", 6);
+	}
+	th_close(&fd);
+}
+
 /* Only the status pipe stays open, so that the ends of the program's streams
  * are seen. */
 static void let_go(int status_fd)
@@ -78,20 +94,20 @@ int th_inside_reaper(bool terminal, int status, struct th_error *err)
 	sigset_t all, before;
 	pid_t pid;
 
-	sigfillset(&all);
-	sigprocmask(SIG_SETMASK, &all, &before);
 	if (terminal) {
 		/* The terminal goes over to the program's own session. */
 		signal(SIGHUP, SIG_IGN);
 		ioctl(0, TIOCNOTTY);
 		signal(SIGHUP, SIG_DFL);
 	}
+	sigfillset(&all);
+	sigprocmask(SIG_SETMASK, &all, &before);
 	pid = fork();
 	if (pid < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot start the program below its reaper");
 	if (pid > 0) {
-		prctl(PR_SET_NAME, "reaper");
+		rename_self();
 		let_go(status);
 		watch(pid, status >= 0 ? 3 : -1, &all);
 	}

@@ -43,7 +43,7 @@ static void it_joins_everything(void)
 	result = hull("exec box -- sh -c 'echo $STATION; tr \"\\\\0\" \" \" "
 		      "</proc/1/cmdline; echo; "
 		      "ls /sys/class/net; cat /proc/self/cgroup'");
-	SAYS(result->out, "north\nsh -c");
+	SAYS(result->out, "north\nreaper");
 	SAYS(result->out, "lo\n");
 	/* Its own group is all that it sees of the host's. */
 	SAYS(result->out, "0::/\n");

@@ -31,7 +31,7 @@ static void each_is_told_with_both_its_ids(void)
 	struct result *result;
 
 	CODE(hull("launch selwick/base --name box --network none --user pilot "
-		  "-- sh -c 'sleep 1001 & sleep 1002 & wait'"),
+		  "--reaper no -- sh -c 'sleep 1001 & sleep 1002 & wait'"),
 		0);
 	CHECK(wait_until(has_three, box));
 	doc = hull_json("processes box --json");

@@ -14,7 +14,9 @@ static void its_exit_code_is_passed_on(void)
 		int code;
 	} cases[] = {{"true", 0}, {"false", 1}, {"sh -c 'exit 42'", 42},
 		{"nosuch", 127}, {"/etc/motd", 126}, {"/etc", 126},
-		{"sh -c 'kill -TERM $$; exit 3'", 3},
+		{"sh -c 'kill -TERM $$; exit 3'", 143},
+
+		/* The first process inside is immune to such signals. */
 		{"sh -c 'kill -9 1; exit 4'", 4}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
@@ -22,7 +24,6 @@ static void its_exit_code_is_passed_on(void)
 			hull("run selwick/base --network none -- %s",
 				cases[i].command);
 
-		/* The first process inside is immune to its own signals. */
 		CODE(result, cases[i].code);
 	}
 	SAYS(hull("list --all")->out, "there are no containers");

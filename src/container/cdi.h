@@ -1,0 +1,25 @@
+/* Devices by name: what vendors describe in files below /etc/cdi and
+ * /var/run/cdi (Container Device Interface Specification). */
+#ifndef TH_CONTAINER_CDI_H
+#define TH_CONTAINER_CDI_H
+
+#include <jansson.h>
+
+#include "base/buffer.h"
+#include "base/error.h"
+
+/* True where text has the form of such a name: "vendor.com/class=name". */
+bool th_cdi_is_name(const char *text);
+
+/* Applies the edits of the named device, and those of its kind, to an OCI
+ * config.json. folders: where to look, the most important last.
+ * TH_NOT_FOUND with what there is. */
+int th_cdi_apply(const char *name, const char *const *folders, json_t *config,
+	struct th_error *err);
+
+/* One device node of the host into config.json, with the right to use it:
+ * access of "rwm". host NULL: the same path. */
+int th_device_add(json_t *config, const char *path, const char *host,
+	const char *access, struct th_error *err);
+
+#endif

@@ -1,0 +1,154 @@
+#include "container/compose_linux.h"
+
+#include <stdio.h>
+#include <string.h>
+
+#include "container/cdi.h"
+#include "container/filter_rules.h"
+#include "oci/bundle.h"
+
+#define COUNT(list) (sizeof(list) / sizeof(*(list)))
+
+/* What a container may do as root inside: manage its own files, users and
+ * processes, and listen on low ports. */
+static const char *const capabilities[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
+	"CAP_FOWNER", "CAP_FSETID", "CAP_KILL", "CAP_NET_BIND_SERVICE",
+	"CAP_SETGID", "CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"};
+
+/* Windows into the kernel that tell or change what is not the container's
+ * (docs/design.md, "What a container cannot see"). */
+static const char *const masked[] = {"/proc/acpi", "/proc/asound",
+	"/proc/interrupts", "/proc/kallsyms", "/proc/kcore", "/proc/keys",
+	"/proc/kmsg", "/proc/latency_stats", "/proc/sched_debug", "/proc/scsi",
+	"/proc/timer_list", "/proc/timer_stats",
+	"/sys/devices/virtual/powercap", "/sys/firmware", "/sys/kernel/debug",
+	"/sys/kernel/tracing"};
+static const char *const protected_paths[] = {"/proc/bus", "/proc/fs",
+	"/proc/irq", "/proc/sys", "/proc/sysrq-trigger"};
+
+/* What of /dev may be used: null, zero, full, random, urandom, tty, the
+ * terminals of its own. */
+static const struct {
+	int major_id, minor_id;
+} usable[] = {
+	{1, 3}, {1, 5}, {1, 7}, {1, 8}, {1, 9}, {5, 0}, {5, 2}, {136, -1}};
+
+static json_t *strings(const char *const *list, size_t count)
+{
+	json_t *array = json_array();
+
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(array, json_string(list[i]));
+	return array;
+}
+
+uint64_t th_default_capabilities(const struct th_settings *settings)
+{
+	uint64_t set = 0;
+
+	for (size_t i = 0; i < COUNT(capabilities); i++)
+		set |= (uint64_t)1 << th_capability_number(capabilities[i]);
+	for (size_t i = 0; i < settings->capabilities.count; i++) {
+		const char *change = settings->capabilities.items[i];
+		char name[64];
+		uint64_t bit;
+
+		snprintf(name, sizeof(name), "CAP_%.50s", change + 1);
+		bit = (uint64_t)1 << th_capability_number(name);
+		set = *change == '+' ? set | bit : set & ~bit;
+	}
+	return set;
+}
+
+static json_t *compose_namespaces(const struct th_settings *settings)
+{
+	static const char *const kinds[] = {
+		"mount", "pid", "uts", "ipc", "cgroup", "network"};
+	bool host = settings->network && strcmp(settings->network, "host") == 0;
+	json_t *namespaces = json_array();
+
+	for (size_t i = 0; i < COUNT(kinds) - (host ? 1 : 0); i++)
+		json_array_append_new(
+			namespaces, json_pack("{s:s}", "type", kinds[i]));
+	return namespaces;
+}
+
+static json_t *compose_resources(const struct th_settings *settings)
+{
+	json_t *rules = json_array(), *resources;
+	bool all = settings->allow & TH_ALLOW_DEVICES;
+
+	json_array_append_new(rules,
+		json_pack("{s:b s:s}", "allow", (int)all, "access", "rwm"));
+	for (size_t i = 0; !all && i < COUNT(usable); i++) {
+		json_t *rule =
+			json_pack("{s:b s:s s:i s:s}", "allow", 1, "type", "c",
+				"major", usable[i].major_id, "access", "rwm");
+
+		if (usable[i].minor_id >= 0)
+			json_object_set_new(rule, "minor",
+				json_integer(usable[i].minor_id));
+		json_array_append_new(rules, rule);
+	}
+	resources = json_pack("{s:o}", "devices", rules);
+	if (resources)
+		th_limit_write(&settings->limit, resources);
+	return resources;
+}
+
+static int add_devices(const struct th_settings *settings, json_t *config,
+	struct th_error *err)
+{
+	static const char *const usual[] = {"/etc/cdi", "/var/run/cdi", NULL};
+
+	for (size_t i = 0; i < settings->device_texts.count; i++) {
+		const char *text = settings->device_texts.items[i];
+
+		if (text[0] == '/'
+				? th_device_add(config, text, NULL, "rwm", err)
+				: th_cdi_apply(text,
+					  settings->device_folders
+						  ? settings->device_folders
+						  : usual,
+					  config, err))
+			return -1;
+	}
+	return 0;
+}
+
+static int add_filter(struct th_store *store,
+	const struct th_settings *settings, json_t *linux_part, char filter[72],
+	struct th_error *err)
+{
+	json_t *rules;
+
+	if (settings->allow & TH_ALLOW_SYSCALLS)
+		return 0;
+	rules = th_filter_rules(th_default_capabilities(settings));
+	if (!rules)
+		return th_fail_memory(err);
+	json_object_set_new(linux_part, "seccomp", rules);
+	return th_filter_keep(store, rules, filter, err);
+}
+
+int th_compose_linux(struct th_store *store, const char *id,
+	const struct th_settings *settings, json_t *config, char filter[72],
+	struct th_error *err)
+{
+	bool open = settings->allow & TH_ALLOW_KERNEL;
+	char group[96];
+	json_t *part;
+
+	th_group_path(store, id, group);
+	part = json_pack("{s:o s:s s:o s:o s:o}", "namespaces",
+		compose_namespaces(settings), "cgroupsPath", group, "resources",
+		compose_resources(settings), "maskedPaths",
+		strings(masked, open ? 0 : COUNT(masked)), "readonlyPaths",
+		strings(protected_paths, open ? 0 : COUNT(protected_paths)));
+	if (!part)
+		return th_fail_memory(err);
+	json_object_set_new(config, "linux", part);
+	if (add_devices(settings, config, err))
+		return -1;
+	return add_filter(store, settings, part, filter, err);
+}
