@@ -26,18 +26,11 @@ const char *th_fd_path(int fd, const char *name, char text[TH_FD_PATH])
 	return text;
 }
 
-int th_file_read(
-	int dirfd, const char *path, struct th_buf *buf, struct th_error *err)
+int th_fd_read(
+	int fd, const char *path, struct th_buf *buf, struct th_error *err)
 {
-	int fd, rc = -1;
+	int rc = -1;
 
-	fd = openat(dirfd, path, O_RDONLY | O_CLOEXEC | O_NOCTTY);
-	if (fd < 0) {
-		if (errno == ENOENT || errno == ENOTDIR)
-			return 0;
-		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot read %s", path);
-	}
 	for (;;) {
 		size_t left = buf->limit - buf->len;
 		char byte, *room;
@@ -76,7 +69,22 @@ int th_file_read(
 	}
 	rc = 1;
 out:
-	close(fd);
+	return rc;
+}
+
+int th_file_read(
+	int dirfd, const char *path, struct th_buf *buf, struct th_error *err)
+{
+	int fd = openat(dirfd, path, O_RDONLY | O_CLOEXEC | O_NOCTTY), rc;
+
+	if (fd < 0) {
+		if (errno == ENOENT || errno == ENOTDIR)
+			return 0;
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot read %s", path);
+	}
+	rc = th_fd_read(fd, path, buf, err);
+	th_close(&fd);
 	return rc;
 }
 

@@ -16,6 +16,10 @@
 int th_file_read(
 	int dirfd, const char *path, struct th_buf *buf, struct th_error *err);
 
+/* The same of what is open already; name is for messages. 1 or -1. */
+int th_fd_read(
+	int fd, const char *name, struct th_buf *buf, struct th_error *err);
+
 /* Replaces the file: written beside, synced where sync says so, renamed. On
  * failure nothing is left and an older file stays as it was. */
 int th_file_replace(int dirfd, const char *path, const void *data, size_t len,

@@ -312,12 +312,6 @@ static int run(struct invocation *call)
 	const struct sigaction on_interrupt = {.sa_handler = interrupt};
 	struct th_error err = {0};
 
-	if (geteuid() != 0) {
-		th_fail(&err, TH_NOT_POSSIBLE,
-			"the demo is possible for root only in this version");
-		th_hint(&err, "try: sudo tidyhull demo");
-		return say_error(&err);
-	}
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);
 	puts("Tidy Hull, a tour of Port Selwick. All of it happens in a "

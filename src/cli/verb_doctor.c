@@ -12,7 +12,10 @@ static int run(struct invocation *call)
 {
 	struct th_ability list[TH_ABILITIES_MAX];
 	char keeper[PROGRAM_PATH];
-	size_t count = th_ability_check(list), missing = 0;
+	const struct th_ability_user user = {
+		call->caller.ordinary ? call->caller.name : NULL,
+		call->caller.uid, call->caller.gid};
+	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	json_t *checks = json_array();
 	struct table *table = table_new();
@@ -39,15 +42,15 @@ static int run(struct invocation *call)
 	missing += !has_keeper;
 	if (call->json) {
 		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
-			TH_VERSION, "mode", geteuid() ? "user" : "root", "root",
+			TH_VERSION, "mode",
+			call->caller.ordinary ? "user" : "root", "root",
 			call->root, "keeper", keeper, "able", missing == 0,
 			"checks", json_incref(checks)));
 		table_drop(table);
 	} else {
 		printf("tidyhull %s, %s\n", TH_VERSION,
-			geteuid() ? "as an ordinary user (this version needs "
-				    "root)"
-				  : "as root");
+			call->caller.ordinary ? "as an ordinary user"
+					      : "as root");
 		printf("store    %s\n", call->root);
 		printf("running  %s\n", call->run);
 		printf("keeper   %s%s\n\n", keeper,

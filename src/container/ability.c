@@ -15,7 +15,10 @@
 
 #include "network/link.h"
 #include "network/netlink.h"
+#include "base/json.h"
+#include "oci/resources.h"
 #include "sandbox/cgroup.h"
+#include "sandbox/enter.h"
 
 static struct th_ability *add(struct th_ability *list, size_t *count,
 	const char *what, const char *use)
@@ -95,8 +98,7 @@ static void judge(struct th_ability *one, int sys, const char *advice)
 	}
 	one->state = TH_ABILITY_MISSING;
 	snprintf(one->here, sizeof(one->here), "no: %s", strerror(sys));
-	snprintf(one->advice, sizeof(one->advice), "%s",
-		sys == EPERM ? "needs root: sudo tidyhull doctor" : advice);
+	snprintf(one->advice, sizeof(one->advice), "%s", advice);
 }
 
 static void check_namespaces(struct th_ability *list, size_t *count)
@@ -124,7 +126,6 @@ static void check_namespaces(struct th_ability *list, size_t *count)
 static void check_files(struct th_ability *list, size_t *count)
 {
 	struct th_ability *one;
-	const char *mount = th_cgroup_mount();
 
 	judge(add(list, count, "overlay file system", "layers of images"),
 		attempt(try_overlay, NULL), "as root: modprobe overlay");
@@ -137,16 +138,89 @@ static void check_files(struct th_ability *list, size_t *count)
 		snprintf(one->advice, sizeof(one->advice),
 			"a kernel from 6.7 on takes layers one by one");
 	}
-	one = add(list, count, "control groups", "ending all processes");
-	if (mount) {
+}
+
+/* ---- control groups ---- */
+
+static void check_limit(struct th_ability *list, size_t *count,
+	const char *what, const char *use, const char *resources,
+	const struct th_ability_user *user)
+{
+	struct th_ability *one = add(list, count, what, use);
+	struct th_resources wanted;
+	struct th_cgroup group = TH_CGROUP_NONE;
+	struct th_error err = {0};
+	char path[64];
+	json_t *doc = json_loads(resources, 0, NULL);
+
+	th_resources_init(&wanted);
+	snprintf(path, sizeof(path), "/tidyhull-doctor-%d", (int)getpid());
+	if (doc && th_resources_parse(doc, &wanted, &err) == 1 &&
+		th_cgroup_make(path, &wanted, false, &group, &err) == 0) {
+		snprintf(one->here, sizeof(one->here), "yes%s",
+			group.fd >= 0 && group.v1_count == 0
+				? ""
+				: ", by version 1");
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "no");
+		snprintf(one->advice, sizeof(one->advice), "%s",
+			user->name ? "a part of the control groups must be "
+				     "this user's: systemd-run --user --scope "
+				     "-p Delegate=yes, or loginctl "
+				     "enable-linger"
+				   : "the kernel was started without it");
+	}
+	th_cgroup_close(&group);
+	th_cgroup_remove(path);
+	th_resources_release(&wanted);
+	json_decref(doc);
+}
+
+static void check_groups(struct th_ability *list, size_t *count,
+	const struct th_ability_user *user)
+{
+	struct th_ability *one =
+		add(list, count, "control groups", "ending all processes");
+	const char *mount = th_cgroup_mount();
+	struct th_resources none;
+	struct th_cgroup group = TH_CGROUP_NONE;
+	struct th_error err = {0};
+	bool freezes = false, held = false;
+	char path[64];
+
+	th_resources_init(&none);
+	snprintf(path, sizeof(path), "/tidyhull-doctor-%d", (int)getpid());
+	if (th_cgroup_make(path, &none, false, &group, &err) == 0) {
+		held = group.path[0] != '\0';
+		freezes = th_cgroup_can_freeze(&group);
+	}
+	th_cgroup_close(&group);
+	th_cgroup_remove(path);
+	if (held && mount) {
 		snprintf(
 			one->here, sizeof(one->here), "version 2 at %s", mount);
 	} else {
 		one->state = TH_ABILITY_LESS;
-		snprintf(one->here, sizeof(one->here), "no version 2");
-		snprintf(one->advice, sizeof(one->advice),
-			"mount it: mount -t cgroup2 none /sys/fs/cgroup");
+		snprintf(one->here, sizeof(one->here),
+			held ? "no version 2" : "none that this user may use");
+		snprintf(one->advice, sizeof(one->advice), "%s",
+			user->name ? "without one the processes are ended by "
+				     "their namespace; as root: loginctl "
+				     "enable-linger USER"
+				   : "mount it: mount -t cgroup2 none "
+				     "/sys/fs/cgroup");
 	}
+	one = add(list, count, "freezer", "pause and resume");
+	snprintf(one->here, sizeof(one->here), freezes ? "yes" : "no");
+	one->state = freezes ? TH_ABILITY_THERE : TH_ABILITY_LESS;
+	check_limit(list, count, "memory limits", "--limit memory=",
+		"{\"resources\":{\"memory\":{\"limit\":1073741824}}}", user);
+	check_limit(list, count, "cpu limits",
+		"--limit cpu=", "{\"resources\":{\"cpu\":{\"quota\":100000}}}",
+		user);
+	check_limit(list, count, "process limits", "--limit processes=",
+		"{\"resources\":{\"pids\":{\"limit\":1000}}}", user);
 }
 
 static void check_network(struct th_ability *list, size_t *count)
@@ -166,7 +240,46 @@ static void check_network(struct th_ability *list, size_t *count)
 	}
 }
 
-size_t th_ability_check(struct th_ability list[TH_ABILITIES_MAX])
+static void check_user(struct th_ability *list, size_t *count,
+	const struct th_ability_user *user)
+{
+	struct th_subordinate found;
+	struct th_error err = {0};
+	struct th_ability *one;
+	bool single = false;
+
+	one = add(list, count, "user namespace", "all of it without root");
+	if (th_user_enter(user->name, user->uid, user->gid, &single, &err)) {
+		one->state = TH_ABILITY_MISSING;
+		snprintf(one->here, sizeof(one->here), "no: %.80s", err.msg);
+		snprintf(one->advice, sizeof(one->advice),
+			"as root: sysctl -w user.max_user_namespaces=15000");
+	} else {
+		snprintf(one->here, sizeof(one->here), "yes");
+	}
+	th_subordinate_find(user->name, user->uid, &found);
+	one = add(list, count, "subordinate IDs", "images of several users");
+	if (!single && !err.code) {
+		snprintf(one->here, sizeof(one->here),
+			"%llu users, %llu groups",
+			(unsigned long long)found.users,
+			(unsigned long long)found.groups);
+		return;
+	}
+	one->state = TH_ABILITY_LESS;
+	snprintf(one->here, sizeof(one->here), "a single ID");
+	if (!found.tools)
+		snprintf(one->advice, sizeof(one->advice),
+			"as root: apt-get install uidmap");
+	else
+		snprintf(one->advice, sizeof(one->advice),
+			"as root: usermod --add-subuids 100000-165535 "
+			"--add-subgids 100000-165535 %.40s",
+			user->name);
+}
+
+size_t th_ability_check(const struct th_ability_user *user,
+	struct th_ability list[TH_ABILITIES_MAX])
 {
 	struct utsname host;
 	struct th_ability *one;
@@ -182,8 +295,20 @@ size_t th_ability_check(struct th_ability list[TH_ABILITIES_MAX])
 		snprintf(one->advice, sizeof(one->advice),
 			"version 5.14 or later is needed");
 	}
+	if (user->name)
+		check_user(list, &count, user);
 	check_namespaces(list, &count);
 	check_files(list, &count);
-	check_network(list, &count);
+	check_groups(list, &count, user);
+	if (!user->name) {
+		check_network(list, &count);
+		return count;
+	}
+	one = add(list, &count, "networks", "containers that see one another");
+	one->state = TH_ABILITY_LESS;
+	snprintf(one->here, sizeof(one->here), "own, none, host");
+	snprintf(one->advice, sizeof(one->advice),
+		"shared networks are root's in this version; published ports "
+		"work");
 	return count;
 }

@@ -3,9 +3,11 @@
 #ifndef TH_CONTAINER_ABILITY_H
 #define TH_CONTAINER_ABILITY_H
 
+#include <stdbool.h>
 #include <stddef.h>
+#include <sys/types.h>
 
-#define TH_ABILITIES_MAX 24
+#define TH_ABILITIES_MAX 40
 
 enum th_ability_state { TH_ABILITY_THERE, TH_ABILITY_LESS, TH_ABILITY_MISSING };
 
@@ -17,7 +19,16 @@ struct th_ability {
 	char advice[160]; /* how to get it; empty where it is there */
 };
 
-/* Fills the list; returns how many. Changes nothing on the host. */
-size_t th_ability_check(struct th_ability list[TH_ABILITIES_MAX]);
+/* For whom; name NULL: root. */
+struct th_ability_user {
+	const char *name;
+	uid_t uid;
+	gid_t gid;
+};
+
+/* Fills the list; returns how many. Changes nothing on the host, but an
+ * ordinary user's process is in its own user namespace afterwards. */
+size_t th_ability_check(const struct th_ability_user *user,
+	struct th_ability list[TH_ABILITIES_MAX]);
 
 #endif

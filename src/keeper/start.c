@@ -178,19 +178,20 @@ static int create(struct keeper *keeper, struct th_error *err)
 static int write_hosts(struct keeper *keeper, const struct th_joined *joined,
 	struct th_error *err)
 {
+	const char *name = keeper->bundle.hostname ? keeper->bundle.hostname
+						   : keeper->plan.name;
 	struct th_buf text;
 	int fd, rc = 0;
 
 	th_buf_init(&text, 65536);
 	th_buf_adds(&text, "127.0.0.1 localhost\n::1 localhost\n");
 	if (joined->address4[0])
-		th_buf_addf(&text, "%s %s\n", joined->address4,
-			keeper->bundle.hostname ? keeper->bundle.hostname
-						: keeper->plan.name);
+		th_buf_addf(&text, "%s %s\n", joined->address4, name);
 	if (joined->address6[0])
-		th_buf_addf(&text, "%s %s\n", joined->address6,
-			keeper->bundle.hostname ? keeper->bundle.hostname
-						: keeper->plan.name);
+		th_buf_addf(&text, "%s %s\n", joined->address6, name);
+	/* Without an address of its own it finds itself all the same. */
+	if (!joined->address4[0] && !joined->address6[0])
+		th_buf_addf(&text, "127.0.0.1 %s\n", name);
 	/* In place: the file may be mounted inside already. */
 	fd = openat(keeper->folder_fd, "hosts",
 		O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);

@@ -4,7 +4,6 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <netinet/tcp.h>
-#include <sched.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
@@ -12,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/inner.h"
 
 #define PIPE_BYTES (256 * 1024)
 #define TARGETS_MAX 4
@@ -44,8 +44,7 @@ struct listener {
 
 struct th_relay {
 	struct th_loop *loop;
-	int netns;
-	int own_netns;
+	struct inner *inside;
 	struct sockaddr_storage targets[TARGETS_MAX];
 	int target_count;
 	struct listener *listeners;
@@ -75,9 +74,8 @@ struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	if (!relay)
 		return NULL;
 	relay->loop = loop;
-	relay->netns = netns;
-	relay->own_netns = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
-	if (relay->own_netns < 0) {
+	relay->inside = inner_new(netns);
+	if (!relay->inside) {
 		free(relay);
 		return NULL;
 	}
@@ -251,22 +249,6 @@ static void link_ready(struct th_watch *watch, uint32_t events)
 	update_link(link);
 }
 
-/* A socket of the container's network, made by being there for a moment. */
-static int inner_socket(const struct th_relay *relay, int family)
-{
-	int fd, sys;
-
-	if (setns(relay->netns, CLONE_NEWNET))
-		return -1;
-	fd = socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
-	sys = errno;
-	/* Staying inside would be a disaster for every later step. */
-	if (setns(relay->own_netns, CLONE_NEWNET))
-		abort();
-	errno = sys;
-	return fd;
-}
-
 /* Tries the next target; -1 where none is left. */
 static int connect_next(struct link *link)
 {
@@ -282,7 +264,7 @@ static int connect_next(struct link *link)
 		else
 			((struct sockaddr_in6 *)(void *)&target)->sin6_port =
 				htons((uint16_t)link->port);
-		fd = inner_socket(relay, target.ss_family);
+		fd = inner_socket(relay->inside, target.ss_family);
 		if (fd < 0)
 			continue;
 		if ((connect(fd, (struct sockaddr *)(void *)&target,
@@ -407,6 +389,6 @@ void th_relay_free(struct th_relay *relay)
 		free(relay->listeners);
 		relay->listeners = next;
 	}
-	th_close(&relay->own_netns);
+	inner_free(relay->inside);
 	free(relay);
 }

@@ -3,6 +3,7 @@
 #include <arpa/inet.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <grp.h>
 #include <poll.h>
 #include <signal.h>
 #include <stdarg.h>
@@ -24,11 +25,14 @@
 
 char world_folder[128], world_store[160], world_build[512];
 int world_registry_port;
+uid_t world_user;
 
 static struct result result;
 
 bool says(const char *text, const char *part)
 {
+	if (!text)
+		text = "(nothing)";
 	if (strstr(text, part))
 		return true;
 	printf("\n    wanted: %s\n    in: %s\n", part, text);
@@ -71,7 +75,8 @@ static void become(const char *program, char **words, uid_t uid)
 	setenv("HOME", world_folder, 1);
 	setenv("LC_ALL", "C.UTF-8", 1);
 	unsetenv("NO_COLOR");
-	if (chdir(world_folder) || (uid && (setgid(uid) || setuid(uid))))
+	if (chdir(world_folder) ||
+		(uid && (setgroups(0, NULL) || setgid(uid) || setuid(uid))))
 		_exit(99);
 	signal(SIGPIPE, SIG_DFL);
 	execvp(program, words);
@@ -197,13 +202,13 @@ static const char *program(void)
 struct result *hull(const char *line, ...)
 {
 	FORMAT_LINE(line);
-	return run(program(), 0, "", 0, text);
+	return run(program(), world_user, "", 0, text);
 }
 
 struct result *hull_input(const char *input, size_t len, const char *line, ...)
 {
 	FORMAT_LINE(line);
-	return run(program(), 0, input, len, text);
+	return run(program(), world_user, input, len, text);
 }
 
 struct result *hull_as_user(const char *line)
@@ -212,6 +217,12 @@ struct result *hull_as_user(const char *line)
 }
 
 struct result *other(const char *line, ...)
+{
+	FORMAT_LINE(line);
+	return run(NULL, world_user, "", 0, text);
+}
+
+struct result *as_root(const char *line, ...)
 {
 	FORMAT_LINE(line);
 	return run(NULL, 0, "", 0, text);
@@ -227,7 +238,7 @@ static pid_t start_line(const char *name, const char *output, char *line)
 	snprintf(path, sizeof(path), "%s/%s", world_folder, output);
 	in = open("/dev/null", O_RDONLY | O_CLOEXEC);
 	out = open(path, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-	pid = start(name ? name : words[0], words, 0, in, out, out);
+	pid = start(name ? name : words[0], words, world_user, in, out, out);
 	close(in);
 	close(out);
 	return pid;
@@ -255,7 +266,7 @@ json_t *hull_json(const char *line, ...)
 	json_t *doc;
 	FORMAT_LINE(line);
 
-	run(program(), 0, "", 0, text);
+	run(program(), world_user, "", 0, text);
 	doc = json_loads(result.out, 0, &jerr);
 	if (!doc)
 		printf("\n    no JSON: %s\n    %s\n", result.out, result.err);
@@ -386,6 +397,8 @@ void put_file(const char *name, const char *content)
 		fprintf(stderr, "%s\n", err.msg);
 		abort();
 	}
+	if (world_user && chown(path, world_user, world_user))
+		abort();
 }
 
 void write_config(const int *ports, size_t count)

@@ -38,6 +38,9 @@ pid_t other_start(const char *output, const char *line, ...)
 /* Any other program. */
 struct result *other(const char *line, ...)
 	__attribute__((format(printf, 1, 2)));
+/* The same as root, also where the tests are an ordinary user's. */
+struct result *as_root(const char *line, ...)
+	__attribute__((format(printf, 1, 2)));
 int wait_for(pid_t pid);
 
 /* The answer of a --json call. */
@@ -61,6 +64,10 @@ extern char world_folder[128];
 extern char world_store[160];
 extern char world_build[512];
 extern int world_registry_port;
+/* Who runs tidyhull in these tests: 0, or the ordinary user. */
+extern uid_t world_user;
+#define WORLD_USER 4711
+#define WORLD_USER_NAME "selwick"
 
 /* Starts another registry on a layout (a path in the test's folder); its
  * port. Ended with the test. */

@@ -413,18 +413,18 @@ static void prepare_outside(void)
 	put_file("bundle/rootfs/stock/a/b", "charts\n");
 	other("chmod 705 %s/stock/a", rootfs);
 	other("ln -s a/b %s/stock/l", rootfs);
-	other("mount -t tmpfs below %s/out/below", world_folder);
-	other("mount -t tmpfs shared %s/shared", world_folder);
-	other("mount --make-shared %s/shared", world_folder);
+	as_root("mount -t tmpfs below %s/out/below", world_folder);
+	as_root("mount -t tmpfs shared %s/shared", world_folder);
+	as_root("mount --make-shared %s/shared", world_folder);
 	put_file("netns", "");
-	other("unshare --net=%s/netns true", world_folder);
+	as_root("unshare --net=%s/netns true", world_folder);
 }
 
 static void clean_outside(void)
 {
-	other("umount %s/netns", world_folder);
-	other("umount %s/shared", world_folder);
-	other("umount %s/out/below", world_folder);
+	as_root("umount %s/netns", world_folder);
+	as_root("umount %s/shared", world_folder);
+	as_root("umount %s/out/below", world_folder);
 }
 
 /* The markers of the table that are known only here. */

@@ -67,16 +67,16 @@ static void another_host_reaches_the_port(void)
 		_exit(page && strstr(page, "\"station\":\"east\"") ? 0 : 7);
 	}
 	CHECK_INT(read(pair[0], &byte, 1), 1);
-	CODE(other("ip link add out0 type veth peer name out1 netns %d", pid),
+	CODE(as_root("ip link add out0 type veth peer name out1 netns %d", pid),
 		0);
-	CODE(other("ip addr add 203.0.113.1/24 dev out0"), 0);
-	CODE(other("ip link set out0 up"), 0);
+	CODE(as_root("ip addr add 203.0.113.1/24 dev out0"), 0);
+	CODE(as_root("ip link set out0 up"), 0);
 	while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
 		;
 	CHECK_INT(WEXITSTATUS(status), 0);
 	close(pair[0]);
 	close(pair[1]);
-	other("ip link del out0");
+	as_root("ip link del out0");
 	CODE(hull("remove --force g"), 0);
 }
 

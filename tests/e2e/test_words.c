@@ -117,14 +117,14 @@ static void doctor_finds_this_host_able(void)
 
 static void an_ordinary_user_is_told_plainly(void)
 {
-	struct result *result = hull_as_user("demo");
+	struct result *result = hull_as_user("help");
 
-	CODE(result, 5);
-	result = hull_as_user("help");
 	CODE(result, 0);
+	/* One whose folder is not his, and who has no IDs assigned. */
 	result = hull_as_user("doctor");
-	CODE(result, 5);
-	SAYS(result->out, "needs root");
+	CODE(result, 0);
+	SAYS(result->out, "a single ID");
+	SAYS(result->out, "usermod --add-subuids");
 }
 
 static void the_tour_shows_all_and_cleans_up(void)

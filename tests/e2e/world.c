@@ -67,6 +67,34 @@ static void reap_until(pid_t child)
 	_exit(1);
 }
 
+/* A file of the host with a line more, in this mount namespace only. */
+static void add_line(const char *path, const char *line)
+{
+	struct th_error err = {0};
+	char name[64];
+	struct th_buf text;
+
+	th_buf_init(&text, 1 << 20);
+	th_file_read(AT_FDCWD, path, &text, &err);
+	th_buf_adds(&text, line);
+	snprintf(name, sizeof(name), "/run/%s", strrchr(path, '/') + 1);
+	th_error_clear(&err);
+	if (th_file_replace(
+		    AT_FDCWD, name, text.data, text.len, 0644, false, &err) ||
+		(access(path, F_OK) && errno == ENOENT) ||
+		mount(name, path, NULL, MS_BIND, NULL))
+		die(path);
+	th_buf_release(&text);
+}
+
+static void make_user(void)
+{
+	add_line("/etc/passwd", WORLD_USER_NAME ":x:4711:4711::/:/bin/sh\n");
+	add_line("/etc/group", WORLD_USER_NAME ":x:4711:\n");
+	add_line("/etc/subuid", WORLD_USER_NAME ":200000:65536\n");
+	add_line("/etc/subgid", WORLD_USER_NAME ":200000:65536\n");
+}
+
 void world_enter(const char *build)
 {
 	int status;
@@ -88,6 +116,8 @@ void world_enter(const char *build)
 		mount("run", "/run", "tmpfs", 0, NULL))
 		die("mounts");
 	loopback_up();
+	if (world_user)
+		make_user();
 	snprintf(base, sizeof(base), "/var/tmp/hull-e2e-XXXXXX");
 	if (!mkdtemp(base) || chmod(base, 0755))
 		die(base);
@@ -209,7 +239,7 @@ static int groups(void)
 
 static int forwarding(void)
 {
-	return other("cat /proc/sys/net/ipv4/ip_forward")->out[0];
+	return as_root("cat /proc/sys/net/ipv4/ip_forward")->out[0];
 }
 
 static bool nothing_runs(void *arg)
@@ -234,7 +264,7 @@ static void check_leftovers(void)
 	CHECK_INT(links(), 0);
 	CHECK_INT(groups(), 0);
 	CHECK_INT(count_lines("/proc/self/mounts"), mounts_before);
-	filter = other("nft list ruleset");
+	filter = as_root("nft list ruleset");
 	CHECK_TEXT(filter->out, "");
 	CHECK_INT(access("/run/tidyhull-host", F_OK), -1);
 	CHECK_INT(forwarding(), forwarding_before);
@@ -252,8 +282,8 @@ static void check_leftovers(void)
 static void check_reports(void)
 {
 	struct result *found =
-		other("sh -c 'cat /var/tmp/hull-san.* 2>/dev/null; rm -f "
-		      "/var/tmp/hull-san.*'");
+		as_root("sh -c 'cat /var/tmp/hull-san.* 2>/dev/null; rm -f "
+			"/var/tmp/hull-san.*'");
 
 	if (found->out[0]) {
 		printf("\n%s\n", found->out);
@@ -344,7 +374,8 @@ void world_begin(void)
 
 	snprintf(world_folder, sizeof(world_folder), "%.100s/%d", base,
 		number++);
-	if (mkdir(world_folder, 0755))
+	if (mkdir(world_folder, 0755) ||
+		chown(world_folder, world_user, world_user))
 		die(world_folder);
 	snprintf(world_store, sizeof(world_store), "%s/store", world_folder);
 	mounts_before = count_lines("/proc/self/mounts");

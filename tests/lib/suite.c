@@ -3,9 +3,46 @@
 #include <stdio.h>
 #include <string.h>
 
+const struct skip *suites_skipped;
+
+static const char *reason_to_skip(const char *suite, const char *test)
+{
+	for (const struct skip *skip = suites_skipped; skip && skip->suite;
+		skip++) {
+		if (strcmp(skip->suite, suite) == 0 &&
+			(!skip->test || strcmp(skip->test, test) == 0))
+			return skip->reason;
+	}
+	return NULL;
+}
+
+static int tell_skipped(const struct suite *const *suites, const char *only)
+{
+	int count = 0;
+
+	for (; *suites; suites++) {
+		const CU_TestInfo *test = (*suites)->tests;
+
+		for (; (!only || strcmp(only, (*suites)->name) == 0) &&
+			test->pName;
+			test++) {
+			const char *reason =
+				reason_to_skip((*suites)->name, test->pName);
+
+			if (!reason)
+				continue;
+			printf("skipped: %s: %s (%s)\n", (*suites)->name,
+				test->pName, reason);
+			count++;
+		}
+	}
+	return count;
+}
+
 int suites_run(const struct suite *const *suites, const char *only,
 	void (*before)(void), void (*after)(void))
 {
+	const struct suite *const *all = suites;
 	unsigned int failures;
 
 	if (CU_initialize_registry() != CUE_SUCCESS)
@@ -19,6 +56,8 @@ int suites_run(const struct suite *const *suites, const char *only,
 		suite = CU_add_suite_with_setup_and_teardown(
 			(*suites)->name, NULL, NULL, before, after);
 		for (; suite && test->pName; test++) {
+			if (reason_to_skip((*suites)->name, test->pName))
+				continue;
 			if (!CU_add_test(suite, test->pName, test->pTestFunc))
 				return 1;
 		}
@@ -32,6 +71,7 @@ int suites_run(const struct suite *const *suites, const char *only,
 	}
 	if (failures)
 		CU_basic_show_failures(CU_get_failure_list());
+	tell_skipped(all, only);
 	CU_cleanup_registry();
 	putchar('\n');
 	return failures ? 1 : 0;

@@ -11,6 +11,15 @@ struct suite {
 
 /* Runs the suites (all, or the one that is named) and returns the exit code:
  * 0 only where every check held and at least one was made. */
+/* Tests that are left out, each with its reason; ended by a NULL suite. They
+ * are named at the end. */
+struct skip {
+	const char *suite;
+	const char *test; /* NULL: all of the suite */
+	const char *reason;
+};
+extern const struct skip *suites_skipped;
+
 int suites_run(const struct suite *const *suites, const char *only,
 	void (*before)(void), void (*after)(void));
 

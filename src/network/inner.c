@@ -1,0 +1,136 @@
+#include "network/inner.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <limits.h>
+#include <pthread.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdbool.h>
+#include <stdlib.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "sandbox/idmap.h"
+
+#define STACK_BYTES (64 * 1024)
+
+/* Root goes into the container's network for the moment of the call. An
+ * ordinary user could not come back to the host's: there a thread goes in and
+ * stays, and descriptors belong to all threads. */
+struct inner {
+	int netns, own_netns;
+	bool threaded;
+	int ask, serve; /* both ends of a socket pair */
+	pthread_t thread;
+};
+
+struct answer {
+	int fd, sys;
+};
+
+static int make_socket(int family)
+{
+	return socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+}
+
+static void *serve(void *arg)
+{
+	struct inner *inner = arg;
+	bool inside = setns(inner->netns, CLONE_NEWNET) == 0;
+	int family, sys = errno;
+
+	while (recv(inner->serve, &family, sizeof(family), 0) ==
+		sizeof(family)) {
+		struct answer answer = {.fd = -1, .sys = sys};
+
+		if (inside) {
+			answer.fd = make_socket(family);
+			answer.sys = errno;
+		}
+		if (send(inner->serve, &answer, sizeof(answer), MSG_NOSIGNAL) !=
+			sizeof(answer))
+			break;
+	}
+	return NULL;
+}
+
+static int start_thread(struct inner *inner)
+{
+	pthread_attr_t attr;
+	sigset_t all, before;
+	int pair[2], rc;
+
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
+		return -1;
+	inner->ask = pair[0];
+	inner->serve = pair[1];
+	pthread_attr_init(&attr);
+	pthread_attr_setstacksize(&attr,
+		STACK_BYTES > PTHREAD_STACK_MIN ? STACK_BYTES
+						: PTHREAD_STACK_MIN);
+	/* Signals are the main thread's. */
+	sigfillset(&all);
+	pthread_sigmask(SIG_SETMASK, &all, &before);
+	rc = pthread_create(&inner->thread, &attr, serve, inner);
+	pthread_sigmask(SIG_SETMASK, &before, NULL);
+	pthread_attr_destroy(&attr);
+	errno = rc;
+	inner->threaded = rc == 0;
+	return rc ? -1 : 0;
+}
+
+struct inner *inner_new(int netns)
+{
+	struct inner *inner = calloc(1, sizeof(*inner));
+
+	if (!inner)
+		return NULL;
+	inner->netns = netns;
+	inner->ask = inner->serve = -1;
+	inner->own_netns = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
+	if (inner->own_netns < 0 ||
+		(th_idmap_is_own() && start_thread(inner))) {
+		inner_free(inner);
+		return NULL;
+	}
+	return inner;
+}
+
+int inner_socket(struct inner *inner, int family)
+{
+	struct answer answer = {.fd = -1, .sys = EPIPE};
+	int fd, sys;
+
+	if (inner->threaded) {
+		if (send(inner->ask, &family, sizeof(family), MSG_NOSIGNAL) !=
+				sizeof(family) ||
+			recv(inner->ask, &answer, sizeof(answer), 0) !=
+				sizeof(answer))
+			answer.fd = -1;
+		errno = answer.sys;
+		return answer.fd;
+	}
+	if (setns(inner->netns, CLONE_NEWNET))
+		return -1;
+	fd = make_socket(family);
+	sys = errno;
+	/* Staying inside would be a disaster for every later step. */
+	if (setns(inner->own_netns, CLONE_NEWNET))
+		abort();
+	errno = sys;
+	return fd;
+}
+
+void inner_free(struct inner *inner)
+{
+	if (!inner)
+		return;
+	th_close(&inner->ask);
+	if (inner->threaded)
+		pthread_join(inner->thread, NULL);
+	th_close(&inner->serve);
+	th_close(&inner->own_netns);
+	free(inner);
+}

@@ -1,0 +1,16 @@
+/* Sockets of a container's network, made from outside. For the network module
+ * only. */
+#ifndef TH_NETWORK_INNER_H
+#define TH_NETWORK_INNER_H
+
+#include "base/error.h"
+
+struct inner; /* opaque */
+
+/* netns stays the caller's, who keeps it open; NULL with errno. */
+struct inner *inner_new(int netns);
+/* A TCP socket that does not block; -1 with errno. */
+int inner_socket(struct inner *inner, int family);
+void inner_free(struct inner *inner);
+
+#endif
