@@ -77,7 +77,6 @@ static int explain(struct invocation *call, const struct th_container_row *row,
 		       "  tidyhull start %s\n",
 			row->name, ago, row->name);
 		break;
-	case TH_STATE_RUNNING:
 	case TH_STATE_PAUSED:
 		ago_text(count ? events[count - 1].time_us : 0, ago);
 		printf("%s was paused %s by %s; tidyhull resume %s lets it go "
@@ -85,6 +84,7 @@ static int explain(struct invocation *call, const struct th_container_row *row,
 			row->name, ago, count ? events[count - 1].actor : "?",
 			row->name);
 		break;
+	case TH_STATE_RUNNING:
 	case TH_STATE_WAITING:
 		ago_text(row->started_us, ago);
 		printf("%s is %s since it was started %s by %s\n", row->name,

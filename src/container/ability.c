@@ -172,7 +172,7 @@ static void check_limit(struct th_ability *list, size_t *count,
 				   : "the kernel was started without it");
 	}
 	th_cgroup_close(&group);
-	th_cgroup_remove(path);
+	th_cgroup_remove(path, 1);
 	th_resources_release(&wanted);
 	json_decref(doc);
 }
@@ -196,7 +196,7 @@ static void check_groups(struct th_ability *list, size_t *count,
 		freezes = th_cgroup_can_freeze(&group);
 	}
 	th_cgroup_close(&group);
-	th_cgroup_remove(path);
+	th_cgroup_remove(path, 1);
 	if (held && mount) {
 		snprintf(
 			one->here, sizeof(one->here), "version 2 at %s", mount);

@@ -143,6 +143,29 @@ static void read_command(int pid, const char *name, struct th_process_row *row)
 	th_buf_release(&text);
 }
 
+/* An ID of ours as the process's user namespace knows it. */
+static unsigned int inside_id(int pid, unsigned int id)
+{
+	unsigned int inside, outside, size, found = id;
+	struct th_buf text;
+
+	th_buf_init(&text, FILE_MAX);
+	if (read_proc(pid, "uid_map", &text)) {
+		for (const char *at = text.data; *at;) {
+			if (sscanf(at, "%u %u %u", &inside, &outside, &size) ==
+					3 &&
+				id >= outside && id - outside < size) {
+				found = inside + (id - outside);
+				break;
+			}
+			at += strcspn(at, "\n");
+			at += *at == '\n';
+		}
+	}
+	th_buf_release(&text);
+	return found;
+}
+
 /* 1 added, 0 gone, -1 without memory. */
 static int add(struct listing *listing, int pid, struct th_error *err)
 {
@@ -162,7 +185,8 @@ static int add(struct listing *listing, int pid, struct th_error *err)
 		uid = status_value(&status, "Uid:");
 		row->pid = pid;
 		row->inside_pid = innermost(status_value(&status, "NSpid:"));
-		row->uid = uid ? (unsigned int)strtoul(uid, NULL, 10) : 0;
+		row->uid = inside_id(
+			pid, uid ? (unsigned int)strtoul(uid, NULL, 10) : 0);
 		name_user(listing, row);
 		read_command(pid, status_value(&status, "Name:"), row);
 		listing->count++;

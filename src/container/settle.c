@@ -24,7 +24,7 @@ static void clean(const struct th_context *context,
 	char group[TH_CGROUP_PATH], path[64];
 
 	th_group_path(store, row->id, group);
-	th_cgroup_remove(group);
+	th_cgroup_remove(group, TH_CGROUP_LEVELS);
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);
 	if (!rebooted && th_network_is_shared(row->network))

@@ -127,7 +127,7 @@ void keeper_finish(struct keeper *keeper)
 	th_log_close(&keeper->log);
 	read_outcome(keeper, &ending);
 	th_cgroup_close(&keeper->cgroup);
-	th_cgroup_remove(keeper->group_path);
+	th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
 	record_end(keeper, &ending);
 	tell_end(keeper, &ending);
 	release_host(keeper);
@@ -160,7 +160,7 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 	th_log_close(&keeper->log);
 	th_cgroup_close(&keeper->cgroup);
 	if (keeper->group_path[0])
-		th_cgroup_remove(keeper->group_path);
+		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
 	if (keeper->row.id[0])
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);

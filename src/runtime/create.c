@@ -156,8 +156,10 @@ static int make_process(struct making *making, struct th_error *err)
 	options.filter = making->filter.len ? &making->filter : NULL;
 	making->group_made = true;
 	if (th_cgroup_make(record->group, &record->bundle.resources,
-		    !th_idmap_is_own(), &making->cgroup, err) ||
-		th_sandbox_create(&options, &making->sandbox, err))
+		    !th_idmap_is_own(), &making->cgroup, err))
+		return -1;
+	record->levels = making->cgroup.made;
+	if (th_sandbox_create(&options, &making->sandbox, err))
 		return -1;
 	record->pid = making->sandbox.pid;
 	return th_sandbox_ready(&making->sandbox, err);
@@ -199,7 +201,7 @@ static void undo(struct making *making)
 	th_sandbox_abandon(&making->sandbox);
 	th_cgroup_close(&making->cgroup);
 	if (making->group_made)
-		th_cgroup_remove(record->group);
+		th_cgroup_remove(record->group, record->levels);
 	if (born) {
 		state = th_hooks_state(&record->bundle, options->id, "stopped",
 			0, options->bundle);

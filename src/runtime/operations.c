@@ -164,7 +164,7 @@ int th_runtime_delete(const char *dir, const char *id, bool force,
 			goto out;
 		wait_for_end(&record);
 	}
-	if (record.group[0] && !th_cgroup_remove(record.group)) {
+	if (record.group[0] && !th_cgroup_remove(record.group, record.levels)) {
 		th_fail(err, TH_FAILED,
 			"the control group of container \"%s\" cannot be "
 			"removed",

@@ -113,7 +113,7 @@ static void find_status(struct record *record)
 static int read_state(struct record *record, struct th_error *err)
 {
 	const char *bundle = NULL, *group = NULL, *boot = NULL;
-	int64_t version = 0, pid = 0, started = 0;
+	int64_t version = 0, pid = 0, started = 0, levels = 1;
 	json_t *doc = NULL;
 	int rc = th_json_read_file(record->folder, NAME, 1 << 20, &doc, err);
 
@@ -124,6 +124,7 @@ static int read_state(struct record *record, struct th_error *err)
 		th_json_string(doc, "cgroup", NAME, &group, err) < 0 ||
 		th_json_string(doc, "boot", NAME, &boot, err) < 0 ||
 		th_json_int(doc, "pid", NAME, &pid, err) < 0 ||
+		th_json_int(doc, "levels", NAME, &levels, err) < 0 ||
 		th_json_int(doc, "started", NAME, &started, err) < 0)
 		rc = -1;
 	else if (version != VERSION || !bundle || !group || !boot)
@@ -135,6 +136,7 @@ static int read_state(struct record *record, struct th_error *err)
 		snprintf(record->group, sizeof(record->group), "%s", group);
 		snprintf(record->boot, sizeof(record->boot), "%s", boot);
 		record->pid = (pid_t)pid;
+		record->levels = (int)levels;
 		record->started = (uint64_t)started;
 	}
 	json_decref(doc);
@@ -143,10 +145,10 @@ static int read_state(struct record *record, struct th_error *err)
 
 int record_write(const struct record *record, struct th_error *err)
 {
-	json_t *doc = json_pack("{s:i s:s s:s s:s s:I s:I}", "version", VERSION,
-		"bundle", record->bundle_path, "cgroup", record->group, "boot",
-		record->boot, "pid", (json_int_t)record->pid, "started",
-		(json_int_t)record->started);
+	json_t *doc = json_pack("{s:i s:s s:s s:s s:I s:I s:i}", "version",
+		VERSION, "bundle", record->bundle_path, "cgroup", record->group,
+		"boot", record->boot, "pid", (json_int_t)record->pid, "started",
+		(json_int_t)record->started, "levels", record->levels);
 	int rc = doc ? th_json_write_file(
 			       record->folder, NAME, doc, 0600, false, err)
 		     : th_fail_memory(err);

@@ -60,7 +60,8 @@ static void inherit_cpuset(const char *folder)
 }
 
 /* Makes the folder and those above it that are missing. */
-static int make_folders(const struct hierarchy *hierarchy, const char *path)
+static int make_folders(
+	const struct hierarchy *hierarchy, const char *path, int *made)
 {
 	bool cpuset = strstr(hierarchy->controllers, ",cpuset,");
 	char folder[FOLDER_MAX];
@@ -74,6 +75,7 @@ static int make_folders(const struct hierarchy *hierarchy, const char *path)
 			continue;
 		*at = '\0';
 		if (mkdir(folder, 0755) == 0) {
+			*made += 1;
 			if (cpuset && !hierarchy->v2)
 				inherit_cpuset(folder);
 		} else if (errno != EEXIST) {
@@ -90,14 +92,18 @@ static int open_v2(const struct hierarchy *v2, const char *path,
 {
 	char folder[FOLDER_MAX];
 
+	int made = 0;
+
 	folder_of(v2, path, folder);
 	/* Another container's end may remove the group above in between. */
 	for (int tries = 0; tries < 20; tries++) {
-		if (make_folders(v2, path) == 0) {
+		if (make_folders(v2, path, &made) == 0) {
 			group->fd = open(
 				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-			if (group->fd >= 0)
+			if (group->fd >= 0) {
+				group->made = made;
 				return 0;
+			}
 		}
 		if (errno != ENOENT)
 			break;
@@ -110,6 +116,7 @@ static int add_v1(const struct hierarchy *hierarchy, const char *path,
 	struct th_cgroup *group)
 {
 	char folder[FOLDER_MAX], *copy;
+	int made = 0;
 
 	folder_of(hierarchy, path, folder);
 	for (size_t i = 0; i < group->v1_count; i++) {
@@ -120,7 +127,7 @@ static int add_v1(const struct hierarchy *hierarchy, const char *path,
 		errno = ENOSPC;
 		return -1;
 	}
-	for (int tries = 0; make_folders(hierarchy, path); tries++) {
+	for (int tries = 0; make_folders(hierarchy, path, &made); tries++) {
 		if (errno != ENOENT || tries == 20)
 			return -1;
 	}
@@ -128,6 +135,8 @@ static int add_v1(const struct hierarchy *hierarchy, const char *path,
 	if (!copy)
 		return -1;
 	group->v1[group->v1_count++] = copy;
+	if (made > group->made)
+		group->made = made;
 	return 0;
 }
 
@@ -428,7 +437,7 @@ int th_cgroup_make(const char *path, const struct th_resources *resources,
 	if (th_cgroup_limit(group, resources, err) ||
 		restrict_devices(group, resources, need_devices, err)) {
 		th_cgroup_close(group);
-		th_cgroup_remove(path);
+		th_cgroup_remove(path, group->made);
 		return -1;
 	}
 	return 0;
@@ -509,7 +518,8 @@ static void kill_all(const struct hierarchy *hierarchy, const char *folder)
 	th_buf_release(&text);
 }
 
-static bool remove_from(const struct hierarchy *hierarchy, const char *path)
+static bool remove_from(
+	const struct hierarchy *hierarchy, const char *path, int levels)
 {
 	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
 	char folder[FOLDER_MAX];
@@ -518,12 +528,13 @@ static bool remove_from(const struct hierarchy *hierarchy, const char *path)
 	folder_of(hierarchy, path, folder);
 	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
 		if (rmdir(folder) == 0 || errno == ENOENT) {
-			char *slash = strrchr(folder, '/');
+			char *slash;
 
-			/* The folder above, where it is ours and empty. */
-			if (slash && slash > folder + top) {
+			while (--levels > 0 &&
+				(slash = strrchr(folder, '/')) > folder + top) {
 				*slash = '\0';
-				rmdir(folder);
+				if (rmdir(folder) && errno != ENOENT)
+					break;
 			}
 			return true;
 		}
@@ -536,7 +547,7 @@ static bool remove_from(const struct hierarchy *hierarchy, const char *path)
 	return false;
 }
 
-bool th_cgroup_remove(const char *path)
+bool th_cgroup_remove(const char *path, int levels)
 {
 	const struct hierarchy *list;
 	size_t count = hierarchies(&list);
@@ -544,7 +555,7 @@ bool th_cgroup_remove(const char *path)
 
 	for (size_t i = 0; i < count; i++) {
 		if (list[i].writable)
-			gone &= remove_from(&list[i], path);
+			gone &= remove_from(&list[i], path, levels);
 	}
 	return gone;
 }

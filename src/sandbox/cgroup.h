@@ -24,6 +24,7 @@ struct th_cgroup {
 	char *v1[TH_CGROUP_V1_MAX];
 	size_t v1_count;
 	bool devices_enforced;
+	int made; /* how many levels of the path were not there before */
 };
 #define TH_CGROUP_NONE                                                         \
 	{                                                                      \
@@ -46,9 +47,12 @@ int th_cgroup_limit(struct th_cgroup *group,
 int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
 	struct th_error *err);
 void th_cgroup_close(struct th_cgroup *group);
-/* Kills whatever is still in it and removes it everywhere, with the folder
- * above it when that is empty. True when nothing of it is left. */
-bool th_cgroup_remove(const char *path);
+/* Kills whatever is still in it and removes it everywhere, with so many of the
+ * levels above it as are empty: at most levels in all. True when nothing of it
+ * is left. */
+bool th_cgroup_remove(const char *path, int levels);
+/* Of a container of ours: the group and the store's. */
+#define TH_CGROUP_LEVELS 2
 
 /* How often the kernel has killed a process of the group for its memory. */
 int64_t th_cgroup_memory_kills(const struct th_cgroup *group);

@@ -66,9 +66,16 @@ static int open_source(const struct th_mount *mount,
 	fd = open_tree(AT_FDCWD, path,
 		OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC |
 			(plan->recursive ? AT_RECURSIVE : 0));
-	if (fd < 0)
+	if (fd < 0 && errno == EINVAL && !plan->recursive) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"cannot mount %s at %s without what is mounted below "
+			"it: that is root's to decide",
+			path, mount->target);
+		th_hint(err, "rbind brings all of it");
+	} else if (fd < 0) {
 		th_fail_sys(err, TH_FAILED, errno, "cannot mount %s at %s",
 			path, mount->target);
+	}
 	free(path);
 	if (fd >= 0 && plan->id_mapped && map_ids(fd, plan, mount, bundle, err))
 		th_close(&fd);

@@ -26,6 +26,7 @@
 char world_folder[128], world_store[160], world_build[512];
 int world_registry_port;
 uid_t world_user;
+char world_group[200];
 
 static struct result result;
 
@@ -65,6 +66,19 @@ static int cut(char *line, char **words)
 	return count;
 }
 
+/* Where an administrator would have put the user's session. */
+static void join_group(void)
+{
+	char path[240], text[16];
+	int fd, len = snprintf(text, sizeof(text), "%d", (int)getpid());
+
+	snprintf(path, sizeof(path), "%s/cgroup.procs", world_group);
+	fd = open(path, O_WRONLY | O_CLOEXEC);
+	if (fd < 0 || write(fd, text, (size_t)len) != len)
+		_exit(98);
+	close(fd);
+}
+
 static void become(const char *program, char **words, uid_t uid)
 {
 	char config[200];
@@ -75,6 +89,8 @@ static void become(const char *program, char **words, uid_t uid)
 	setenv("HOME", world_folder, 1);
 	setenv("LC_ALL", "C.UTF-8", 1);
 	unsetenv("NO_COLOR");
+	if (uid && uid == world_user && world_group[0])
+		join_group();
 	if (chdir(world_folder) ||
 		(uid && (setgroups(0, NULL) || setgid(uid) || setuid(uid))))
 		_exit(99);

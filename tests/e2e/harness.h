@@ -66,6 +66,8 @@ extern char world_build[512];
 extern int world_registry_port;
 /* Who runs tidyhull in these tests: 0, or the ordinary user. */
 extern uid_t world_user;
+/* A control group that is the ordinary user's, or "". */
+extern char world_group[200];
 #define WORLD_USER 4711
 #define WORLD_USER_NAME "selwick"
 

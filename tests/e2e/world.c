@@ -17,6 +17,7 @@
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -89,6 +90,21 @@ static void add_line(const char *path, const char *line)
 
 static void make_user(void)
 {
+	const char *const files[] = {"cgroup.procs", "cgroup.subtree_control"};
+	char path[240];
+
+	if (th_cgroup_mount()) {
+		snprintf(world_group, sizeof(world_group), "%s/hull-e2e-%d",
+			th_cgroup_mount(), (int)time(NULL));
+		if (mkdir(world_group, 0755) ||
+			chown(world_group, world_user, world_user))
+			die(world_group);
+	}
+	for (size_t i = 0; world_group[0] && i < 2; i++) {
+		snprintf(path, sizeof(path), "%s/%s", world_group, files[i]);
+		if (chown(path, world_user, world_user))
+			die(path);
+	}
 	add_line("/etc/passwd", WORLD_USER_NAME ":x:4711:4711::/:/bin/sh\n");
 	add_line("/etc/group", WORLD_USER_NAME ":x:4711:\n");
 	add_line("/etc/subuid", WORLD_USER_NAME ":200000:65536\n");
@@ -224,7 +240,9 @@ static void own_groups(char prefix[40])
 static int groups(void)
 {
 	const char *mount_point = th_cgroup_mount();
-	DIR *dir = mount_point ? opendir(mount_point) : NULL;
+	DIR *dir = mount_point
+		? opendir(world_group[0] ? world_group : mount_point)
+		: NULL;
 	struct dirent *entry;
 	char prefix[40];
 	int count = 0;
@@ -404,5 +422,7 @@ void world_end(void)
 
 void world_leave(void)
 {
+	if (world_group[0] && rmdir(world_group))
+		perror(world_group);
 	rmdir(base);
 }
