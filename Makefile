@@ -54,7 +54,7 @@ DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
 PKG := pkg-config
 LIBS_CORE := libcurl jansson libcyaml sqlite3 libarchive libisal libzstd \
 	zlib libcrypto libseccomp
-LIBS_CLI := smartcols
+LIBS_CLI := smartcols ncursesw
 LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.
 core_libs = $(shell $(PKG) --libs $(LIBS_CORE))

@@ -36,6 +36,7 @@ AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 check-built: all replay $(BUILD)/unit $(BUILD)/e2e
 	$(AS_ROOT) $(BUILD)/unit
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
+	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
 
 # ---- fuzzing ----
 #

@@ -4,6 +4,7 @@
 
 #include <stdbool.h>
 
+#include "container/limit.h"
 #include "container/settings.h"
 #include "image/pull.h"
 #include "keeper/channel.h"
@@ -69,6 +70,12 @@ int th_container_signal(const struct th_context *context,
 /* Freezes all its processes, or lets them go on. */
 int th_container_pause(const struct th_context *context,
 	const struct th_container_row *row, bool pause, struct th_error *err);
+
+/* Other limits for a container, running or not: each change as for --limit
+ * ("memory=1G", "cpu=none"). text gets all its limits from now on. */
+int th_container_adjust(const struct th_context *context,
+	const struct th_container_row *row, const struct th_strings *changes,
+	char text[TH_LIMIT_TEXT], struct th_error *err);
 
 struct th_exec_options {
 	const struct th_strings *command;

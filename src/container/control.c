@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -11,6 +12,7 @@
 #include "base/path.h"
 #include "container/container.h"
 #include "container/user.h"
+#include "keeper/plan.h"
 #include "oci/bundle.h"
 
 #define ACCOUNTS_MAX (4u << 20)
@@ -138,6 +140,116 @@ int th_container_pause(const struct th_context *context,
 		    err) == 0)
 		rc = await(channel, TH_TELL_DONE, &message, fds, err);
 	th_close(&channel);
+	return rc;
+}
+
+/* Takes the limits out of an OCI "resources" object, and puts others in. */
+static void rewrite_limits(json_t *resources, const struct th_limit *limit)
+{
+	static const char *const parts[] = {"memory", "cpu", "pids", "blockIO"};
+	struct th_limit kept = *limit;
+	int64_t *values[] = {&kept.memory_bytes, &kept.swap_bytes, &kept.cpu_us,
+		&kept.processes, &kept.io_weight};
+
+	for (size_t i = 0; i < 4; i++)
+		json_object_del(resources, parts[i]);
+	for (size_t i = 0; i < 5; i++)
+		*values[i] = *values[i] < 0 ? 0 : *values[i];
+	th_limit_write(&kept, resources);
+}
+
+static int keep_limits(int folder, struct th_plan *plan,
+	const struct th_limit *limit, const char *text, struct th_error *err)
+{
+	json_t *doc = NULL, *part;
+	char *copy = strdup(text);
+	int rc;
+
+	rc = copy ? th_json_read_file(
+			    folder, "config.json", TH_BUNDLE_MAX, &doc, err)
+		  : th_fail_memory(err);
+	if (rc == 1) {
+		part = json_object_get(
+			json_object_get(doc, "linux"), "resources");
+		rewrite_limits(part, limit);
+		free(plan->limit);
+		plan->limit = copy;
+		copy = NULL;
+		rc = th_json_write_file(
+			     folder, "config.json", doc, 0600, false, err) ||
+				th_plan_write(folder, plan, err)
+			? -1
+			: 0;
+	}
+	json_decref(doc);
+	free(copy);
+	return rc;
+}
+
+static int ask_to_adjust(const struct th_context *context,
+	const struct th_container_row *row, const struct th_limit *change,
+	const char *text, struct th_error *err)
+{
+	struct th_message message;
+	int channel = -1, fds[TH_CHANNEL_FDS], rc = -1;
+	json_t *resources = json_object();
+
+	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED) {
+		json_decref(resources);
+		return 0;
+	}
+	th_limit_write(change, resources);
+	if (reach(context, row, &channel, err)) {
+		json_decref(resources);
+		return -1;
+	}
+	if (send_request(channel, TH_SAY_ADJUST,
+		    json_pack("{s:o s:s s:s}", "resources", resources, "limit",
+			    text, "actor", context->actor),
+		    NULL, 0, err) == 0)
+		rc = await(channel, TH_TELL_DONE, &message, fds, err);
+	th_close(&channel);
+	return rc;
+}
+
+int th_container_adjust(const struct th_context *context,
+	const struct th_container_row *row, const struct th_strings *changes,
+	char text[TH_LIMIT_TEXT], struct th_error *err)
+{
+	struct th_limit change = {0}, whole = {0};
+	struct th_plan plan = {0};
+	char path[64];
+	int folder, rc = -1;
+
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	/* Two at once would each forget what the other has changed. */
+	if (folder < 0 || flock(folder, LOCK_EX)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot lock the container's folder");
+		goto out;
+	}
+	if (th_plan_read(folder, &plan, err) ||
+		(plan.limit && *plan.limit &&
+			th_limit_parse(plan.limit, &whole, err)))
+		goto out;
+	for (size_t i = 0; i < changes->count; i++) {
+		struct th_error ignored = {0};
+
+		if (th_limit_parse(changes->items[i], &whole, err))
+			goto out;
+		/* What it lacks alone stands in the others. */
+		th_limit_parse(changes->items[i], &change, &ignored);
+	}
+	if (change.swap_bytes > 0)
+		change.memory_bytes = whole.memory_bytes;
+	th_limit_format(&whole, text);
+	if (ask_to_adjust(context, row, &change, text, err) == 0)
+		rc = keep_limits(folder, &plan, &whole, text, err);
+out:
+	th_plan_release(&plan);
+	th_close(&folder);
 	return rc;
 }
 

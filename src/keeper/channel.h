@@ -21,6 +21,7 @@ enum th_message_type {
 	TH_SAY_EXEC, /* a session, with its three streams */
 	TH_SAY_PAUSE, /* {"actor": "..."} */
 	TH_SAY_RESUME,
+	TH_SAY_ADJUST, /* {"resources": {...}, "limit": "...", "actor"} */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */

@@ -4,6 +4,8 @@
  *   serve.c    the loop: clients, signals, the stop with its grace period
  *   streams.c  the program's streams: to the log and to attached clients
  *   session.c  further commands in the container
+ *   pause.c    freezing and thawing it
+ *   adjust.c   other limits while it runs
  *   finish.c   what is recorded, told and cleaned when it ends
  */
 #ifndef TH_KEEPER_KEEPER_H
@@ -120,6 +122,8 @@ void keeper_pause_request(
 	struct client *client, const struct th_message *message);
 /* Lets a paused container go on, so that it can hear that it is to end. */
 void keeper_thaw(struct keeper *keeper);
+/* adjust.c */
+void keeper_adjust(struct client *client, const struct th_message *message);
 /* finish.c */
 void keeper_finish(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

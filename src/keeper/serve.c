@@ -268,6 +268,9 @@ static void handle(
 	case TH_SAY_RESUME:
 		keeper_pause_request(client, message);
 		break;
+	case TH_SAY_ADJUST:
+		keeper_adjust(client, message);
+		break;
 	case TH_SAY_EXEC:
 		keeper_start_session(client, message, fds);
 		break;

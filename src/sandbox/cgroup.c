@@ -13,6 +13,7 @@
 #include "base/file.h"
 #include "sandbox/device_filter.h"
 #include "sandbox/hierarchy.h"
+#include "sandbox/idmap.h"
 #include "sandbox/limits.h"
 
 /* How long the last processes get to leave after the kill. */
@@ -229,13 +230,13 @@ static const char *old_name(const char *controller)
 
 static int refuse(const struct limit *limit, struct th_error *err)
 {
-	if (geteuid() == 0 && hierarchy_v2() && hierarchy_v2()->writable)
+	if (!th_idmap_is_own())
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"%s is not possible here: this host's control groups "
+			"%s cannot be had here: this host's control groups "
 			"have no %s controller for it",
 			limit->what, limit->controller);
 	th_fail(err, TH_NOT_POSSIBLE,
-		"%s is not possible here: no control group with the %s "
+		"%s cannot be had here: no control group with the %s "
 		"controller belongs to this user",
 		limit->what, limit->controller);
 	return th_hint(err,

@@ -12,14 +12,15 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_formats, suite_words, suite_registry, suite_access, suite_images,
 	suite_packed, suite_push, suite_peek, suite_endurance, suite_layers,
 	suite_json_forms, suite_pause, suite_processes, suite_mistakes,
-	suite_bundle;
+	suite_bundle, suite_limits, suite_escape;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
 	&suite_packed, &suite_push, &suite_layers, &suite_endurance,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
-	&suite_crash, &suite_formats, &suite_bundle, &suite_json_forms, NULL};
+	&suite_crash, &suite_formats, &suite_bundle, &suite_limits,
+	&suite_escape, &suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {
@@ -27,6 +28,19 @@ static const struct skip for_user[] = {
 		"shared networks are root's in this version"},
 	{"layers", "what tar can hold comes out",
 		"making the archive takes mknod and chown"},
+	{"limits", "memory is bounded and the reason told",
+		"no controller is given to users here"},
+	{"limits", "processes are bounded",
+		"no controller is given to users here"},
+	{"limits", "cpu time is bounded",
+		"no controller is given to users here"},
+	{"limits", "adjust changes the living and what comes",
+		"no controller is given to users here"},
+	{NULL, NULL, NULL}};
+
+/* What is about those who are not root. */
+static const struct skip for_root[] = {
+	{"limits", "what cannot be limited is told", "root has controllers"},
 	{NULL, NULL, NULL}};
 
 int main(int argc, char **argv)
@@ -34,6 +48,7 @@ int main(int argc, char **argv)
 	int code;
 	bool user = argc > 2 && strcmp(argv[2], "--user") == 0;
 
+	suites_skipped = for_root;
 	if (user) {
 		world_user = WORLD_USER;
 		suites_skipped = for_user;

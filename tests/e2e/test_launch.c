@@ -60,9 +60,10 @@ static void another_host_reaches_the_port(void)
 	if (pid == 0) {
 		if (unshare(CLONE_NEWNET) || write(pair[1], "x", 1) != 1)
 			_exit(9);
-		other("sh -c 'for i in 1 2 3 4 5 6 7 8 9; do ip link set out1 "
-		      "up && break; sleep 0.1; done; ip addr add "
-		      "203.0.113.2/24 dev out1'");
+		as_root("sh -c 'for i in 1 2 3 4 5 6 7 8 9; do ip link set "
+			"out1 "
+			"up && break; sleep 0.1; done; ip addr add "
+			"203.0.113.2/24 dev out1'");
 		page = fetch("203.0.113.1", 8080, "/tide.json");
 		_exit(page && strstr(page, "\"station\":\"east\"") ? 0 : 7);
 	}

@@ -1,0 +1,70 @@
+/* adjust: other limits for a container that may be running. */
+#include <stdio.h>
+
+#include "cli/each.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static bool every(const struct th_container_row *row)
+{
+	(void)row;
+	return true;
+}
+
+static int adjust_one(struct invocation *call, struct th_container_row *row)
+{
+	struct th_strings changes = {0};
+	struct th_error err = {0};
+	char text[TH_LIMIT_TEXT];
+	int rc;
+
+	rc = option_values(call, "limit", &changes)
+		? th_fail_memory(&err)
+		: th_container_adjust(
+			  &call->context, row, &changes, text, &err);
+	th_strings_release(&changes);
+	if (rc)
+		return say_error(&err);
+	if (!call->quiet)
+		printf("the limits of %s are now: %s\n", row->name,
+			*text ? text : "none");
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	if (!option_given(call, "limit")) {
+		struct th_error err = {0};
+
+		th_fail(&err, TH_USAGE, "adjust what?");
+		th_hint(&err, "for example --limit memory=512M");
+		return say_error(&err);
+	}
+	return each_container(call, every, adjust_one);
+}
+
+static const struct option_spec options[] = {
+	{"limit", "LIMIT",
+		"memory=256M,swap=1G,cpu=1.5,processes=200,io=300; none"},
+	{"all", NULL, "all containers"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {"A running container has the new limits at "
+				   "once, and each later start too.",
+	"What is not named stays as it is; \"memory=none\" takes a limit away.",
+	NULL};
+
+static const char *const examples[] = {
+	"tidyhull adjust gauge-north --limit memory=512M",
+	"tidyhull adjust ledger --limit cpu=none,processes=50", NULL};
+
+const struct verb verb_adjust = {.name = "adjust",
+	.group = "containers",
+	.summary = "new limits for a living container",
+	.usage = "CONTAINER... --limit LIMIT",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_LOOK,
+	.least = 0,
+	.most = -1,
+	.run = run};

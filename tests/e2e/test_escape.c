@@ -1,0 +1,267 @@
+/* Attempts to get out of a container: every one fails. */
+#include <fcntl.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static void launch_box(const char *more)
+{
+	CODE(hull("launch selwick/base --name box --network none %s -- sleep "
+		  "1000",
+		     more),
+		0);
+}
+
+/* What is tried inside, as root there with the default settings; it must fail
+ * and must not say the word. */
+static void attempts_by_root_inside_fail(void)
+{
+	static const char *const attempts[] = {/* host files */
+		"cat /proc/1/root/etc/shadow", "ls /proc/1/cwd/containers",
+		"cat /proc/self/fd/3",
+		/* host processes */
+		"kill -9 -2147483647", "kill -0 2147000",
+		/* mounting and leaving namespaces */
+		"mount -t proc proc /mnt", "mount -o remount,rw /sys",
+		"mount --bind / /mnt", "umount /proc/kcore",
+		"umount -l /etc/hosts", "unshare -m true", "unshare -U true",
+		"nsenter -t 1 -m true", "chroot /proc/1/root ls /home",
+		/* kernel and devices */
+		"insmod /tmp/x.ko", "sh -c 'echo b >/proc/sysrq-trigger'",
+		"sh -c 'echo 1 >/proc/sys/kernel/panic'",
+		"sh -c 'echo x >/proc/sys/kernel/core_pattern'",
+		"sh -c 'echo x >/sys/kernel/uevent_helper'",
+		"mknod /tmp/disk b 254 0", "mknod /dev/mem c 1 1",
+		"cat /dev/vda", "dmesg", "hostname taken",
+		"sh -c 'date -s 2001-01-01; test $(date +%Y) -lt 2010'",
+		"reboot -f", "swapon /etc/motd",
+		/* control groups */
+		"mkdir /sys/fs/cgroup/out",
+		"sh -c 'echo $$ >/sys/fs/cgroup/cgroup.procs'",
+		"sh -c 'echo 1 >/sys/fs/cgroup/cgroup.kill'"};
+
+	launch_box("");
+	for (size_t i = 0; i < COUNT_OF(attempts); i++) {
+		struct result *result = hull("exec box -- %s", attempts[i]);
+
+		if (result->code == 0) {
+			printf("\n    it worked: %s\n    %s\n", attempts[i],
+				result->out);
+			CU_FAIL("an attempt has succeeded");
+		}
+	}
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("remove --force box"), 0);
+}
+
+static void masked_paths_are_empty(void)
+{
+	static const char *const files[] = {"/proc/kcore", "/proc/keys",
+		"/proc/timer_list", "/proc/kallsyms", "/proc/interrupts"};
+	struct result *result;
+
+	launch_box("");
+	for (size_t i = 0; i < COUNT_OF(files); i++) {
+		result = hull("exec box -- sh -c 'wc -c <%s'", files[i]);
+		CHECK(result->code != 0 || atoi(result->out) == 0);
+	}
+	result = hull("exec box -- sh -c 'ls /sys/firmware | wc -l'");
+	CHECK(result->code != 0 || atoi(result->out) == 0);
+	CODE(hull("remove --force box"), 0);
+	/* The option that loosens it. */
+	result = hull("run selwick/base --network none --allow kernel-paths -- "
+		      "sh -c 'wc -c </proc/interrupts'");
+	CODE(result, 0);
+	CHECK(atoi(result->out) > 0);
+}
+
+static void settings_take_defaults_away_one_by_one(void)
+{
+	static const struct {
+		const char *option, *command, *without, *with;
+	} cases[] = {{"--allow syscalls", "grep Seccomp: /proc/self/status",
+			     "2", "0"},
+		{"--allow new-privileges", "grep NoNew /proc/self/status", "1",
+			"0"},
+		{"--capability -CHOWN", "grep CapBnd /proc/self/status", "fb",
+			"fa"},
+		{"--capability +SYS_ADMIN", "hostname other 2>&1; hostname",
+			"not permitted", "other"},
+		{"--read-only", "touch /x 2>&1; echo end", "end", "Read-only"}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		SAYS(hull("run selwick/base --network none -- sh -c '%s'",
+			     cases[i].command)
+				->out,
+			cases[i].without);
+		SAYS(hull("run selwick/base --network none %s -- sh -c '%s'",
+			     cases[i].option, cases[i].command)
+				->out,
+			cases[i].with);
+	}
+	CODE(hull("run selwick/base --allow tides -- true"), 125);
+}
+
+static void program_of_keeper_cannot_be_changed(void)
+{
+	struct result *result;
+	char before[200];
+
+	result = as_root("sha256sum %s/tidyhull-keeper", world_build);
+	snprintf(before, sizeof(before), "%.199s", result->out);
+	/* As the program, as a script's interpreter, and through the reaper,
+	 * whose file is the keeper's. */
+	hull("run selwick/base --network none -- /proc/self/exe");
+	hull("run selwick/base --network none -- sh -c 'printf "
+	     "\"#!/proc/self/exe\\\\n\" >/x; chmod 755 /x; (/x; true) & for i "
+	     "in 1 2 3 4 5; do for p in /proc/[0-9]*; do echo bad "
+	     ">>$p/exe; done; done'");
+	launch_box("--reaper yes");
+	result = hull("exec box -- sh -c 'exec 7</proc/1/exe; echo bad "
+		      ">>/proc/self/fd/7'");
+	CHECK(result->code != 0);
+	CODE(hull("remove --force box"), 0);
+	result = as_root("sha256sum %s/tidyhull-keeper", world_build);
+	CHECK_TEXT(result->out, before);
+}
+
+/* An image with links where the system's mounts go. */
+static void links_lead_nowhere(void)
+{
+	put_file("secret", "of the host\n");
+	CODE(hull("create selwick/base --name box --network none --mount "
+		  "/out/../../../../%s/hit=memory -- sh -c 'ls /'",
+		     world_folder),
+		0);
+	CODE(hull("start box"), 0);
+	hull("logs --follow box");
+	CODE(hull("remove --force box"), 0);
+	CHECK(access("/hit", F_OK) != 0);
+}
+
+static void a_joined_session_shows_nothing_of_the_host(void)
+{
+	struct result *result;
+
+	launch_box("");
+	/* The session's own process, before its program runs, is not to be
+	 * looked into. */
+	result = hull("exec box -- sh -c 'ls -l /proc/self/fd | grep -c "
+		      "/var'");
+	CHECK_TEXT(result->out, "0\n");
+	result = hull("exec box --workdir /proc/self/fd/4 -- pwd");
+	CHECK(result->code != 0);
+	result = hull("exec box -- sh -c 'grep -E \"Seccomp:|NoNew\" "
+		      "/proc/self/status'");
+	SAYS(result->out, "NoNewPrivs:\t1");
+	SAYS(result->out, "Seccomp:\t2");
+	CODE(hull("remove --force box"), 0);
+}
+
+static void the_keeper_cannot_be_traced(void)
+{
+	launch_box("--capability +SYS_PTRACE");
+	/* Its PID namespace holds no keeper. */
+	CHECK_TEXT(hull("exec box -- sh -c 'cat /proc/[0-9]*/comm | grep -c "
+			"keeper'")
+			   ->out,
+		"0\n");
+	CODE(hull("remove --force box"), 0);
+}
+
+static void devices_are_given_by_path_and_by_name(void)
+{
+	struct result *result;
+
+	CODE(hull("run selwick/base --network none -- ls /dev/fuse"), 1);
+	result = hull("run selwick/base --network none --device /dev/fuse -- "
+		      "ls -l /dev/fuse");
+	CODE(result, 0);
+	SAYS(result->out, "10, 229");
+	result = hull("run selwick/base --network none --device /dev/none -- "
+		      "true");
+	CODE(result, 125);
+	SAYS(result->err, "there is no device /dev/none");
+	as_root("mkdir -p /run/cdi");
+	as_root("sh -c 'cat >/run/cdi/selwick.json <<X\n"
+		"{\"cdiVersion\":\"0.6.0\",\"kind\":\"selwick.example/gauge\","
+		"\"containerEdits\":{\"env\":[\"GAUGES=1\"]},\"devices\":[{"
+		"\"name\":\"north\",\"containerEdits\":{\"env\":["
+		"\"STATION=north\"],\"deviceNodes\":[{\"path\":\"/dev/fuse\"}],"
+		"\"mounts\":[{\"hostPath\":\"/etc/hostname\",\"containerPath\":"
+		"\"/etc/gauge\",\"options\":[\"bind\",\"ro\"]}]}}]}\nX'");
+	result = hull("run selwick/base --network none --device "
+		      "selwick.example/gauge=north -- sh -c 'echo $GAUGES "
+		      "$STATION; ls /dev/fuse /etc/gauge'");
+	CODE(result, 0);
+	CHECK_TEXT(result->out, "1 north\n/dev/fuse\n/etc/gauge\n");
+	result =
+		hull("run selwick/base --device selwick.example/gauge=south -- "
+		     "true");
+	CODE(result, 125);
+	SAYS(result->err, "no device named");
+	as_root("rm -r /run/cdi");
+}
+
+static void batch_work_shares_what_is_the_callers(void)
+{
+	struct result *result;
+	struct stat st;
+	char path[300];
+
+	result = hull("run selwick/base --network none --share "
+		      "home,cwd,user -- sh -c 'id -u; pwd; echo $HOME; echo "
+		      "tide >made; cat /etc/motd | head -1'");
+	CODE(result, 0);
+	snprintf(path, sizeof(path), "%u\n%s\n%s\n", world_user, world_folder,
+		world_folder);
+	SAYS(result->out, path);
+	snprintf(path, sizeof(path), "%s/made", world_folder);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_uid, world_user);
+	/* Without it, what root inside makes is the caller's as well. */
+	CODE(hull("run selwick/base --network none --mount /w=. -- touch "
+		  "/w/other"),
+		0);
+	snprintf(path, sizeof(path), "%s/other", world_folder);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_uid, world_user);
+	CODE(hull("run selwick/base --share boat -- true"), 125);
+}
+
+static void two_users_do_not_meet(void)
+{
+	char line[400];
+
+	launch_box("");
+	snprintf(line, sizeof(line), "list --root %s", world_store);
+	CHECK(hull_as_user(line)->code != 0);
+	snprintf(line, sizeof(line), "kill box --root %s", world_store);
+	CHECK(hull_as_user(line)->code != 0);
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("remove --force box"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"attempts by root inside fail", attempts_by_root_inside_fail},
+	{"masked paths are empty", masked_paths_are_empty},
+	{"settings take defaults away one by one",
+		settings_take_defaults_away_one_by_one},
+	{"the program of the keeper cannot be changed",
+		program_of_keeper_cannot_be_changed},
+	{"links lead nowhere", links_lead_nowhere},
+	{"a joined session shows nothing of the host",
+		a_joined_session_shows_nothing_of_the_host},
+	{"the keeper cannot be traced", the_keeper_cannot_be_traced},
+	{"devices are given by path and by name",
+		devices_are_given_by_path_and_by_name},
+	{"batch work shares what is the caller's",
+		batch_work_shares_what_is_the_callers},
+	{"two users do not meet", two_users_do_not_meet}, CU_TEST_INFO_NULL};
+
+const struct suite suite_escape = {"escape", tests};

@@ -1,0 +1,145 @@
+/* Limits under a program that tries to exceed them, adjust, and meter. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static json_t *metered(json_t **doc)
+{
+	*doc = hull_json("meter --once --json");
+	return json_array_get(json_object_get(*doc, "containers"), 0);
+}
+
+static double number(const json_t *one, const char *key)
+{
+	return json_number_value(json_object_get(one, key));
+}
+
+static bool is_stopped(void *arg)
+{
+	(void)arg;
+	return strcmp(field("box", "state"), "stopped") == 0;
+}
+
+static void memory_is_bounded_and_the_reason_told(void)
+{
+	CODE(hull("launch selwick/base --name box --network none --limit "
+		  "memory=16M -- sh -c 'x=tide; while true; do x=$x$x; done'"),
+		0);
+	CHECK(wait_until(is_stopped, NULL));
+	CHECK_TEXT(field("box", "outcome.kind"), "out-of-memory");
+	SAYS(hull("why box")->out, "out of memory");
+	/* The keeper has survived it: all is cleaned up, and it starts again.
+	 */
+	CODE(hull("start box"), 0);
+	CHECK(wait_until(is_stopped, NULL));
+	CODE(hull("remove box"), 0);
+}
+
+static void processes_are_bounded(void)
+{
+	SAYS(hull("run selwick/base --network none --limit processes=6 -- sh "
+		  "-c "
+		  "'for i in 1 2 3 4 5 6 7 8; do sleep 1 & done; wait'")
+			->err,
+		"can't fork");
+}
+
+static void cpu_time_is_bounded(void)
+{
+	json_t *doc, *one;
+
+	CODE(hull("launch selwick/base --name box --network none --limit "
+		  "cpu=0.3 -- sh -c 'while true; do :; done'"),
+		0);
+	usleep(300000);
+	one = metered(&doc);
+	CHECK_TEXT(json_string_value(json_object_get(one, "name")), "box");
+	/* The share of a quarter of a second, of which each tenth has 0.3. */
+	CHECK(number(one, "cpu-percent") > 1);
+	CHECK(number(one, "cpu-percent") < 60);
+	json_decref(doc);
+	CODE(hull("remove --force box"), 0);
+}
+
+static void adjust_changes_the_living_and_what_comes(void)
+{
+	struct result *result;
+	json_t *doc, *one;
+
+	CODE(hull("launch selwick/base --name box --network none --limit "
+		  "memory=64M,processes=50 -- sleep 1000"),
+		0);
+	one = metered(&doc);
+	CHECK_INT(number(one, "memory-limit"), 64 << 20);
+	CHECK_INT(number(one, "processes-limit"), 50);
+	json_decref(doc);
+	result = hull("adjust box --limit memory=32M,cpu=2 --limit "
+		      "processes=none");
+	CODE(result, 0);
+	CHECK_TEXT(
+		result->out, "the limits of box are now: memory=32M,cpu=2\n");
+	for (int i = 0; i < 2; i++) {
+		one = metered(&doc);
+		CHECK_INT(number(one, "memory-limit"), 32 << 20);
+		CHECK(json_is_null(json_object_get(one, "processes-limit")));
+		json_decref(doc);
+		if (i == 0)
+			CODE(hull("stop box --grace 0s"), 0);
+		CODE(hull("start box"), 0);
+	}
+	result = hull("adjust box --limit memory=tide");
+	CODE(result, 2);
+	SAYS(result->err, "is not a limit");
+	CODE(hull("adjust box"), 2);
+	CODE(hull("remove --force box"), 0);
+	CODE(hull("adjust box --limit cpu=1"), 3);
+}
+
+static void what_cannot_be_limited_is_told(void)
+{
+	struct result *result = hull("run selwick/base --network none --limit "
+				     "memory=64M -- true");
+
+	CODE(result, 125);
+	SAYS(result->err, "a limit of memory cannot be had here");
+	SAYS(result->err, "Delegate=yes");
+}
+
+/* What is metered does not depend on controllers. */
+static void meter_shows_all_that_run(void)
+{
+	struct result *result;
+	json_t *doc, *one;
+
+	SAYS(hull("meter --once")->out, "no container runs");
+	CODE(hull("launch selwick/base --name box --network none -- sh -c "
+		  "'while true; do :; done'"),
+		0);
+	usleep(100000);
+	one = metered(&doc);
+	CHECK(number(one, "cpu-us") > 0);
+	CHECK(number(one, "cpu-percent") > 5);
+	CHECK(number(one, "memory") > 0);
+	CHECK(number(one, "processes") >= 1);
+	json_decref(doc);
+	result = hull("meter --once");
+	SAYS(result->out, "box");
+	CODE(hull("meter nothing"), 3);
+	CODE(hull("remove --force box"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"memory is bounded and the reason told",
+		memory_is_bounded_and_the_reason_told},
+	{"processes are bounded", processes_are_bounded},
+	{"cpu time is bounded", cpu_time_is_bounded},
+	{"adjust changes the living and what comes",
+		adjust_changes_the_living_and_what_comes},
+	{"what cannot be limited is told", what_cannot_be_limited_is_told},
+	{"meter shows all that run", meter_shows_all_that_run},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_limits = {"limits", tests};
