@@ -52,17 +52,24 @@ DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
 	-DTH_DATADIR='"$(DATADIR)"'
 
 PKG := pkg-config
-LIBS_CORE := libcurl jansson libcyaml sqlite3 libarchive libisal libzstd \
-	zlib libcrypto libseccomp
+# The large ones are loaded when they are needed (src/base/late.h).
+LIBS_CORE := jansson libcyaml sqlite3 libisal libzstd zlib libseccomp
+LIBS_LATE := libcurl libarchive libcrypto
 LIBS_CLI := smartcols ncursesw
 LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.
-core_libs = $(shell $(PKG) --libs $(LIBS_CORE))
-cli_libs = $(shell $(PKG) --libs $(LIBS_CLI))
+# Loading many libraries takes longer than most commands do: what is there as an
+# archive becomes part of the program.
+archived = $(foreach lib,$(1),$(if $(filter-out -lm -ldl -lpthread -lrt,\
+	$(filter -l%,$(lib))),$(if $(wildcard \
+	$(shell $(CC) -print-file-name=$(patsubst -l%,lib%.a,$(lib)))),\
+	$(patsubst -l%,-l:lib%.a,$(lib)),$(lib)),$(lib)))
+core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
+cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
 all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Isrc \
 	$(PKG_CFLAGS)
 ifeq ($(filter deps-build deps-check help clean format,$(MAKECMDGOALS)),)
-PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_CLI) \
+PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_LATE) $(LIBS_CLI) \
 	libmicrohttpd cunit 2>/dev/null)
 endif
 
@@ -86,7 +93,8 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	src/runtime/create.c src/runtime/record.c
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/hash.c base/json.c base/random.c oci/digest.c)
+	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \
+	base/random.c oci/digest.c)
 
 # The linker notes that dlopen and getaddrinfo of a static program want the
 # C library at hand: SQLite loads no extensions here, and the demo's client
@@ -135,7 +143,8 @@ $(BUILD)/demo/%: demo/%.c
 
 $(BUILD)/mkimages: $(call object,demo/mkimages.c) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
-	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive \
+		-lpthread
 
 $(IMAGES): $(BUILD)/mkimages $(DEMO_PROGRAMS)
 	@rm -rf $(@D) $(@D).new
@@ -171,12 +180,17 @@ $(BUILD)/obj/bench/%.o: bench/%.c
 	$(call say,cc,$<)
 	$(Q)$(CC) $(all_cflags) -Ibench -MMD -MP -c -o $@ $<
 
-$(BUILD)/bench: $(call object,$(wildcard bench/*.c)) $(BUILD)/libtidyhull.a
+$(BUILD)/floor: bench/floor.c
+	@mkdir -p $(@D)
 	$(call say,link,$@)
-	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
+
+$(BUILD)/bench: $(call object,$(filter-out bench/floor.c,$(wildcard bench/*.c))) $(BUILD)/libtidyhull.a
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive -lpthread
 
 bench: deps-check
-	@$(MAKE) --no-print-directory all $(BUILD)/bench
+	@$(MAKE) --no-print-directory all $(BUILD)/bench $(BUILD)/floor
 	@$(AS_ROOT) $(BUILD)/bench $(abspath $(BUILD)) $(ROUNDS)
 
 # ---- installation ----

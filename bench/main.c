@@ -1,8 +1,9 @@
 /* make bench: what things cost, as ratios against floors of the same run.
  *
- *   bench BUILD [ROUNDS] */
+ *   bench BUILD [ROUNDS [start]] */
 #include <stdio.h>
 #include <stdlib.h>
+#include <string.h>
 
 #include "base/file.h"
 #include "bench.h"
@@ -22,7 +23,11 @@ int main(int argc, char **argv)
 		return 1;
 	}
 	setvbuf(stdout, NULL, _IOLBF, 4096);
+	bench_start(argv[1], folder);
+	if (argc > 3 && strcmp(argv[3], "start") == 0)
+		goto out;
 	bench_pull(argv[1], folder, rounds);
+out:
 	if (th_tree_remove(-100, folder, &err))
 		fprintf(stderr, "bench: %s\n", err.msg);
 	return 0;

@@ -1,6 +1,6 @@
 # The tests: what they are built of, and how they run. Part of the Makefile.
 
-LIBS_TEST := cunit
+LIBS_TEST := cunit libarchive
 test_libs = $(shell $(PKG) --libs $(LIBS_TEST))
 TEST_LIB := tests/lib/suite.c tests/lib/tar.c
 # Memory that runs out on demand (tests/lib/scarce.h).
@@ -51,14 +51,15 @@ $(BUILD)/replay_%: $(BUILD)/obj/tests/fuzz/fuzz_%.o \
 		$(call object,tests/fuzz/replay.c $(FUZZ_LIB)) \
 		$(BUILD)/libtidyhull.a
 	$(call say,link,$@)
-	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive \
+		-lpthread
 
 build-fuzz/fuzz_%: tests/fuzz/fuzz_%.c $(FUZZ_LIB) $(CORE_SRC)
 	@mkdir -p $(@D)
 	$(call say,fuzz,$@)
 	$(Q)clang $(STANDARD) $(DEFINES) $(PKG_CFLAGS) -Isrc -Itests -O1 -g \
 		-fsanitize=fuzzer,address,undefined -o $@ $^ $(core_libs) \
-		-lpthread
+		-larchive -lpthread
 
 .SECONDARY:
 .PHONY: replay

@@ -1,9 +1,10 @@
 #include "base/hash.h"
 
-#include <openssl/evp.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+
+#include "base/late_crypto.h"
 
 struct th_hash {
 	EVP_MD_CTX *context;
@@ -11,7 +12,8 @@ struct th_hash {
 
 struct th_hash *th_hash_new(void)
 {
-	struct th_hash *hash = calloc(1, sizeof(*hash));
+	struct th_hash *hash =
+		th_late_crypto(NULL) ? NULL : calloc(1, sizeof(*hash));
 
 	if (!hash)
 		return NULL;

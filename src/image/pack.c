@@ -1,7 +1,5 @@
 #include "image/pack.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -13,6 +11,7 @@
 #include "base/file.h"
 #include "base/hash.h"
 #include "base/json.h"
+#include "base/late_archive.h"
 #include "image/resolve.h"
 #include "store/blob.h"
 
@@ -256,7 +255,7 @@ static int pack_to(struct packing *packing, const struct th_pack_item *items,
 {
 	int rc = -1;
 
-	packing->archive = archive_write_new();
+	packing->archive = th_late_archive(err) ? NULL : archive_write_new();
 	packing->hash = th_hash_new();
 	packing->buffer = malloc(COPY_BYTES);
 	if (!packing->archive || !packing->hash || !packing->buffer) {

@@ -1,7 +1,5 @@
 #include "image/packed.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -12,6 +10,7 @@
 
 #include "base/file.h"
 #include "base/json.h"
+#include "base/late_archive.h"
 #include "base/path.h"
 #include "layer/inflate.h"
 
@@ -257,7 +256,8 @@ static int take_entry(struct th_packed *packed, struct archive *archive,
 
 static int read_archive(struct th_packed *packed, struct th_error *err)
 {
-	struct archive *archive = archive_read_new();
+	struct archive *archive =
+		th_late_archive(err) ? NULL : archive_read_new();
 	struct archive_entry *entry;
 	int count = 0, rc = -1, got;
 
@@ -288,7 +288,8 @@ static int read_archive(struct th_packed *packed, struct th_error *err)
 			sizeof(*packed->places), compare_places);
 	rc = 0;
 out:
-	archive_read_free(archive);
+	if (archive)
+		archive_read_free(archive);
 	return rc;
 }
 

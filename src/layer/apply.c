@@ -1,7 +1,5 @@
 #include "layer/apply.h"
 
-#include <archive.h>
-#include <archive_entry.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <locale.h>
@@ -16,6 +14,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "base/late_archive.h"
 #include "base/path.h"
 
 #define WHITEOUT ".wh."
@@ -626,7 +625,8 @@ int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
 	/* Names in archives are UTF-8, whatever the caller's language. */
 	locale_t utf8 = newlocale(LC_CTYPE_MASK, "C.UTF-8", (locale_t)0);
 	locale_t before = utf8 ? uselocale(utf8) : (locale_t)0;
-	struct archive *archive = archive_read_new();
+	struct archive *archive =
+		th_late_archive(err) ? NULL : archive_read_new();
 	/* Files are made with the modes that they are to have. */
 	mode_t mask = umask(0);
 	int rc = -1;
@@ -649,7 +649,8 @@ int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
 	rc = 0;
 out:
 	umask(mask);
-	archive_read_free(archive);
+	if (archive)
+		archive_read_free(archive);
 	forget_parent(&job);
 	for (size_t i = 0; i < job.time_count; i++)
 		free(job.times[i].path);

@@ -1,10 +1,11 @@
 #include "registry/http.h"
 
-#include <curl/curl.h>
 #include <pthread.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+
+#include "base/late_curl.h"
 
 /* Bytes that may wait to be read before the transfer is held. */
 #define WINDOW_BYTES (512 * 1024)
@@ -81,8 +82,11 @@ struct th_http *th_http_new(
 	const struct th_http_options *options, struct th_error *err)
 {
 	static pthread_once_t once = PTHREAD_ONCE_INIT;
-	struct th_http *http = calloc(1, sizeof(*http));
+	struct th_http *http;
 
+	if (th_late_curl(err))
+		return NULL;
+	http = calloc(1, sizeof(*http));
 	pthread_once(&once, init_library);
 	if (http) {
 		http->source.next = next_piece;
@@ -117,7 +121,8 @@ void th_http_end(struct th_http *http)
 	if (http->active)
 		curl_multi_remove_handle(http->multi, http->easy);
 	http->active = false;
-	curl_slist_free_all(http->headers);
+	if (http->headers)
+		curl_slist_free_all(http->headers);
 	http->headers = NULL;
 	http->window.len = 0;
 	http->window.failed = false;

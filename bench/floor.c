@@ -1,0 +1,183 @@
+/* The start floor: the same namespaces, mounts, filter and control group as a
+ * container of ours, and the same program, by plain calls: no store, no log,
+ * no keeper. One static program.
+ *
+ *   floor SCRATCH FILTER PROGRAM LOWER... */
+#include <fcntl.h>
+#include <linux/filter.h>
+#include <linux/sched.h>
+#include <linux/seccomp.h>
+#include <net/if.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdint.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/ioctl.h>
+#include <sys/mount.h>
+#include <sys/prctl.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/syscall.h>
+#include <sys/sysmacros.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#define GROUP "/sys/fs/cgroup/unified/tidyhull-floor"
+
+static struct sock_filter program[4096];
+static size_t program_len;
+static char root[300];
+
+static void check(int ok, const char *what)
+{
+	if (!ok) {
+		perror(what);
+		_exit(9);
+	}
+}
+
+static void devices(void)
+{
+	static const struct {
+		const char *path;
+		unsigned int major_id, minor_id;
+	} nodes[] = {{"dev/null", 1, 3}, {"dev/zero", 1, 5}, {"dev/full", 1, 7},
+		{"dev/random", 1, 8}, {"dev/urandom", 1, 9}, {"dev/tty", 5, 0}};
+
+	for (size_t i = 0; i < 6; i++)
+		check(mknod(nodes[i].path, S_IFCHR | 0666,
+			      makedev(nodes[i].major_id, nodes[i].minor_id)) ==
+				0,
+			nodes[i].path);
+}
+
+static void mounts(void)
+{
+	unsigned long plain = MS_NOSUID | MS_NODEV | MS_NOEXEC;
+
+	mkdir("proc", 0755);
+	mkdir("dev", 0755);
+	mkdir("sys", 0755);
+	check(mount("proc", "proc", "proc", plain, NULL) == 0, "proc");
+	check(mount("dev", "dev", "tmpfs", MS_NOSUID, "mode=755") == 0, "dev");
+	devices();
+	mkdir("dev/pts", 0755);
+	mkdir("dev/shm", 01777);
+	mkdir("dev/mqueue", 0755);
+	check(mount("pts", "dev/pts", "devpts", MS_NOSUID | MS_NOEXEC,
+		      "newinstance,ptmxmode=0666") == 0,
+		"pts");
+	check(mount("shm", "dev/shm", "tmpfs", plain, NULL) == 0, "shm");
+	check(mount("mq", "dev/mqueue", "mqueue", plain, NULL) == 0, "mqueue");
+	check(mount("sys", "sys", "sysfs", plain | MS_RDONLY, NULL) == 0,
+		"sys");
+}
+
+static void masks(void)
+{
+	static const char *const files[] = {"proc/interrupts", "proc/kcore",
+		"proc/keys", "proc/kmsg", "proc/timer_list"};
+	static const char *const folders[] = {
+		"proc/bus", "proc/fs", "proc/irq", "proc/sys"};
+
+	for (size_t i = 0; i < 5; i++)
+		mount("dev/null", files[i], NULL, MS_BIND, NULL);
+	for (size_t i = 0; i < 4; i++) {
+		mount(folders[i], folders[i], NULL, MS_BIND, NULL);
+		mount(NULL, folders[i], NULL, MS_BIND | MS_REMOUNT | MS_RDONLY,
+			NULL);
+	}
+}
+
+static void inside(const char *path)
+{
+	struct sock_fprog filter = {
+		.len = (unsigned short)program_len, .filter = program};
+	struct ifreq request = {0};
+	static char *const env[] = {NULL};
+	char *args[] = {NULL, NULL};
+	int fd;
+
+	mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL);
+	check(mount(root, root, NULL, MS_BIND | MS_REC, NULL) == 0 &&
+			chdir(root) == 0,
+		"root");
+	mounts();
+	check(syscall(SYS_pivot_root, ".", ".") == 0 &&
+			umount2(".", MNT_DETACH) == 0,
+		"pivot");
+	masks();
+	fd = socket(AF_INET, SOCK_DGRAM, 0);
+	memcpy(request.ifr_name, "lo", 3);
+	request.ifr_flags = IFF_UP;
+	ioctl(fd, SIOCSIFFLAGS, &request);
+	close(fd);
+	check(sethostname("floor", 5) == 0, "hostname");
+	for (int i = 0; i < 41; i++)
+		prctl(PR_CAPBSET_DROP, i, 0, 0, 0);
+	prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+	if (program_len)
+		check(syscall(SYS_seccomp, SECCOMP_SET_MODE_FILTER, 0,
+			      &filter) == 0,
+			"filter");
+	args[0] = strdup(path);
+	execve(path, args, env);
+	check(0, path);
+}
+
+int main(int argc, char **argv)
+{
+	static char options[8192], lower[6000];
+	struct clone_args args = {.exit_signal = SIGCHLD};
+	int fd, group, status = 0;
+	ssize_t len;
+	pid_t pid;
+
+	if (argc < 5)
+		return 2;
+	fd = open(argv[2], O_RDONLY);
+	len = fd < 0 ? 0 : read(fd, program, sizeof(program));
+	program_len = len > 0 ? (size_t)len / sizeof(*program) : 0;
+	for (int i = argc - 1; i >= 4; i--)
+		snprintf(lower + strlen(lower), sizeof(lower) - strlen(lower),
+			"%s%s", *lower ? ":" : "", argv[i]);
+	check(chdir(argv[1]) == 0, argv[1]);
+	snprintf(root, sizeof(root), "%s/root", argv[1]);
+	mkdir("root", 0755);
+	mkdir("upper", 0755);
+	mkdir("work", 0755);
+	snprintf(options, sizeof(options),
+		"lowerdir=%s,upperdir=upper,workdir=work,volatile", lower);
+	check(unshare(CLONE_NEWNS) == 0 &&
+			mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL) ==
+				0 &&
+			mount("floor", root, "overlay", 0, options) == 0,
+		"overlay");
+	mkdir(GROUP, 0755);
+	group = open(GROUP, O_RDONLY | O_DIRECTORY);
+	args.flags = CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWUTS |
+		CLONE_NEWIPC | CLONE_NEWCGROUP | CLONE_VFORK | CLONE_VM;
+	args.flags &= ~(uint64_t)(CLONE_VM | CLONE_VFORK);
+	if (group >= 0) {
+		args.flags |= CLONE_INTO_CGROUP;
+		args.cgroup = (uint64_t)group;
+	}
+	pid = (pid_t)syscall(SYS_clone3, &args, sizeof(args));
+	if (pid == 0)
+		inside(argv[3]);
+	waitpid(pid, &status, 0);
+	umount2(root, 0);
+	rmdir(GROUP);
+	unlink("work/work/incompat/volatile/dirty");
+	rmdir("work/work/incompat/volatile");
+	rmdir("work/work/incompat");
+	rmdir("work/work");
+	rmdir("work");
+	rmdir("upper/proc");
+	rmdir("upper/dev");
+	rmdir("upper/sys");
+	rmdir("upper");
+	return WIFEXITED(status) ? WEXITSTATUS(status) : 1;
+}
