@@ -94,7 +94,7 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \
-	base/random.c oci/digest.c)
+	base/random.c base/sha256.c oci/digest.c)
 
 # The linker notes that dlopen and getaddrinfo of a static program want the
 # C library at hand: SQLite loads no extensions here, and the demo's client

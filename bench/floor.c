@@ -73,21 +73,53 @@ static void mounts(void)
 	check(mount("mq", "dev/mqueue", "mqueue", plain, NULL) == 0, "mqueue");
 	check(mount("sys", "sys", "sysfs", plain | MS_RDONLY, NULL) == 0,
 		"sys");
+	mount("cgroup", "sys/fs/cgroup", "cgroup2", plain | MS_RDONLY, NULL);
+	files();
 }
 
+/* The same ones as a container's; a folder is covered by an empty one. */
 static void masks(void)
 {
-	static const char *const files[] = {"proc/interrupts", "proc/kcore",
-		"proc/keys", "proc/kmsg", "proc/timer_list"};
-	static const char *const folders[] = {
-		"proc/bus", "proc/fs", "proc/irq", "proc/sys"};
+	static const char *const masked[] = {"proc/acpi", "proc/asound",
+		"proc/interrupts", "proc/kallsyms", "proc/kcore", "proc/keys",
+		"proc/kmsg", "proc/latency_stats", "proc/sched_debug",
+		"proc/scsi", "proc/timer_list", "proc/timer_stats",
+		"sys/devices/virtual/powercap", "sys/firmware",
+		"sys/kernel/debug", "sys/kernel/tracing"};
+	static const char *const readonly[] = {"proc/bus", "proc/fs",
+		"proc/irq", "proc/sys", "proc/sysrq-trigger"};
+	struct stat st;
 
-	for (size_t i = 0; i < 5; i++)
-		mount("dev/null", files[i], NULL, MS_BIND, NULL);
-	for (size_t i = 0; i < 4; i++) {
-		mount(folders[i], folders[i], NULL, MS_BIND, NULL);
-		mount(NULL, folders[i], NULL, MS_BIND | MS_REMOUNT | MS_RDONLY,
+	for (size_t i = 0; i < 16; i++) {
+		if (stat(masked[i], &st))
+			continue;
+		if (S_ISDIR(st.st_mode))
+			mount("none", masked[i], "tmpfs", MS_RDONLY, "size=4k");
+		else
+			mount("dev/null", masked[i], NULL, MS_BIND, NULL);
+	}
+	for (size_t i = 0; i < 5; i++) {
+		mount(readonly[i], readonly[i], NULL, MS_BIND, NULL);
+		mount(NULL, readonly[i], NULL, MS_BIND | MS_REMOUNT | MS_RDONLY,
 			NULL);
+	}
+}
+
+/* Three files from outside, as every container has them. */
+static void files(void)
+{
+	static const char *const names[] = {
+		"etc/hosts", "etc/hostname", "etc/resolv.conf"};
+
+	mkdir("etc", 0755);
+	for (size_t i = 0; i < 3; i++) {
+		char source[32];
+
+		close(open(names[i], O_CREAT | O_WRONLY, 0644));
+		snprintf(source, sizeof(source), "/%s", names[i]);
+		mount(source, names[i], NULL, MS_BIND, NULL);
+		mount(NULL, names[i], NULL,
+			MS_BIND | MS_REMOUNT | MS_NOSUID | MS_NODEV, NULL);
 	}
 }
 
@@ -175,6 +207,10 @@ int main(int argc, char **argv)
 	rmdir("work/work/incompat");
 	rmdir("work/work");
 	rmdir("work");
+	unlink("upper/etc/hosts");
+	unlink("upper/etc/hostname");
+	unlink("upper/etc/resolv.conf");
+	rmdir("upper/etc");
 	rmdir("upper/proc");
 	rmdir("upper/dev");
 	rmdir("upper/sys");

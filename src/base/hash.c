@@ -5,6 +5,10 @@
 #include <string.h>
 
 #include "base/late_crypto.h"
+#include "base/sha256.h"
+
+/* Up to here our own is done before the library is loaded. */
+#define SMALL_BYTES (64 * 1024)
 
 struct th_hash {
 	EVP_MD_CTX *context;
@@ -31,15 +35,20 @@ void th_hash_add(struct th_hash *hash, const void *data, size_t len)
 	EVP_DigestUpdate(hash->context, data, len);
 }
 
+static void write_digest(const unsigned char *raw, size_t len, char digest[72])
+{
+	memcpy(digest, "sha256:", 8);
+	for (size_t i = 0; i < len && i < 32; i++)
+		snprintf(digest + 7 + 2 * i, 3, "%02x", raw[i]);
+}
+
 void th_hash_digest(struct th_hash *hash, char digest[72])
 {
 	unsigned char raw[EVP_MAX_MD_SIZE];
 	unsigned int len = 0;
 
 	EVP_DigestFinal_ex(hash->context, raw, &len);
-	memcpy(digest, "sha256:", 8);
-	for (unsigned int i = 0; i < len && i < 32; i++)
-		snprintf(digest + 7 + 2 * (size_t)i, 3, "%02x", raw[i]);
+	write_digest(raw, len, digest);
 	EVP_DigestInit_ex(hash->context, EVP_sha256(), NULL);
 }
 
@@ -53,8 +62,16 @@ void th_hash_free(struct th_hash *hash)
 
 int th_hash_once(const void *data, size_t len, char digest[72])
 {
-	struct th_hash *hash = th_hash_new();
+	struct th_hash *hash;
 
+	if (len <= SMALL_BYTES) {
+		unsigned char raw[32];
+
+		th_sha256(data, len, raw);
+		write_digest(raw, sizeof(raw), digest);
+		return 0;
+	}
+	hash = th_hash_new();
 	if (!hash)
 		return -1;
 	th_hash_add(hash, data, len);

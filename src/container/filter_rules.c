@@ -228,10 +228,9 @@ json_t *th_filter_rules(uint64_t capabilities)
 	if (!is_granted("clone", capabilities))
 		add_with_argument(rules, "clone",
 			argument(0, CLONE_NEW_ANY, 0, "SCMP_CMP_MASKED_EQ"));
-	return json_pack("{s:s s:i s:[sss] s:o}", "defaultAction",
+	return json_pack("{s:s s:i s:[ss] s:o}", "defaultAction",
 		"SCMP_ACT_ERRNO", "defaultErrnoRet", ENOSYS, "architectures",
-		"SCMP_ARCH_X86_64", "SCMP_ARCH_X86", "SCMP_ARCH_X32",
-		"syscalls", rules);
+		"SCMP_ARCH_X86_64", "SCMP_ARCH_X86", "syscalls", rules);
 }
 
 static int compile(

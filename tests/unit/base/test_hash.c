@@ -53,8 +53,28 @@ static void pieces_do_not_matter(void)
 	}
 }
 
+/* Both ways of computing them, around the bounds of blocks. */
+static void small_ones_are_as_large_ones(void)
+{
+	char text[300], one[72], two[72];
+
+	for (size_t i = 0; i < sizeof(text); i++)
+		text[i] = (char)(i * 7);
+	for (size_t len = 0; len <= sizeof(text); len++) {
+		struct th_hash *hash = th_hash_new();
+
+		th_hash_add(hash, text, len);
+		th_hash_digest(hash, two);
+		th_hash_free(hash);
+		CHECK_INT(th_hash_once(text, len, one), 0);
+		CHECK_TEXT(one, two);
+	}
+}
+
 static const CU_TestInfo tests[] = {
 	{"known digests come out", known_digests_come_out},
-	{"pieces do not matter", pieces_do_not_matter}, CU_TEST_INFO_NULL};
+	{"pieces do not matter", pieces_do_not_matter},
+	{"small ones are as large ones", small_ones_are_as_large_ones},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_hash = {"hash", tests};
