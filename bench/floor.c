@@ -53,6 +53,24 @@ static void devices(void)
 			nodes[i].path);
 }
 
+/* Three files from outside, as every container has them. */
+static void files(void)
+{
+	static const char *const names[] = {
+		"etc/hosts", "etc/hostname", "etc/resolv.conf"};
+
+	mkdir("etc", 0755);
+	for (size_t i = 0; i < 3; i++) {
+		char source[32];
+
+		close(open(names[i], O_CREAT | O_WRONLY, 0644));
+		snprintf(source, sizeof(source), "/%s", names[i]);
+		mount(source, names[i], NULL, MS_BIND, NULL);
+		mount(NULL, names[i], NULL,
+			MS_BIND | MS_REMOUNT | MS_NOSUID | MS_NODEV, NULL);
+	}
+}
+
 static void mounts(void)
 {
 	unsigned long plain = MS_NOSUID | MS_NODEV | MS_NOEXEC;
@@ -102,24 +120,6 @@ static void masks(void)
 		mount(readonly[i], readonly[i], NULL, MS_BIND, NULL);
 		mount(NULL, readonly[i], NULL, MS_BIND | MS_REMOUNT | MS_RDONLY,
 			NULL);
-	}
-}
-
-/* Three files from outside, as every container has them. */
-static void files(void)
-{
-	static const char *const names[] = {
-		"etc/hosts", "etc/hostname", "etc/resolv.conf"};
-
-	mkdir("etc", 0755);
-	for (size_t i = 0; i < 3; i++) {
-		char source[32];
-
-		close(open(names[i], O_CREAT | O_WRONLY, 0644));
-		snprintf(source, sizeof(source), "/%s", names[i]);
-		mount(source, names[i], NULL, MS_BIND, NULL);
-		mount(NULL, names[i], NULL,
-			MS_BIND | MS_REMOUNT | MS_NOSUID | MS_NODEV, NULL);
 	}
 }
 
