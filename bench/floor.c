@@ -106,13 +106,17 @@ static void masks(void)
 		"sys/kernel/debug", "sys/kernel/tracing"};
 	static const char *const readonly[] = {"proc/bus", "proc/fs",
 		"proc/irq", "proc/sys", "proc/sysrq-trigger"};
+	const char *empty = NULL;
 	struct stat st;
 
 	for (size_t i = 0; i < 16; i++) {
 		if (stat(masked[i], &st))
 			continue;
-		if (S_ISDIR(st.st_mode))
-			mount("none", masked[i], "tmpfs", MS_RDONLY, "size=4k");
+		if (S_ISDIR(st.st_mode) && empty)
+			mount(empty, masked[i], NULL, MS_BIND, NULL);
+		else if (S_ISDIR(st.st_mode))
+			mount("none", empty = masked[i], "tmpfs", MS_RDONLY,
+				"size=4k");
 		else
 			mount("dev/null", masked[i], NULL, MS_BIND, NULL);
 	}
