@@ -50,6 +50,7 @@ static void exec_hook(const struct th_hook *hook, int input, int output)
 	char *own[] = {hook->path, NULL};
 	sigset_t empty;
 
+	setpgid(0, 0);
 	sigemptyset(&empty);
 	sigprocmask(SIG_SETMASK, &empty, NULL);
 	signal(SIGPIPE, SIG_DFL);
@@ -79,7 +80,8 @@ static bool wait_in_time(pid_t pid, int timeout_s, int *status)
 			break;
 		if (left <= 0) {
 			done = false;
-			kill(pid, SIGKILL);
+			/* With what it has started. */
+			kill(-pid, SIGKILL);
 			break;
 		}
 	}
@@ -127,6 +129,8 @@ static int run_one(const struct th_hook *hook, const char *name,
 		pid = fork();
 	if (pid == 0)
 		exec_hook(hook, input, output);
+	if (pid > 0)
+		setpgid(pid, pid);
 	th_close(&input);
 	if (pid < 0) {
 		th_close(&output);
