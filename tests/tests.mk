@@ -38,6 +38,16 @@ check-built: all replay $(BUILD)/unit $(BUILD)/e2e
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
 
+# On another kernel, with version 2 control groups only (scripts/check-vm).
+check-vm: deps-vm
+	@$(MAKE) --no-print-directory all $(BUILD)/e2e
+	scripts/check-vm $(BUILD)
+
+deps-vm:
+	@scripts/deps vm
+
+.PHONY: check-vm deps-vm
+
 # ---- fuzzing ----
 #
 # The corpus of each target is run with the tests (replay). "make fuzz" builds

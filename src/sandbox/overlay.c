@@ -1,42 +1,27 @@
 #include "sandbox/overlay.h"
 
 #include <errno.h>
+#include <fcntl.h>
+#include <sched.h>
 #include <string.h>
 #include <sys/mount.h>
+#include <sys/socket.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/words.h"
 
 static int set_text(int fs, const char *key, const char *value)
 {
 	return fsconfig(fs, FSCONFIG_SET_STRING, key, value, 0);
 }
 
-/* Kernels before 6.7 take the layers as one string of at most 256 bytes for
- * this call; a colon in a name would split it, but ours have none. */
-static int set_lowers_joined(int fs, const struct th_strings *lowers)
-{
-	struct th_buf joined;
-	int rc;
-
-	th_buf_init(&joined, 1 << 16);
-	for (size_t i = 0; i < lowers->count; i++) {
-		if (i)
-			th_buf_adds(&joined, ":");
-		th_buf_adds(&joined, lowers->items[i]);
-	}
-	rc = joined.failed ? -1 : set_text(fs, "lowerdir", joined.data);
-	th_buf_release(&joined);
-	return rc;
-}
-
 static int set_lowers(int fs, const struct th_strings *lowers)
 {
 	for (size_t i = 0; i < lowers->count; i++) {
-		if (set_text(fs, "lowerdir+", lowers->items[i]) == 0)
-			continue;
-		return i == 0 && errno == EINVAL ? set_lowers_joined(fs, lowers)
-						 : -1;
+		if (set_text(fs, "lowerdir+", lowers->items[i]))
+			return -1;
 	}
 	return 0;
 }
@@ -51,15 +36,18 @@ static int fail(int fs, struct th_error *err)
 	if (len > 2) {
 		line[len] = '\0';
 		line[strcspn(line, "\n")] = '\0';
-		return th_fail(err, TH_NOT_POSSIBLE,
+		th_fail(err, TH_NOT_POSSIBLE,
 			"cannot stack the image's layers (overlay): %s",
 			line + 2);
+		if (err)
+			err->sys = sys;
+		return -1;
 	}
 	return th_fail_sys(err, TH_NOT_POSSIBLE, sys,
 		"cannot stack the image's layers (overlay)");
 }
 
-int th_overlay_open(
+static int open_by_context(
 	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
 {
 	int fs, fd, rc = -1;
@@ -93,4 +81,96 @@ int th_overlay_open(
 out:
 	th_close(&fs);
 	return rc;
+}
+
+/* ---- kernels before 6.7 ---- */
+
+/* They take all layers as one text, of one page at most: descriptors make it
+ * short. */
+static int join_options(const struct th_overlay *overlay, struct th_buf *text)
+{
+	th_buf_adds(text, "lowerdir=");
+	for (size_t i = 0; i < overlay->lowers->count; i++) {
+		int fd = open(overlay->lowers->items[i],
+			O_PATH | O_DIRECTORY | O_CLOEXEC);
+
+		if (fd < 0)
+			return -1;
+		th_buf_addf(text, "%s/proc/self/fd/%d", i ? ":" : "", fd);
+	}
+	th_buf_addf(text, ",upperdir=%s,workdir=%s%s%s", overlay->upper,
+		overlay->work, overlay->user_attributes ? ",userxattr" : "",
+		overlay->discard ? ",volatile" : "");
+	if (!text->failed)
+		return 0;
+	errno = E2BIG;
+	return -1;
+}
+
+/* In a mount namespace that ends with this process, so that the host never sees
+ * the mount; what is kept of it is a detached copy. */
+static int mount_aside(const struct th_overlay *overlay)
+{
+	struct th_buf options;
+	int fd = -1;
+
+	th_buf_init(&options, 4096);
+	if (unshare(CLONE_NEWNS) == 0 &&
+		mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL) == 0 &&
+		join_options(overlay, &options) == 0 &&
+		mount("tidyhull", overlay->work, "overlay", 0, options.data) ==
+			0)
+		fd = open_tree(AT_FDCWD, overlay->work,
+			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	th_buf_release(&options);
+	return fd;
+}
+
+static int open_by_name(
+	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
+{
+	struct word word = {.kind = WORD_FAILED};
+	int pair[2], fd = -1;
+	pid_t pid;
+
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot stack the image's layers");
+	pid = fork();
+	if (pid == 0) {
+		fd = mount_aside(overlay);
+		word.kind = fd < 0 ? WORD_FAILED : WORD_READY;
+		word.number = errno;
+		word_tell(pair[1], &word, fd);
+		_exit(0);
+	}
+	close(pair[1]);
+	if (pid > 0)
+		word_hear(pair[0], &word, &fd);
+	while (pid > 0 && waitpid(pid, NULL, 0) < 0 && errno == EINTR)
+		;
+	close(pair[0]);
+	if (fd >= 0) {
+		*mount_fd = fd;
+		return 0;
+	}
+	return th_fail_sys(err, TH_NOT_POSSIBLE, word.number,
+		"cannot stack the image's %zu layers (overlay)",
+		overlay->lowers->count);
+}
+
+int th_overlay_open(
+	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
+{
+	struct th_error first = {0};
+	int rc = open_by_context(overlay, mount_fd, &first);
+
+	/* An older kernel does not know the option that takes them one by
+	 * one, and says so only when all is put together. */
+	if (rc == 0 || first.sys != EINVAL) {
+		if (rc)
+			*err = first;
+		return rc;
+	}
+	return open_by_name(overlay, mount_fd, err);
 }
