@@ -3,6 +3,7 @@
 #   make              the programs, into build/
 #   make demo         installs what is missing, builds, shows the guided tour
 #   make check        installs what is missing, builds, runs all tests
+#   make check-vm     the tests that depend on the host, on another kernel
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR=
 #   make lint format fuzz clean
@@ -68,7 +69,7 @@ core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
 cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
 all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Isrc \
 	$(PKG_CFLAGS)
-ifeq ($(filter deps-build deps-check help clean format,$(MAKECMDGOALS)),)
+ifeq ($(filter deps-build deps-check deps-vm help clean format,$(MAKECMDGOALS)),)
 PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_LATE) $(LIBS_CLI) \
 	libmicrohttpd cunit 2>/dev/null)
 endif
@@ -240,7 +241,7 @@ clean:
 	rm -rf build build-*
 
 help:
-	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 13
+	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 14
 
 -include $(shell find $(BUILD) -name '*.d' 2>/dev/null)
 

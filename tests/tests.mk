@@ -13,10 +13,13 @@ $(BUILD)/obj/tests/%.o: tests/%.c
 	$(call say,cc,$<)
 	$(Q)$(CC) $(all_cflags) -Itests -MMD -MP -c -o $@ $<
 
+# Shared ones: their own memory does not run out on demand.
+shared_libs = $(shell $(PKG) --libs $(LIBS_CORE))
+
 $(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB) tests/lib/scarce.c) \
 		$(BUILD)/libtidyhull.a
 	$(call say,link,$@)
-	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(SCARCE) -o $@ $^ $(core_libs) $(test_libs) \
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(SCARCE) -o $@ $^ $(shared_libs) $(test_libs) \
 		-lpthread
 
 $(BUILD)/e2e: $(call object,$(E2E_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a

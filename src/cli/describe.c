@@ -180,13 +180,17 @@ json_t *describe_container_fully(const struct th_context *context,
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
 		json_t *settings = json_pack("{s:s s:s s:o s:o s:o s:s s:s? "
-					     "s:b s:o}",
+					     "s:b s:o s:s s:o s:o s:s}",
 			"name", plan.name, "image", plan.image, "port",
 			th_json_from_strings(&plan.port_texts), "mount",
 			th_json_from_strings(&plan.mount_texts), "env",
 			describe_env(&plan, reveal), "network", plan.network,
 			"user", plan.settings_user, "keep", plan.keep, "stop",
-			describe_stop(&plan));
+			describe_stop(&plan), "limit",
+			plan.limit ? plan.limit : "", "device",
+			th_json_from_strings(&plan.devices), "allow",
+			th_json_from_strings(&plan.allow), "share",
+			plan.share ? plan.share : "");
 
 		json_object_set_new(doc, "settings", settings);
 		th_plan_release(&plan);

@@ -3,9 +3,11 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <sched.h>
+#include <stdio.h>
 #include <string.h>
 #include <sys/mount.h>
 #include <sys/socket.h>
+#include <sys/utsname.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -159,18 +161,22 @@ static int open_by_name(
 		overlay->lowers->count);
 }
 
+/* An older kernel does not know the option that takes the layers one by one,
+ * and would write each refusal into its log. */
+static bool takes_layers_one_by_one(void)
+{
+	struct utsname host;
+	int major_id = 0, minor_id = 0;
+
+	return uname(&host) ||
+		sscanf(host.release, "%d.%d", &major_id, &minor_id) != 2 ||
+		major_id > 6 || (major_id == 6 && minor_id >= 7);
+}
+
 int th_overlay_open(
 	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
 {
-	struct th_error first = {0};
-	int rc = open_by_context(overlay, mount_fd, &first);
-
-	/* An older kernel does not know the option that takes them one by
-	 * one, and says so only when all is put together. */
-	if (rc == 0 || first.sys != EINVAL) {
-		if (rc)
-			*err = first;
-		return rc;
-	}
-	return open_by_name(overlay, mount_fd, err);
+	return takes_layers_one_by_one()
+		? open_by_context(overlay, mount_fd, err)
+		: open_by_name(overlay, mount_fd, err);
 }

@@ -28,6 +28,14 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		case 'c':
 			th_strings_add(&settings.capabilities, rest);
 			break;
+		case 'l':
+			th_strings_add(&settings.limit_texts, rest);
+			break;
+		case 'd':
+			th_strings_add(&settings.device_texts, rest);
+			settings.share_text = settings.reaper_text = rest;
+			th_strings_add(&settings.allow_texts, rest);
+			break;
 		case 'u':
 			/* The text is the user and both files at once. */
 			th_user_resolve(rest, rest, rest, &user, NULL);
