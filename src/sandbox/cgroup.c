@@ -262,12 +262,14 @@ static int apply(struct th_cgroup *group, const struct limit *limit,
 	const struct hierarchy *v2 = hierarchy_v2(), *v1;
 	char folder[FOLDER_MAX];
 
-	if (v2 && group->fd >= 0 && limit->file2[0]) {
+	if (v2 && group->fd >= 0 && (limit->file2[0] || limit->elsewhere2)) {
 		char top[FOLDER_MAX];
 
 		folder_of(v2, "", top);
 		top[strlen(top) - 1] = '\0';
 		if (has_controller(top, limit->controller)) {
+			if (limit->elsewhere2)
+				return 0;
 			folder_of(v2, group->path, folder);
 			return enable(v2, group->path, limit->controller,
 				       err) ||

@@ -108,9 +108,12 @@ static void read_cpu_time(const struct th_resources *from, struct limits *to)
 	int64_t period = from->cpu_period > 0 ? from->cpu_period : 100000;
 	struct limit *limit;
 
-	if (from->cpu_period != TH_UNSET && from->cpu_period > 0)
-		version1(add(to, "cpu", "a period of CPU time"),
-			"cpu.cfs_period_us", "%" PRId64, from->cpu_period);
+	if (from->cpu_period != TH_UNSET && from->cpu_period > 0) {
+		limit = add(to, "cpu", "a period of CPU time");
+		version1(limit, "cpu.cfs_period_us", "%" PRId64,
+			from->cpu_period);
+		limit->elsewhere2 = true;
+	}
 	if (from->cpu_quota != TH_UNSET || from->cpu_period > 0) {
 		limit = add(to, "cpu", "a limit of CPU time");
 		if (from->cpu_quota > 0)

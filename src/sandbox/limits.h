@@ -2,6 +2,8 @@
 #ifndef TH_SANDBOX_LIMITS_H
 #define TH_SANDBOX_LIMITS_H
 
+#include <stdbool.h>
+
 #include "oci/resources.h"
 
 /* One file to be written. The names and values of the two versions; an empty
@@ -11,6 +13,7 @@ struct limit {
 	const char *what; /* for people: "a limit of memory" */
 	char file2[64], value2[192];
 	char file1[64], value1[192];
+	bool elsewhere2; /* version 2 has it in another one's file */
 	/* A second file of version 2 that does the same on other kernels. */
 	char other2[64], other1[64];
 };
