@@ -195,13 +195,18 @@ static int apply_edits(
 	if (th_json_array(edits, "env", "containerEdits", &list, err) < 0)
 		return -1;
 	json_array_foreach(list, i, item)
+	{
 		json_array_append(member(process, "env", json_array), item);
+	}
 	user = member(process, "user", json_object);
 	if (th_json_array(
 		    edits, "additionalGids", "containerEdits", &list, err) < 0)
 		return -1;
-	json_array_foreach(list, i, item) json_array_append(
-		member(user, "additionalGids", json_array), item);
+	json_array_foreach(list, i, item)
+	{
+		json_array_append(
+			member(user, "additionalGids", json_array), item);
+	}
 	return apply_list(config, edits, "deviceNodes", add_node, err) ||
 			apply_list(config, edits, "mounts", add_mount, err) ||
 			apply_list(config, edits, "hooks", add_hook, err)
