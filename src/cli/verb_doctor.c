@@ -8,6 +8,23 @@
 #include "cli/verbs.h"
 #include "container/ability.h"
 
+/* What several features lack in the same way is said once. */
+static void print_advice(const struct th_ability *list, size_t count)
+{
+	for (size_t i = 0; i < count; i++) {
+		bool same = i + 1 < count &&
+			strcmp(list[i].advice, list[i + 1].advice) == 0;
+		bool first = i == 0 ||
+			strcmp(list[i].advice, list[i - 1].advice) != 0;
+
+		if (!list[i].advice[0])
+			continue;
+		printf("%s%s", first ? "\n" : ", ", list[i].what);
+		if (!same)
+			printf("\n  %s\n", list[i].advice);
+	}
+}
+
 static int run(struct invocation *call)
 {
 	struct th_ability list[TH_ABILITIES_MAX];
@@ -56,11 +73,7 @@ static int run(struct invocation *call)
 		printf("keeper   %s%s\n\n", keeper,
 			has_keeper ? "" : " (missing)");
 		table_print(table);
-		for (size_t i = 0; i < count; i++) {
-			if (list[i].advice[0])
-				printf("\n%s\n  %s\n", list[i].what,
-					list[i].advice);
-		}
+		print_advice(list, count);
 		puts(missing ? "\nthis host is not able to do everything"
 			     : "\nthis host is able");
 	}

@@ -15,6 +15,8 @@
 #define ONCE_MS 250
 #define LIVE_MS 1000
 #define BAR_WIDTH 12
+/* Columns that all of it needs; below that disks and network are left out. */
+#define WIDE 130
 
 struct reading {
 	struct th_container_row row;
@@ -253,15 +255,19 @@ static void draw_one(int y, const struct reading *one)
 	mvprintw(y, 0, "%-18.18s", one->row.name);
 	attroff(A_BOLD);
 	if (one->row.state == TH_STATE_PAUSED)
-		mvprintw(y, 19, "paused");
+		mvprintw(y, 19, "%8s", "paused");
 	else if (percent >= 0)
 		mvprintw(y, 19, "%6.1f %%", percent);
 	draw_bar(y, 28, percent < 0 ? 0 : percent / 100);
 	mvprintw(y, 42, "%-20.20s", memory);
-	draw_bar(y, 63,
-		usage->memory_limit > 0 ? (double)usage->memory_bytes /
-				(double)usage->memory_limit
-					: 0);
+	if (COLS < WIDE) {
+		mvprintw(y, 63, "%12s", processes);
+		return;
+	}
+	if (usage->memory_limit > 0)
+		draw_bar(y, 63,
+			(double)usage->memory_bytes /
+				(double)usage->memory_limit);
 	mvprintw(y, 77, "%12s  %9s %9s  %9s %9s", processes, read, written, in,
 		out);
 }
@@ -277,9 +283,13 @@ static void draw(const struct reading *list, size_t count)
 		count == 1 ? "" : "s");
 	attroff(A_REVERSE);
 	attron(A_DIM);
-	mvprintw(2, 0, "%-18s %8s %-12s  %-20s %-12s  %12s  %9s %9s  %9s %9s",
-		"container", "cpu", "", "memory", "", "processes", "read",
-		"written", "received", "sent");
+	mvprintw(2, 0, "%-18s %8s", "container", "cpu");
+	mvprintw(2, 42, "memory");
+	if (COLS < WIDE)
+		mvprintw(2, 63, "%12s", "processes");
+	else
+		mvprintw(2, 77, "%12s  %9s %9s  %9s %9s", "processes", "read",
+			"written", "received", "sent");
 	attroff(A_DIM);
 	for (size_t i = 0; i < count && i < room; i++)
 		draw_one((int)i + 3, &list[i]);

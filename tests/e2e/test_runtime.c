@@ -305,6 +305,10 @@ static void what_this_host_lacks_is_told(void)
 
 	bundle_make();
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		if (strstr(cases[i].says, "AppArmor") &&
+			*other("cat /sys/module/apparmor/parameters/enabled")
+					->out == 'Y')
+			continue;
 		bundle_write(cases[i].patch, "true");
 		CHECK(create() != 0);
 		SAYS(other("cat %s/seen", world_folder)->out, cases[i].says);
