@@ -381,6 +381,12 @@ static void every_field_holds(void)
 		code = run_bundle();
 		resolve(fields[i].expected, expected);
 		text = seen();
+		/* Kernels before 6.3 cannot map the IDs of a tmpfs. */
+		if (strstr(text,
+			    "its file system, or this user, is not able")) {
+			printf("\n    skipped: %s (%s)", fields[i].field, text);
+			continue;
+		}
 		not_there = expected[0] == '!';
 		there = strstr(text, expected + not_there) != NULL;
 		if (code || there == not_there) {
