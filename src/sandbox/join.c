@@ -23,10 +23,15 @@ static void run_joined(const struct th_join_options *options, int channel)
 		.program = options->filter, .flags = options->filter_flags};
 	struct word ready = {.kind = WORD_READY};
 	struct th_error error = {0};
+	pid_t self;
 	int console = -1;
 
 	setsid();
 	child_reset_signals();
+	/* What it starts must not escape the groups that it is put into. */
+	if (options->cgroup && options->cgroup->v1_count &&
+		!word_await(channel, &self))
+		_exit(1);
 	if (!process->terminal && child_place_streams(options->stdio, &error))
 		goto fail;
 	if (setns(options->target_pidfd, options->namespaces & ~CLONE_NEWPID)) {
@@ -93,8 +98,10 @@ int th_sandbox_join(const struct th_join_options *options,
 			"cannot start a process in the container");
 	}
 	sandbox->pid = pid;
-	if (options->cgroup &&
-		th_cgroup_attach(options->cgroup, pid, false, err)) {
+	if (options->cgroup && options->cgroup->v1_count &&
+		(th_cgroup_attach(options->cgroup, pid, false, err) ||
+			!word_go(sandbox->channel, pid))) {
+		th_fail(err, TH_FAILED, "the session died while it was set up");
 		th_sandbox_abandon(sandbox);
 		return -1;
 	}
