@@ -20,6 +20,7 @@
 #include "keeper/plan.h"
 #include "oci/bundle.h"
 #include "network/network.h"
+#include "sandbox/idmap.h"
 
 #define PATH_DEFAULT                                                           \
 	"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
@@ -196,24 +197,15 @@ static void add_mount(json_t *mounts, const char *target, const char *type,
 /* True where the group is mapped into this user namespace. */
 static bool group_is_mapped(unsigned int gid)
 {
-	struct th_error ignored = {0};
-	unsigned int inside, outside, size;
-	struct th_buf text;
-	bool mapped = false;
+	struct th_id_map lines[TH_ID_MAP_LINES];
+	size_t count = th_idmap_read("/proc/self/gid_map", lines);
 
-	th_buf_init(&text, 65536);
-	if (th_file_read(AT_FDCWD, "/proc/self/gid_map", &text, &ignored) ==
-		1) {
-		for (const char *at = text.data; *at && !mapped;) {
-			mapped = sscanf(at, "%u %u %u", &inside, &outside,
-					 &size) == 3 &&
-				gid >= inside && gid - inside < size;
-			at += strcspn(at, "\n");
-			at += *at == '\n';
-		}
+	for (size_t i = 0; i < count; i++) {
+		if (gid >= lines[i].inside &&
+			gid - lines[i].inside < lines[i].size)
+			return true;
 	}
-	th_buf_release(&text);
-	return mapped;
+	return false;
 }
 
 static void add_sys(json_t *mounts, const struct th_settings *settings)

@@ -13,6 +13,7 @@
 #include "base/file.h"
 #include "base/path.h"
 #include "sandbox/cgroup.h"
+#include "sandbox/idmap.h"
 
 #define PROCESSES_MAX 100000
 #define FILE_MAX (256 * 1024)
@@ -146,24 +147,18 @@ static void read_command(int pid, const char *name, struct th_process_row *row)
 /* An ID of ours as the process's user namespace knows it. */
 static unsigned int inside_id(int pid, unsigned int id)
 {
-	unsigned int inside, outside, size, found = id;
-	struct th_buf text;
+	struct th_id_map lines[TH_ID_MAP_LINES];
+	char path[64];
+	size_t count;
 
-	th_buf_init(&text, FILE_MAX);
-	if (read_proc(pid, "uid_map", &text)) {
-		for (const char *at = text.data; *at;) {
-			if (sscanf(at, "%u %u %u", &inside, &outside, &size) ==
-					3 &&
-				id >= outside && id - outside < size) {
-				found = inside + (id - outside);
-				break;
-			}
-			at += strcspn(at, "\n");
-			at += *at == '\n';
-		}
+	snprintf(path, sizeof(path), "/proc/%d/uid_map", pid);
+	count = th_idmap_read(path, lines);
+	for (size_t i = 0; i < count; i++) {
+		if (id >= lines[i].outside &&
+			id - lines[i].outside < lines[i].size)
+			return lines[i].inside + (id - lines[i].outside);
 	}
-	th_buf_release(&text);
-	return found;
+	return id;
 }
 
 /* 1 added, 0 gone, -1 without memory. */

@@ -6,6 +6,7 @@
 #include <string.h>
 
 #include "base/file.h"
+#include "sandbox/idmap.h"
 
 static json_t *part(json_t *config, const char *name)
 {
@@ -55,22 +56,14 @@ static void add_range(json_t *maps, unsigned int inside, unsigned int outside,
 /* How many IDs from 0 on this user namespace has. */
 static unsigned int mapped(const char *path)
 {
-	struct th_error ignored = {0};
-	unsigned int inside, outside, size, total = 0;
-	struct th_buf text;
+	struct th_id_map lines[TH_ID_MAP_LINES];
+	size_t count = th_idmap_read(path, lines);
+	unsigned int total = 0;
 
-	th_buf_init(&text, 65536);
-	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
-		for (const char *at = text.data; *at;) {
-			if (sscanf(at, "%u %u %u", &inside, &outside, &size) ==
-					3 &&
-				inside == total)
-				total += size;
-			at += strcspn(at, "\n");
-			at += *at == '\n';
-		}
+	for (size_t i = 0; i < count; i++) {
+		if (lines[i].inside == total)
+			total += lines[i].size;
 	}
-	th_buf_release(&text);
 	return total;
 }
 

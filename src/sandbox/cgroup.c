@@ -404,10 +404,8 @@ static int restrict_devices(struct th_cgroup *group,
 	if ((group->fd >= 0 &&
 		    device_filter_attach(group->fd, resources->devices,
 			    resources->device_count) == 0) ||
-		(group->path[0] && restrict_v1(group, resources) == 0)) {
-		group->devices_enforced = true;
+		(group->path[0] && restrict_v1(group, resources) == 0))
 		return 0;
-	}
 	if (!needed)
 		return 0;
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,

@@ -23,7 +23,6 @@ struct th_cgroup {
 	/* Groups in hierarchies of version 1: their whole paths. */
 	char *v1[TH_CGROUP_V1_MAX];
 	size_t v1_count;
-	bool devices_enforced;
 	int made; /* how many levels of the path were not there before */
 };
 #define TH_CGROUP_NONE                                                         \

@@ -96,15 +96,33 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 	return fd;
 }
 
-bool th_idmap_is_own(void)
+size_t th_idmap_read(const char *path, struct th_id_map lines[TH_ID_MAP_LINES])
 {
 	struct th_error ignored = {0};
-	unsigned int inside = 1, outside = 1, size = 0;
 	struct th_buf text;
+	size_t count = 0;
 
 	th_buf_init(&text, 65536);
-	if (th_file_read(AT_FDCWD, "/proc/self/uid_map", &text, &ignored) == 1)
-		sscanf(text.data, "%u %u %u", &inside, &outside, &size);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		for (const char *at = text.data;
+			*at && count < TH_ID_MAP_LINES;) {
+			struct th_id_map *line = &lines[count];
+
+			count += sscanf(at, "%u %u %u", &line->inside,
+					 &line->outside, &line->size) == 3;
+			at += strcspn(at, "\n");
+			at += *at == '\n';
+		}
+	}
 	th_buf_release(&text);
-	return inside || outside || size != UINT32_MAX;
+	return count;
+}
+
+bool th_idmap_is_own(void)
+{
+	struct th_id_map lines[TH_ID_MAP_LINES];
+
+	return th_idmap_read("/proc/self/uid_map", lines) != 1 ||
+		lines[0].inside || lines[0].outside ||
+		lines[0].size != UINT32_MAX;
 }

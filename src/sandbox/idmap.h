@@ -16,6 +16,11 @@ int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
 int th_idmap_namespace(const struct th_id_maps *uids,
 	const struct th_id_maps *gids, struct th_error *err);
 
+/* The map in a file like /proc/self/uid_map: how many lines were read, at most
+ * TH_ID_MAP_LINES. "outside" is as this process sees it. */
+#define TH_ID_MAP_LINES 340
+size_t th_idmap_read(const char *path, struct th_id_map lines[TH_ID_MAP_LINES]);
+
 /* True where this process is in a user namespace that is not the host's. */
 bool th_idmap_is_own(void);
 

@@ -2,7 +2,6 @@
 
 #include <errno.h>
 #include <jansson.h>
-#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -14,6 +13,7 @@
 
 #include "base/file.h"
 #include "sandbox/hooks.h"
+#include "sandbox/words.h"
 
 #define TRIES 2000
 #define STEP_NS 1000000
@@ -22,32 +22,15 @@ int th_send_descriptor(
 	const char *path, const char *text, int fd, struct th_error *err)
 {
 	struct sockaddr_un address = {.sun_family = AF_UNIX};
-	struct iovec part = {
-		.iov_base = (void *)(uintptr_t)text, .iov_len = strlen(text)};
-	union {
-		struct cmsghdr align;
-		char bytes[CMSG_SPACE(sizeof(int))];
-	} control;
-	struct msghdr message = {.msg_iov = &part,
-		.msg_iovlen = 1,
-		.msg_control = &control,
-		.msg_controllen = sizeof(control)};
-	struct cmsghdr *header;
 	int s, rc = 0;
 
 	if (strlen(path) >= sizeof(address.sun_path))
 		return th_fail(err, TH_FAILED,
 			"the socket's path is too long: %.200s", path);
 	memcpy(address.sun_path, path, strlen(path) + 1);
-	memset(&control, 0, sizeof(control));
-	header = CMSG_FIRSTHDR(&message);
-	header->cmsg_level = SOL_SOCKET;
-	header->cmsg_type = SCM_RIGHTS;
-	header->cmsg_len = CMSG_LEN(sizeof(int));
-	memcpy(CMSG_DATA(header), &fd, sizeof(int));
 	s = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
 	if (s < 0 || connect(s, (struct sockaddr *)&address, sizeof(address)) ||
-		sendmsg(s, &message, MSG_NOSIGNAL) != (ssize_t)part.iov_len)
+		!word_send(s, text, strlen(text), fd))
 		rc = th_fail_sys(err, TH_FAILED, errno,
 			"cannot hand a descriptor over at %.200s", path);
 	th_close(&s);

@@ -5,10 +5,10 @@
 #include <string.h>
 #include <sys/socket.h>
 
-void word_tell(int channel, const struct word *word, int fd)
+bool word_send(int socket, const void *data, size_t len, int fd)
 {
 	struct iovec part = {
-		.iov_base = (void *)(uintptr_t)word, .iov_len = sizeof(*word)};
+		.iov_base = (void *)(uintptr_t)data, .iov_len = len};
 	union {
 		struct cmsghdr align;
 		char bytes[CMSG_SPACE(sizeof(int))];
@@ -27,7 +27,12 @@ void word_tell(int channel, const struct word *word, int fd)
 		header->cmsg_len = CMSG_LEN(sizeof(int));
 		memcpy(CMSG_DATA(header), &fd, sizeof(int));
 	}
-	sendmsg(channel, &message, MSG_NOSIGNAL);
+	return sendmsg(socket, &message, MSG_NOSIGNAL) == (ssize_t)len;
+}
+
+void word_tell(int channel, const struct word *word, int fd)
+{
+	word_send(channel, word, sizeof(*word), fd);
 }
 
 void word_fail(int channel, const struct th_error *error)

@@ -24,6 +24,8 @@ struct word {
 	struct th_error error;
 };
 
+/* Sends data, whole or not at all, with a descriptor (-1: none). */
+bool word_send(int socket, const void *data, size_t len, int fd);
 /* fd -1: none. */
 void word_tell(int channel, const struct word *word, int fd);
 /* Tells a failure, or nothing where there is none. */
