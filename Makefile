@@ -80,16 +80,18 @@ CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c \
 	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
 	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
 	src/keeper/channel.c src/keeper/lock.c src/keeper/log.c \
-	src/keeper/plan.c
+	src/keeper/plan.c src/keeper/policy.c src/keeper/probe_text.c \
+	src/keeper/root.c
 CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
 # The keeper is small and static: it takes only this part of the core.
 KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/path.c base/random.c base/json.c base/loop.c \
+	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
-	store/database.c store/schema.c store/store.c store/container_state.c) \
+	store/database.c store/schema.c store/store.c store/container_state.c \
+	store/event_state.c store/machine.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c) \
 	src/runtime/create.c src/runtime/record.c
 CHANDLER_SRC := $(wildcard src/chandler/*.c)

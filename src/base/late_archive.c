@@ -18,6 +18,8 @@ int th_late_archive(struct th_error *err)
 		FUNCTION(entry_new), FUNCTION(entry_pathname),
 		FUNCTION(entry_pathname_utf8), FUNCTION(entry_perm),
 		FUNCTION(entry_rdev), FUNCTION(entry_set_filetype),
+		FUNCTION(entry_set_gid), FUNCTION(entry_set_rdev),
+		FUNCTION(entry_set_symlink), FUNCTION(entry_set_uid),
 		FUNCTION(entry_set_mtime), FUNCTION(entry_set_pathname),
 		FUNCTION(entry_set_perm), FUNCTION(entry_set_size),
 		FUNCTION(entry_size), FUNCTION(entry_sparse_count),

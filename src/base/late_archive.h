@@ -26,6 +26,10 @@ struct late_archive {
 	void (*entry_set_pathname)(struct archive_entry *, const char *);
 	void (*entry_set_perm)(struct archive_entry *, mode_t);
 	void (*entry_set_size)(struct archive_entry *, la_int64_t);
+	void (*entry_set_gid)(struct archive_entry *, la_int64_t);
+	void (*entry_set_rdev)(struct archive_entry *, dev_t);
+	void (*entry_set_symlink)(struct archive_entry *, const char *);
+	void (*entry_set_uid)(struct archive_entry *, la_int64_t);
 	la_int64_t (*entry_size)(struct archive_entry *);
 	int (*entry_sparse_count)(struct archive_entry *);
 	const char *(*entry_symlink)(struct archive_entry *);
@@ -96,6 +100,14 @@ int th_late_archive(struct th_error *err);
 #define archive_entry_set_perm late_archive.entry_set_perm
 #undef archive_entry_set_size
 #define archive_entry_set_size late_archive.entry_set_size
+#undef archive_entry_set_gid
+#define archive_entry_set_gid late_archive.entry_set_gid
+#undef archive_entry_set_rdev
+#define archive_entry_set_rdev late_archive.entry_set_rdev
+#undef archive_entry_set_symlink
+#define archive_entry_set_symlink late_archive.entry_set_symlink
+#undef archive_entry_set_uid
+#define archive_entry_set_uid late_archive.entry_set_uid
 #undef archive_entry_size
 #define archive_entry_size late_archive.entry_size
 #undef archive_entry_sparse_count

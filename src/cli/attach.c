@@ -1,25 +1,69 @@
 #include "cli/attach.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <poll.h>
 #include <signal.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/signalfd.h>
+#include <sys/syscall.h>
 #include <termios.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
+#include "cli/output.h"
+#include "container/history.h"
+
+/* How far back a screen is looked for. */
+#define REDRAW_LINES 2000
 
 static struct termios saved;
 static bool raw;
+static int guard = -1; /* the end of a pipe to the guard */
+
+/* A process that puts the terminal right where this one cannot any more,
+ * because it was killed. Every signal that people send passes it by. */
+static void post_guard(void)
+{
+	sigset_t all;
+	int pair[2];
+	char word;
+	pid_t pid;
+
+	if (pipe2(pair, O_CLOEXEC))
+		return;
+	pid = fork();
+	if (pid == 0) {
+		/* In a session of its own no terminal stops it. */
+		setsid();
+		sigfillset(&all);
+		sigprocmask(SIG_SETMASK, &all, NULL);
+		dup2(pair[0], 1);
+		syscall(SYS_close_range, 2, ~0u, 0);
+		if (read(1, &word, 1) == 0)
+			tcsetattr(0, TCSAFLUSH, &saved);
+		_exit(0);
+	}
+	close(pair[0]);
+	if (pid < 0)
+		close(pair[1]);
+	else
+		guard = pair[1];
+}
 
 static void restore_terminal(void)
 {
 	if (raw)
 		tcsetattr(0, TCSAFLUSH, &saved);
 	raw = false;
+	if (guard >= 0 && write(guard, "x", 1) != 1) {
+		/* It has gone, and is not needed any more. */
+	}
+	th_close(&guard);
 }
 
 static void make_raw(void)
@@ -28,6 +72,7 @@ static void make_raw(void)
 
 	if (tcgetattr(0, &saved))
 		return;
+	post_guard();
 	changed = saved;
 	cfmakeraw(&changed);
 	if (tcsetattr(0, TCSAFLUSH, &changed) == 0) {
@@ -66,14 +111,15 @@ void attach_prepare(void)
 	sigprocmask(SIG_BLOCK, &set, NULL);
 }
 
-static void handle_signal(const struct attach_options *options, int signals)
+/* False where the signal says that it is enough. */
+static bool handle_signal(const struct attach_options *options, int signals)
 {
 	struct signalfd_siginfo info;
 	struct th_error ignored = {0};
 	struct th_size size;
 
 	if (read(signals, &info, sizeof(info)) != (ssize_t)sizeof(info))
-		return;
+		return true;
 	if (info.ssi_signo == SIGWINCH) {
 		struct winsize ws = {0};
 
@@ -87,27 +133,53 @@ static void handle_signal(const struct attach_options *options, int signals)
 				sizeof(size), NULL, 0);
 	} else if (options->pass_signals) {
 		th_container_signal(options->context, options->row,
+			(int)info.ssi_signo, true, &ignored);
+	} else if (options->session) {
+		th_session_signal(options->context, options->session,
 			(int)info.ssi_signo, &ignored);
+	} else if (options->leaves_by_signal) {
+		return false;
 	}
+	return true;
 }
 
-/* One piece of standard input; false at its end. */
-static bool pass_input(const struct attach_options *options)
+enum input { INPUT_MORE, INPUT_END, INPUT_LEAVE };
+
+static bool give(
+	const struct attach_options *options, const char *data, size_t len)
 {
-	static char data[32 * 1024];
+	if (len == 0)
+		return true;
+	if (options->console >= 0)
+		return th_write_all(options->console, data, len) == 0;
+	return th_channel_send(
+		       options->channel, TH_SAY_INPUT, data, len, NULL, 0) == 0;
+}
+
+/* One piece of standard input. */
+static enum input pass_input(const struct attach_options *options)
+{
+	static char data[32 * 1024], out[32 * 1024 + LEAVE_KEYS_MAX];
 	ssize_t got = read(0, data, sizeof(data));
+	size_t len;
 
 	if (got < 0 && errno == EINTR)
-		return true;
-	if (got > 0 && options->console >= 0)
-		return th_write_all(options->console, data, (size_t)got) == 0;
+		return INPUT_MORE;
+	if (got > 0 && options->leave && options->terminal) {
+		bool leave = leave_keys_take(
+			options->leave, data, (size_t)got, out, &len);
+
+		if (!give(options, out, len))
+			return INPUT_END;
+		return leave ? INPUT_LEAVE : INPUT_MORE;
+	}
 	if (got > 0)
-		return th_channel_send(options->channel, TH_SAY_INPUT, data,
-			       (size_t)got, NULL, 0) == 0;
+		return give(options, data, (size_t)got) ? INPUT_MORE
+							: INPUT_END;
 	if (options->console < 0)
 		th_channel_send(
 			options->channel, TH_SAY_INPUT_END, NULL, 0, NULL, 0);
-	return false;
+	return INPUT_END;
 }
 
 static bool pass_console(const struct attach_options *options)
@@ -119,6 +191,80 @@ static bool pass_console(const struct attach_options *options)
 		return true;
 	/* EIO: the last program has let go of the terminal. */
 	return got > 0 && th_write_all(1, data, (size_t)got) == 0;
+}
+
+/* What a screen is cleared by: the output from the last of them on is what was
+ * to be seen. */
+static const char *screen_begin(const char *text, size_t len, int rows)
+{
+	static const char *const clears[] = {
+		"\033[2J", "\033c", "\033[?1049h", "\033[H\033[J"};
+	const char *best = NULL, *at = text + len;
+
+	for (size_t i = 0; i < sizeof(clears) / sizeof(*clears); i++) {
+		size_t size = strlen(clears[i]);
+
+		for (const char *look = text;
+			(look = memmem(look, (size_t)(text + len - look),
+				 clears[i], size));
+			look += size) {
+			if (!best || look > best)
+				best = look;
+		}
+	}
+	if (best)
+		return best;
+	/* Otherwise as many lines as there is room for. */
+	for (int left = rows > 2 ? rows - 1 : 24; at > text && left > 0;) {
+		at--;
+		if (*at == '\n' && at < text + len - 1 && --left == 0)
+			return at + 1;
+	}
+	return text;
+}
+
+/* Draws what was there before: from the log, as far as it has it. */
+static void redraw(
+	const struct attach_options *options, const struct th_log_place *place)
+{
+	struct th_history_options history = {
+		.last = REDRAW_LINES, .end = *place};
+	struct th_history *reader = NULL;
+	struct th_error ignored = {0};
+	struct th_log_entry entry;
+	struct th_buf text;
+	const char *from;
+
+	th_buf_init(&text, 64 << 20);
+	if (th_history_open(options->context->store, options->row->id, NULL,
+		    &history, &reader, &ignored) == 0) {
+		while (th_history_next(reader, &entry, &ignored) == 1) {
+			th_buf_add(&text, entry.data, entry.len);
+			if (!entry.more)
+				th_buf_adds(&text, "\n");
+			free(entry.data);
+		}
+	}
+	th_history_close(reader);
+	from = screen_begin(text.data, text.len, attach_size().rows);
+	th_write_all(1, from, (size_t)(text.data + text.len - from));
+	th_buf_release(&text);
+}
+
+/* Said between two runs of the program. */
+static void tell_again(
+	const struct attach_options *options, const struct th_ending *ending)
+{
+	char span[TH_TIME_TEXT], text[256];
+	int len;
+
+	th_clock_span((int64_t)ending->wait_ms * 1000, span);
+	len = snprintf(text, sizeof(text),
+		"%s%s ended (%s %d); it is started again in %s%s\n",
+		raw ? "\r\n" : "", options->row->name,
+		ending->outcome == TH_OUTCOME_EXITED ? "exit code" : "signal",
+		ending->code, span, raw ? "\r" : "");
+	th_write_all(2, text, (size_t)len);
 }
 
 /* 1 where the program has ended, 0 to go on, -1 where the channel ended. */
@@ -136,6 +282,21 @@ static int take_message(const struct attach_options *options,
 		 * by a hard kill: it is told, as a pipe would tell. */
 		th_write_all(message.type == TH_TELL_OUT ? 1 : 2, message.data,
 			message.len);
+	if (message.type == TH_TELL_PLACE &&
+		message.len == sizeof(struct th_log_place)) {
+		struct th_log_place place;
+
+		memcpy(&place, message.data, sizeof(place));
+		redraw(options, &place);
+	}
+	if (message.type == TH_TELL_AGAIN && message.len == sizeof(*ending)) {
+		memcpy(ending, message.data, sizeof(*ending));
+		tell_again(options, ending);
+	}
+	if (message.type == TH_TELL_FAILED && message.len == sizeof(*err)) {
+		memcpy(err, message.data, sizeof(*err));
+		return -1;
+	}
 	if (message.type == TH_TELL_ENDED && message.len == sizeof(*ending)) {
 		memcpy(ending, message.data, sizeof(*ending));
 		return 1;
@@ -155,14 +316,20 @@ static int loop(const struct attach_options *options, int signals,
 	while (rc == 0 || (rc > 0 && set[3].fd >= 0)) {
 		if (poll(set, 4, -1) < 0 && errno != EINTR)
 			break;
-		if (set[1].revents)
-			handle_signal(options, signals);
+		if (set[1].revents && !handle_signal(options, signals))
+			return ATTACH_LEFT;
 		/* A session's terminal is read to its end before the end of
 		 * the session counts. */
 		if (set[3].revents && !pass_console(options))
 			set[3].fd = -1;
-		if (set[2].revents && !pass_input(options))
-			set[2].fd = -1;
+		if (set[2].revents) {
+			enum input input = pass_input(options);
+
+			if (input == INPUT_LEAVE)
+				return ATTACH_LEFT;
+			if (input == INPUT_END)
+				set[2].fd = -1;
+		}
 		if (rc == 0 && set[0].revents)
 			rc = take_message(options, ending, err);
 		if (rc)
@@ -182,6 +349,11 @@ int attach_run(const struct attach_options *options, struct th_ending *ending,
 	if (options->terminal)
 		make_raw();
 	rc = loop(options, signals, ending, err);
+	if (rc == ATTACH_LEFT && options->console < 0)
+		th_channel_send(
+			options->channel, TH_SAY_LEAVE, NULL, 0, NULL, 0);
+	if (raw && rc == ATTACH_LEFT)
+		th_write_all(1, "\r\n", 2);
 	restore_terminal();
 	th_close(&signals);
 	return rc < 0 && !err->code ? 0 : rc;
@@ -191,4 +363,35 @@ int attach_exit_code(const struct th_ending *ending)
 {
 	return ending->outcome == TH_OUTCOME_SIGNAL ? 128 + ending->code
 						    : ending->code;
+}
+
+int attach_keys(
+	struct invocation *call, struct leave_keys *keys, struct th_error *err)
+{
+	const char *text = option_value(call, "leave-keys");
+
+	if (!text && call->config.leave_keys[0])
+		text = call->config.leave_keys;
+	return leave_keys_parse(text ? text : LEAVE_KEYS_DEFAULT, keys, err);
+}
+
+int attach_code(struct invocation *call, const struct attach_options *options,
+	int rc, const struct th_ending *ending, struct th_error *err)
+{
+	if (rc == ATTACH_LEFT) {
+		if (!call->quiet)
+			fprintf(stderr,
+				"left %s running; tidyhull attach %s comes "
+				"back\n",
+				options->row->name, options->row->name);
+		return EXIT_DONE;
+	}
+	if (rc > 0)
+		return attach_exit_code(ending);
+	if (rc == 0)
+		th_fail(err, TH_FAILED,
+			"the container's keeper was killed, and the container "
+			"with it");
+	say_error(err);
+	return EXIT_TOOL;
 }

@@ -122,9 +122,29 @@ json_t *describe_container(
 		json_time(row->started_us), "ended", json_time(row->ended_us),
 		"ports", describe_ports(context, row->id), "network",
 		row->network, "address", address4, "address6", address6);
+	json_object_set_new(doc, "restart",
+		json_pack("{s:s s:i s:i s:o}", "policy",
+			row->restart[0] ? row->restart : "never", "tries",
+			row->tries, "restarts", row->restarts, "next",
+			json_time(row->state == TH_STATE_WAITING ? row->next_us
+								 : 0)));
+	json_object_set_new(doc, "health",
+		row->health[0] ? json_string(row->health) : json_null());
 	if (doc && row->pid)
 		json_object_set_new(doc, "pid", json_integer(row->pid));
 	return doc;
+}
+
+json_t *describe_session(const struct th_session_row *row)
+{
+	return json_pack("{s:s s:s s:s s:s s:s s:s s:s s:b s:s s:o s:o s:o}",
+		"kind", "session", "id", row->id, "container", row->container,
+		"container-name", row->container_name, "command", row->command,
+		"user", row->user, "by", row->actor, "background",
+		row->background, "state", row->ended_us ? "ended" : "running",
+		"started", json_time(row->started_us), "ended",
+		json_time(row->ended_us), "exit-code",
+		row->ended_us ? json_integer(row->code) : json_null());
 }
 
 static bool is_secret(const struct th_plan *plan, const char *pair)
@@ -179,8 +199,9 @@ json_t *describe_container_fully(const struct th_context *context,
 	folder = openat(context->store->root_fd, path,
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
-		json_t *settings = json_pack("{s:s s:s s:o s:o s:o s:s s:s? "
-					     "s:b s:o s:s s:o s:o s:s}",
+		json_t *settings = json_pack(
+			"{s:s s:s s:o s:o s:o s:s s:s? "
+			"s:b s:o s:s s:o s:s s:s s:s s:o s:s}",
 			"name", plan.name, "image", plan.image, "port",
 			th_json_from_strings(&plan.port_texts), "mount",
 			th_json_from_strings(&plan.mount_texts), "env",
@@ -188,7 +209,9 @@ json_t *describe_container_fully(const struct th_context *context,
 			"user", plan.settings_user, "keep", plan.keep, "stop",
 			describe_stop(&plan), "limit",
 			plan.limit ? plan.limit : "", "device",
-			th_json_from_strings(&plan.devices), "allow",
+			th_json_from_strings(&plan.devices), "restart",
+			row->restart[0] ? row->restart : "never", "probe",
+			row->probe, "log", plan.log ? plan.log : "", "allow",
 			th_json_from_strings(&plan.allow), "share",
 			plan.share ? plan.share : "");
 

@@ -23,4 +23,7 @@ json_t *describe_image_fully(
 void reach_text(const struct th_context *context, const char *id, char *text,
 	size_t size);
 
+/* A session, for list and show. */
+json_t *describe_session(const struct th_session_row *row);
+
 #endif

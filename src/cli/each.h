@@ -11,4 +11,14 @@ int each_container(struct invocation *call,
 	bool (*wanted)(const struct th_container_row *row),
 	int (*act)(struct invocation *call, struct th_container_row *row));
 
+/* The containers that the objects name, or with --all those that wanted
+ * accepts; *rows is to be freed. What is not found is told, and its exit code
+ * returned: the rest is there all the same. */
+int find_containers(struct invocation *call,
+	bool (*wanted)(const struct th_container_row *row),
+	struct th_container_row **rows, size_t *count);
+
+/* The option --grace in milliseconds; -1 where it is not given. */
+int read_grace(struct invocation *call, int *grace_ms, struct th_error *err);
+
 #endif

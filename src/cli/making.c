@@ -148,6 +148,9 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->workdir = option_value(call, "workdir");
 	settings->entrypoint = option_value(call, "entrypoint");
 	settings->stop_text = option_value(call, "stop");
+	settings->restart_text = option_value(call, "restart");
+	settings->probe_text = option_value(call, "probe");
+	settings->log_text = option_value(call, "log");
 	settings->read_only = option_given(call, "read-only");
 	settings->share_text = option_value(call, "share");
 	settings->reaper_text = option_value(call, "reaper");
@@ -190,6 +193,10 @@ static void print_plan(
 		printf("  env      %.*s\n",
 			(int)strcspn(settings->env.items[i], "="),
 			settings->env.items[i]);
+	if (settings->restart_text)
+		printf("  restart  %s\n", settings->restart_text);
+	if (settings->probe_text)
+		printf("  probe    %s\n", settings->probe_text);
 	puts("nothing was done");
 }
 

@@ -213,6 +213,18 @@ static void short_outcome(const struct th_container_row *row, char text[64])
 	}
 }
 
+/* "waiting: exit code 1, try 3 in 8 s". */
+static void waiting_text(
+	const struct th_container_row *row, const char *outcome, char text[96])
+{
+	int64_t left = row->next_us - th_clock_now_us();
+	char span[TH_TIME_TEXT];
+
+	th_clock_span(left > 0 ? left : 0, span);
+	snprintf(text, 96, "waiting: %.30s, try %d in %.20s", outcome,
+		row->tries, span);
+}
+
 void state_text(const struct th_container_row *row, char text[96])
 {
 	char outcome[64];
@@ -220,6 +232,10 @@ void state_text(const struct th_container_row *row, char text[96])
 	short_outcome(row, outcome);
 	if (row->state == TH_STATE_STOPPED && outcome[0])
 		snprintf(text, 96, "stopped: %s", outcome);
+	else if (row->state == TH_STATE_WAITING)
+		waiting_text(row, outcome, text);
+	else if (row->health[0] && row->state == TH_STATE_RUNNING)
+		snprintf(text, 96, "running, %s", row->health);
 	else
 		snprintf(text, 96, "%s", th_state_word(row->state));
 }
@@ -228,7 +244,9 @@ const char *state_colour(const struct th_container_row *row)
 {
 	switch (row->state) {
 	case TH_STATE_RUNNING:
-		return "green";
+		return strcmp(row->health, "ailing") == 0     ? "red"
+			: strcmp(row->health, "warming") == 0 ? "yellow"
+							      : "green";
 	case TH_STATE_PAUSED:
 	case TH_STATE_WAITING:
 		return "yellow";

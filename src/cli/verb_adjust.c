@@ -1,5 +1,7 @@
-/* adjust: other limits for a container that may be running. */
+/* adjust: other limits, restart policy or probe for a container that may be
+ * running. */
 #include <stdio.h>
+#include <string.h>
 
 #include "cli/each.h"
 #include "cli/output.h"
@@ -13,11 +15,27 @@ static bool every(const struct th_container_row *row)
 
 static int adjust_one(struct invocation *call, struct th_container_row *row)
 {
+	const char *restart = option_value(call, "restart");
+	const char *probe = option_value(call, "probe");
 	struct th_strings changes = {0};
 	struct th_error err = {0};
 	char text[TH_LIMIT_TEXT];
 	int rc;
 
+	if (probe && strcmp(probe, "none") == 0)
+		probe = "";
+	if ((restart || probe) &&
+		th_container_adjust_life(
+			&call->context, row, restart, probe, &err))
+		return say_error(&err);
+	if (restart && !call->quiet)
+		printf("the restart policy of %s is now: %s\n", row->name,
+			restart);
+	if (probe && !call->quiet)
+		printf("the probe of %s is now: %s\n", row->name,
+			*probe ? probe : "none");
+	if (!option_given(call, "limit"))
+		return EXIT_DONE;
 	rc = option_values(call, "limit", &changes)
 		? th_fail_memory(&err)
 		: th_container_adjust(
@@ -33,11 +51,13 @@ static int adjust_one(struct invocation *call, struct th_container_row *row)
 
 static int run(struct invocation *call)
 {
-	if (!option_given(call, "limit")) {
+	if (!option_given(call, "limit") && !option_given(call, "restart") &&
+		!option_given(call, "probe")) {
 		struct th_error err = {0};
 
 		th_fail(&err, TH_USAGE, "adjust what?");
-		th_hint(&err, "for example --limit memory=512M");
+		th_hint(&err,
+			"for example --limit memory=512M or --restart always");
 		return say_error(&err);
 	}
 	return each_container(call, every, adjust_one);
@@ -46,21 +66,25 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	{"limit", "LIMIT",
 		"memory=256M,swap=1G,cpu=1.5,processes=200,io=300; none"},
+	{"restart", "POLICY", "never, always, or on-failure,tries=5,delay=1s"},
+	{"probe", "PROBE", "http:80/health, tcp:3306, exec:CMD; none"},
 	{"all", NULL, "all containers"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {"A running container has the new limits at "
+static const char *const text[] = {"A running container has what is new at "
 				   "once, and each later start too.",
 	"What is not named stays as it is; \"memory=none\" takes a limit away.",
 	NULL};
 
 static const char *const examples[] = {
 	"tidyhull adjust gauge-north --limit memory=512M",
-	"tidyhull adjust ledger --limit cpu=none,processes=50", NULL};
+	"tidyhull adjust ledger --limit cpu=none,processes=50",
+	"tidyhull adjust ledger --restart on-failure,tries=3 --probe tcp:3306",
+	NULL};
 
 const struct verb verb_adjust = {.name = "adjust",
 	.group = "containers",
-	.summary = "new limits for a living container",
-	.usage = "CONTAINER... --limit LIMIT",
+	.summary = "new limits, restart policy or probe, also while it runs",
+	.usage = "CONTAINER... OPTIONS",
 	.text = text,
 	.examples = examples,
 	.options = options,

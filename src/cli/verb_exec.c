@@ -6,6 +6,7 @@
 #include "base/file.h"
 #include "cli/attach.h"
 #include "cli/output.h"
+#include "cli/session.h"
 #include "cli/verbs.h"
 
 static int code_of(const struct th_error *err)
@@ -50,10 +51,41 @@ static int fill(struct invocation *call, struct th_exec_options *options,
 	options->size = attach_size();
 	for (int i = 0; i < 3; i++)
 		options->stdio[i] = i;
+	options->program = -1;
+	options->background = option_given(call, "background");
+	if (options->background && tty && strcmp(tty, "yes") == 0)
+		return th_fail(err, TH_USAGE,
+			"a session in the background has no terminal");
+	if (options->background)
+		options->terminal = false;
 	return 0;
 }
 
-static int run_in(struct invocation *call, struct th_container_row *row,
+/* It goes on without us: what it is called is the answer. */
+static int run_in_background(struct invocation *call,
+	struct th_container_row *row, const struct th_exec_options *options,
+	struct th_error *err)
+{
+	char session[TH_ID_LENGTH + 1];
+	int channel = -1, console = -1;
+
+	if (th_container_exec(&call->context, row, options, &channel, &console,
+		    session, err))
+		return code_of(err);
+	th_close(&channel);
+	if (call->json)
+		return print_json(json_pack(
+			"{s:s s:s}", "session", session, "container", row->id));
+	if (call->quiet)
+		printf("%s\n", session);
+	else
+		printf("session %s runs in %s\n  its output: tidyhull logs "
+		       "%s; its end: tidyhull wait %s\n",
+			session, row->name, session, session);
+	return EXIT_DONE;
+}
+
+int session_run(struct invocation *call, struct th_container_row *row,
 	const struct th_exec_options *options, struct th_error *err)
 {
 	struct attach_options attach = {.context = &call->context,
@@ -62,14 +94,17 @@ static int run_in(struct invocation *call, struct th_container_row *row,
 		.console = -1,
 		.input = options->terminal,
 		.terminal = options->terminal && isatty(0)};
+	struct th_session_row session;
 	struct th_ending ending = {0};
 	int rc;
 
-	if (options->terminal)
-		attach_prepare();
+	memset(&session, 0, sizeof(session));
+	attach_prepare();
 	if (th_container_exec(&call->context, row, options, &attach.channel,
-		    &attach.console, err))
+		    &attach.console, session.id, err))
 		return code_of(err);
+	snprintf(session.container, sizeof(session.container), "%s", row->id);
+	attach.session = &session;
 	rc = attach_run(&attach, &ending, err);
 	th_close(&attach.console);
 	th_close(&attach.channel);
@@ -93,7 +128,10 @@ static int run(struct invocation *call)
 	if (fill(call, &options, &command, &env, &err) == 0 &&
 		th_object_find(&call->context, call->objects[0],
 			TH_KIND_CONTAINER, &object, &err) == 0)
-		code = run_in(call, &object.container, &options, &err);
+		code = options.background
+			? run_in_background(
+				  call, &object.container, &options, &err)
+			: session_run(call, &object.container, &options, &err);
 	if (err.code)
 		say_error(&err);
 	th_object_release(&object);
@@ -107,13 +145,18 @@ static const struct option_spec options[] = {
 	{"user", "USER", "another user than the container's"},
 	{"workdir", "DIR", "another folder to start in"},
 	{"tty", "WHEN", "a terminal inside: auto, yes or no"},
+	{"background", NULL, "do not wait; the session has a log of its own"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"The exit code is the command's own, as with run.", NULL};
+static const char *const text[] = {"The exit code is the command's own, as "
+				   "with run. Each is recorded as a",
+	"session (\"list sessions\"). One in the background is known by its ID "
+	"to",
+	"logs, wait, kill and show.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull exec gauge-north -- ls /srv/history",
+	"tidyhull exec --background ledger -- pack-old-pages",
 	"tidyhull exec gauge-north -- sh", NULL};
 
 const struct verb verb_exec = {.name = "exec",
@@ -123,7 +166,8 @@ const struct verb verb_exec = {.name = "exec",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_COMMAND | VERB_PASSES_CODE,
+	.flags = VERB_STORE | VERB_LOOK | VERB_COMMAND | VERB_PASSES_CODE |
+		VERB_JSON,
 	.least = 1,
 	.most = 1,
 	.run = run};

@@ -11,31 +11,81 @@ static bool runs(const struct th_container_row *row)
 	return row->state == TH_STATE_RUNNING || row->state == TH_STATE_PAUSED;
 }
 
-static int send(struct invocation *call, struct th_container_row *row)
+static int read_signal(
+	struct invocation *call, int *number, struct th_error *err)
 {
 	const char *text = option_value(call, "signal");
-	int number = text ? th_signal_parse(text) : SIGKILL;
-	struct th_error err = {0};
-	const char *name;
 
-	if (number < 0) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" is not a signal", text);
-		th_hint(&err, "write a name or number: KILL, HUP, USR1, 10");
+	*number = text ? th_signal_parse(text) : SIGKILL;
+	if (*number > 0)
+		return 0;
+	th_fail(err, TH_USAGE, "\"%.50s\" is not a signal", text);
+	return th_hint(err, "write a name or number: KILL, HUP, USR1, 10");
+}
+
+static void say_sent(struct invocation *call, int number, const char *to)
+{
+	const char *name = th_signal_name(number);
+
+	if (call->quiet)
+		return;
+	if (name)
+		printf("sent %s to %s\n", name, to);
+	else
+		printf("sent signal %d to %s\n", number, to);
+}
+
+static int send(struct invocation *call, struct th_container_row *row)
+{
+	struct th_error err = {0};
+	int number;
+
+	if (read_signal(call, &number, &err) ||
+		th_container_signal(&call->context, row, number, false, &err))
 		return say_error(&err);
-	}
-	if (th_container_signal(&call->context, row, number, &err))
+	say_sent(call, number, row->name);
+	return EXIT_DONE;
+}
+
+static int send_session(
+	struct invocation *call, const struct th_session_row *session)
+{
+	struct th_error err = {0};
+	int number;
+
+	if (read_signal(call, &number, &err) ||
+		th_session_signal(&call->context, session, number, &err))
 		return say_error(&err);
-	name = th_signal_name(number);
-	if (!call->quiet)
-		printf("sent %s%s to %s\n", name ? name : "signal ",
-			name ? "" : text, row->name);
+	say_sent(call, number, session->id);
 	return EXIT_DONE;
 }
 
 static int run(struct invocation *call)
 {
-	return each_container(call, runs, send);
+	int code = EXIT_DONE;
+
+	if (option_given(call, "all") || !call->object_count)
+		return each_container(call, runs, send);
+	for (int i = 0; i < call->object_count; i++) {
+		struct th_object object;
+		struct th_error err = {0};
+		int one;
+
+		if (th_object_find(&call->context, call->objects[i],
+			    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err))
+			one = say_error(&err);
+		else if (object.kind == TH_KIND_SESSION)
+			one = send_session(call, &object.session);
+		else
+			one = send(call, &object.container);
+		code = code ? code : one;
+	}
+	return code;
 }
+
+static const char *const text[] = {
+	"A signal is no stop: where the program ends by it, its restart policy",
+	"starts it again. \"stop\" is what holds.", NULL};
 
 static const struct option_spec options[] = {{"all", NULL, "all that run"},
 	{"signal", "SIGNAL", "another one than KILL"}, {NULL, NULL, NULL}};
@@ -46,7 +96,8 @@ static const char *const examples[] = {"tidyhull kill gauge-north",
 const struct verb verb_kill = {.name = "kill",
 	.group = "containers",
 	.summary = "send a signal to the program, KILL if no other",
-	.usage = "CONTAINER...",
+	.usage = "CONTAINER|SESSION...",
+	.text = text,
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE,

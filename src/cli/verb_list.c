@@ -199,6 +199,79 @@ static int list_images(struct invocation *call)
 	return EXIT_DONE;
 }
 
+static void add_session(struct table *table, const struct th_session_row *row)
+{
+	char ago[48];
+
+	ago_text(row->started_us, ago);
+	table_row(table);
+	table_cell(table, "bold", "%s", row->id);
+	table_cell(table, NULL, "%s", row->container_name);
+	if (row->ended_us)
+		table_cell(table, row->code ? "red" : NULL, "ended: %d",
+			row->code);
+	else
+		table_cell(table, "green", "running%s",
+			row->background ? ", background" : "");
+	table_cell(table, NULL, "%s", ago);
+	table_cell(table, NULL, "%s", row->user);
+	table_cell(table, NULL, "%s", row->actor);
+	table_cell(table, NULL, "%.60s", row->command);
+}
+
+static int list_sessions(struct invocation *call)
+{
+	struct th_session_row *rows = NULL;
+	bool all = option_given(call, "all");
+	struct th_error err = {0};
+	size_t count = 0, shown = 0;
+	json_t *list = json_array();
+	struct table *table;
+
+	/* Those of a container whose keeper has gone have ended with it. */
+	if (th_container_settle(&call->context, &err) ||
+		th_state_sessions(call->context.store->db, NULL, NULL, &rows,
+			&count, &err)) {
+		json_decref(list);
+		return say_error(&err);
+	}
+	table = table_new();
+	table_column(table, "session", false);
+	table_column(table, "container", false);
+	table_column(table, "state", false);
+	table_column(table, "started", false);
+	table_column(table, "user", false);
+	table_column(table, "by", false);
+	table_column(table, "command", false);
+	for (size_t i = 0; i < count; i++) {
+		if (!all && rows[i].ended_us)
+			continue;
+		shown++;
+		if (call->json)
+			json_array_append_new(list, describe_session(&rows[i]));
+		else if (call->quiet)
+			printf("%s\n", rows[i].id);
+		else
+			add_session(table, &rows[i]);
+	}
+	free(rows);
+	if (call->json)
+		print_json(json_pack("{s:O s:I}", "sessions", list, "not-shown",
+			(json_int_t)(count - shown)));
+	else if (!call->quiet && shown)
+		table_print(table);
+	if (call->json || call->quiet || !shown)
+		table_drop(table);
+	if (!call->json && !call->quiet && !shown)
+		puts("no session runs");
+	if (!call->json && !call->quiet && count > shown)
+		printf("%zu %s ended: tidyhull list sessions --all\n",
+			count - shown,
+			count - shown == 1 ? "other has" : "others have");
+	json_decref(list);
+	return EXIT_DONE;
+}
+
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
@@ -208,23 +281,26 @@ static int run(struct invocation *call)
 		return list_containers(call);
 	if (strcmp(kind, "images") == 0)
 		return list_images(call);
+	if (strcmp(kind, "sessions") == 0)
+		return list_sessions(call);
 	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
-	th_hint(&err, "there are: containers, images");
+	th_hint(&err, "there are: containers, images, sessions");
 	return say_error(&err);
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "also containers that do not run"}, {NULL, NULL, NULL}};
+	{"all", NULL, "also those that do not run"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"KIND is containers (if nothing else is said) or images.", NULL};
+	"KIND is containers (if nothing else is said), images or sessions.",
+	NULL};
 
 static const char *const examples[] = {
 	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
-	.summary = "containers that run, or all; images",
+	.summary = "containers that run, or all; images; sessions",
 	.usage = "[KIND]",
 	.text = text,
 	.examples = examples,

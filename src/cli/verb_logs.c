@@ -1,4 +1,4 @@
-/* logs: what the program wrote. */
+/* logs: what programs wrote. */
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -8,47 +8,93 @@
 #include "cli/verbs.h"
 #include "container/history.h"
 
-struct printing {
-	bool times, json;
+/* One log that is printed, and its next entry. */
+struct source {
+	char name[TH_NAME_MAX];
+	char container[TH_ID_LENGTH + 1];
+	char session[TH_ID_LENGTH + 1]; /* "" for the container's own */
+	struct th_history *history;
+	struct th_log_entry entry;
+	bool has_entry, over;
 	bool open_line[2]; /* the stream's last entry goes on */
 };
 
-static bool print_entry(void *owner, const struct th_log_entry *entry)
+struct printing {
+	bool times, json;
+	size_t width; /* of names; 0: they are not told */
+	struct source *sources;
+	size_t count;
+};
+
+static void print_prefix(
+	const struct printing *printing, const struct source *source, FILE *to)
 {
-	struct printing *printing = owner;
-	FILE *to = entry->stream == TH_STREAM_OUT ? stdout : stderr;
-	char time[TH_TIME_TEXT];
+	static const int shades[] = {36, 33, 32, 35, 34, 31};
+	size_t number = (size_t)(source - printing->sources);
+
+	if (!printing->width)
+		return;
+	if (colours())
+		fprintf(to, "\033[%dm%-*s |\033[0m ",
+			shades[number % (sizeof(shades) / sizeof(*shades))],
+			(int)printing->width, source->name);
+	else
+		fprintf(to, "%-*s | ", (int)printing->width, source->name);
+}
+
+static void print_json_line(
+	const struct source *source, const struct th_log_entry *entry)
+{
+	/* Bytes that are no text come as they are in the log. */
+	json_t *text = json_stringn(entry->data, entry->len), *doc;
+	char time[TH_TIME_TEXT], *line;
 
 	th_clock_format(entry->time_us, time);
-	if (printing->json) {
-		/* Bytes that are no text come as they are in the log. */
-		json_t *text = json_stringn(entry->data, entry->len);
-		char *line;
+	doc = json_pack("{s:s s:s s:s s:b}", "container", source->name, "time",
+		time, "stream", entry->stream == TH_STREAM_OUT ? "out" : "err",
+		"more", entry->more);
+	if (text) {
+		json_object_set_new(doc, "text", text);
+	} else {
+		struct th_buf coded;
 
-		line = text
-			? json_dumps(json_pack("{s:s s:s s:o s:b}", "time",
-					     time, "stream",
-					     entry->stream == TH_STREAM_OUT
-						     ? "out"
-						     : "err",
-					     "text", text, "more", entry->more),
-				  JSON_COMPACT)
-			: NULL;
-		if (line)
-			puts(line);
-		free(line);
-		return !ferror(stdout);
+		th_buf_init(&coded, 4 * TH_LOG_LINE);
+		th_buf_base64(&coded, entry->data, entry->len);
+		json_object_set_new(doc, "base64", json_string(coded.data));
+		th_buf_release(&coded);
+	}
+	line = json_dumps(doc, JSON_COMPACT);
+	if (line)
+		puts(line);
+	free(line);
+	json_decref(doc);
+}
+
+static void print_entry(struct printing *printing, struct source *source)
+{
+	const struct th_log_entry *entry = &source->entry;
+	FILE *to = entry->stream == TH_STREAM_OUT ? stdout : stderr;
+	bool *open_line = &source->open_line[entry->stream];
+	char time[TH_TIME_TEXT];
+
+	if (printing->json) {
+		print_json_line(source, entry);
+		return;
 	}
 	/* Streams that end up in the same place keep their order. */
 	if (to == stderr)
 		fflush(stdout);
-	if (printing->times && !printing->open_line[entry->stream])
-		fprintf(to, "%s  ", time);
+	if (!*open_line) {
+		print_prefix(printing, source, to);
+		th_clock_format(entry->time_us, time);
+		if (printing->times)
+			fprintf(to, "%s  ", time);
+	}
 	fwrite(entry->data, 1, entry->len, to);
-	if (!entry->more)
+	/* With several, each line is whole. */
+	if (!entry->more || printing->width)
 		fputc('\n', to);
-	printing->open_line[entry->stream] = entry->more;
-	return !ferror(to);
+	*open_line = entry->more && !printing->width;
 }
 
 /* A point in time, or a span back from now. */
@@ -74,10 +120,9 @@ static int read_options(struct invocation *call,
 	struct th_history_options *options, struct th_error *err)
 {
 	const char *last = option_value(call, "last");
+	const char *stream = option_value(call, "stream");
 	char *end;
 
-	memset(options, 0, sizeof(*options));
-	options->last = -1;
 	options->follow = option_given(call, "follow");
 	options->cancel = call->context.cancel;
 	if (last) {
@@ -86,55 +131,180 @@ static int read_options(struct invocation *call,
 			return th_fail(err, TH_USAGE,
 				"\"%.30s\" is not a number of lines", last);
 	}
+	if (stream && strcmp(stream, "out") == 0)
+		options->streams = TH_STREAMS_OUT;
+	else if (stream && strcmp(stream, "err") == 0)
+		options->streams = TH_STREAMS_ERR;
+	else if (stream)
+		return th_fail(err, TH_USAGE,
+			"--stream is out or err, not \"%.30s\"", stream);
 	if (read_time(option_value(call, "since"), &options->since_us, err))
 		return -1;
 	return read_time(option_value(call, "until"), &options->until_us, err);
+}
+
+static int find_source(struct invocation *call, const char *name,
+	struct source *source, struct th_error *err)
+{
+	struct th_object object;
+
+	if (th_object_find(&call->context, name,
+		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, err))
+		return -1;
+	if (object.kind == TH_KIND_CONTAINER) {
+		snprintf(source->name, sizeof(source->name), "%s",
+			object.container.name);
+		snprintf(source->container, sizeof(source->container), "%s",
+			object.container.id);
+		return 0;
+	}
+	if (!object.session.background) {
+		th_fail(err, TH_FAILED,
+			"session %s is not one in the background: who started "
+			"it has seen its output",
+			object.session.id);
+		return -1;
+	}
+	snprintf(source->name, sizeof(source->name), "%s", object.session.id);
+	snprintf(source->session, sizeof(source->session), "%s",
+		object.session.id);
+	snprintf(source->container, sizeof(source->container), "%s",
+		object.session.container);
+	return 0;
+}
+
+/* The source whose entry is the earliest; NULL where none has one. */
+static struct source *earliest(struct printing *printing)
+{
+	struct source *best = NULL;
+
+	for (size_t i = 0; i < printing->count; i++) {
+		struct source *one = &printing->sources[i];
+
+		if (one->has_entry &&
+			(!best || one->entry.time_us < best->entry.time_us))
+			best = one;
+	}
+	return best;
+}
+
+/* Gets the next entry of all that have none; -1 with an error. */
+static int refill(struct printing *printing, struct th_error *err)
+{
+	for (size_t i = 0; i < printing->count; i++) {
+		struct source *one = &printing->sources[i];
+		int rc;
+
+		if (one->has_entry || one->over)
+			continue;
+		rc = th_history_next(one->history, &one->entry, err);
+		if (rc < 0)
+			return -1;
+		one->has_entry = rc == 1;
+		if (rc == 0)
+			one->over = th_history_over(one->history);
+	}
+	return 0;
+}
+
+static struct source *still_open(struct printing *printing)
+{
+	for (size_t i = 0; i < printing->count; i++) {
+		if (!printing->sources[i].over)
+			return &printing->sources[i];
+	}
+	return NULL;
+}
+
+static int print_all(struct printing *printing, struct th_error *err)
+{
+	struct source *source;
+
+	while (!ferror(stdout) && !ferror(stderr)) {
+		if (refill(printing, err))
+			return -1;
+		source = earliest(printing);
+		if (source) {
+			print_entry(printing, source);
+			free(source->entry.data);
+			source->has_entry = false;
+			continue;
+		}
+		source = still_open(printing);
+		if (!source)
+			break;
+		fflush(stdout);
+		th_history_wait(source->history);
+	}
+	return 0;
 }
 
 static int run(struct invocation *call)
 {
 	struct printing printing = {
 		.times = option_given(call, "times"), .json = call->json};
-	struct th_history_options options;
+	struct th_history_options options = TH_HISTORY_ALL;
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
 	if (read_options(call, &options, &err))
 		return say_error(&err);
-	if (options.follow)
-		setvbuf(stdout, NULL, _IOLBF, 8192);
-	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
+	printing.sources =
+		calloc((size_t)call->object_count, sizeof(*printing.sources));
+	for (int i = 0; printing.sources && i < call->object_count; i++) {
+		struct source *source = &printing.sources[printing.count];
+		size_t width;
 
 		th_error_clear(&err);
-		if (th_object_find(&call->context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &err) ||
-			th_history_read(call->context.store,
-				object.container.id, &options, print_entry,
-				&printing, &err))
+		memset(source, 0, sizeof(*source));
+		if (find_source(call, call->objects[i], source, &err) ||
+			th_history_open(call->context.store, source->container,
+				source->session[0] ? source->session : NULL,
+				&options, &source->history, &err)) {
 			code = say_error(&err);
+			continue;
+		}
+		printing.count++;
+		width = strlen(source->name);
+		if (call->object_count > 1 && width > printing.width)
+			printing.width = width;
 	}
+	th_error_clear(&err);
+	if (print_all(&printing, &err))
+		code = say_error(&err);
+	for (size_t i = 0; i < printing.count; i++) {
+		if (printing.sources[i].has_entry)
+			free(printing.sources[i].entry.data);
+		th_history_close(printing.sources[i].history);
+	}
+	free(printing.sources);
 	return code;
 }
 
 static const struct option_spec options[] = {
-	{"follow", NULL, "go on until the container ends"},
+	{"follow", NULL, "go on until the container ends, over restarts too"},
 	{"last", "N", "only the last N lines"},
 	{"since", "TIME", "only from then on: 10m, or 2026-03-01T05:12:00Z"},
 	{"until", "TIME", "only up to then"},
+	{"stream", "WHICH", "only out, or only err"},
 	{"times", NULL, "the time before each line"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Works for containers that run and for those that have ended. What the",
-	"program wrote to its standard error comes on standard error.", NULL};
+	"Works for containers that run and for those that have ended, and for",
+	"sessions in the background. What was written to standard error comes "
+	"on",
+	"standard error. Several logs are put together by time, each line "
+	"behind",
+	"its container's name.", NULL};
 
 static const char *const examples[] = {"tidyhull logs gauge-north",
-	"tidyhull logs --follow --last 10 gauge-north", NULL};
+	"tidyhull logs --follow --last 10 gauge-north gauge-south",
+	"tidyhull logs --since 10m --stream err ledger", NULL};
 
 const struct verb verb_logs = {.name = "logs",
 	.group = "look",
-	.summary = "what the program wrote",
-	.usage = "CONTAINER...",
+	.summary = "what programs wrote",
+	.usage = "CONTAINER|SESSION...",
 	.text = text,
 	.examples = examples,
 	.options = options,

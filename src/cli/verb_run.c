@@ -27,8 +27,15 @@ static int start(struct invocation *call, const struct th_settings *settings,
 		.input = true,
 		.terminal = settings->terminal && isatty(0),
 		.pass_signals = true};
+	struct leave_keys keys;
 	int rc;
 
+	if (attach_keys(call, &keys, &err)) {
+		th_container_remove(&call->context, row, true, &ignored);
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	attach.leave = &keys;
 	attach_prepare();
 	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
 		    attach_size(), &attach.channel, &err)) {
@@ -39,14 +46,7 @@ static int start(struct invocation *call, const struct th_settings *settings,
 	th_state_get(call->context.store->db, row->id, row, &ignored);
 	rc = attach_run(&attach, &ending, &err);
 	th_close(&attach.channel);
-	if (rc > 0)
-		return attach_exit_code(&ending);
-	if (rc == 0)
-		th_fail(&err, TH_FAILED,
-			"the container's keeper was killed, and the container "
-			"with it");
-	say_error(&err);
-	return EXIT_TOOL;
+	return attach_code(call, &attach, rc, &ending, &err);
 }
 
 static int run(struct invocation *call)
@@ -72,12 +72,14 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {MAKING_OPTIONS,
 	{"keep", NULL, "keep the container when it has ended"},
+	{"leave-keys", "KEYS", "leave it running: ctrl-t,l if no others"},
 	{"discard", NULL, "do not keep it (the default)"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"The exit code is the program's own; 125 where tidyhull itself failed,",
 	"126 and 127 where the program cannot be executed or is not there,",
 	"128+n where signal n ended it. Signals and input reach the program.",
+	"On a terminal, Ctrl-T L leaves it running; \"attach\" comes back.",
 	NULL};
 
 static const char *const examples[] = {

@@ -198,9 +198,11 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	json_t *doc;
 
 	if (th_object_find(&call->context, name,
-		    TH_KIND_CONTAINER | TH_KIND_IMAGE, &object, &err))
+		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION,
+		    &object, &err))
 		return say_error(&err);
-	doc = object.kind == TH_KIND_CONTAINER
+	doc = object.kind == TH_KIND_SESSION ? describe_session(&object.session)
+		: object.kind == TH_KIND_CONTAINER
 		? describe_container_fully(&call->context, &object.container,
 			  option_given(call, "reveal"))
 		: describe_image_fully(&call->context, &object.image);
@@ -259,7 +261,7 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
-	.summary = "everything about a container or an image",
+	.summary = "everything about a container, image or session",
 	.usage = "OBJECT...",
 	.examples = examples,
 	.options = options,

@@ -1,6 +1,11 @@
 /* start: run again what was set when the container was made. */
 #include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
 
+#include "base/file.h"
+#include "cli/attach.h"
 #include "cli/describe.h"
 #include "cli/each.h"
 #include "cli/output.h"
@@ -11,26 +16,42 @@ static bool can_start(const struct th_container_row *row)
 	return row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED;
 }
 
+/* What was up when the host went down, or its keeper was lost, and is wanted
+ * up by its restart policy. */
+static bool is_due(const struct th_container_row *row)
+{
+	return row->state == TH_STATE_STOPPED && row->wanted &&
+		row->restart[0] && strcmp(row->restart, "never") != 0;
+}
+
+static int say_cannot(const struct th_container_row *row, struct th_error *err)
+{
+	char reason[sizeof(err->msg)];
+
+	snprintf(reason, sizeof(reason), "%s", err->msg);
+	snprintf(err->msg, sizeof(err->msg), "cannot start \"%s\": %.400s",
+		row->name, reason);
+	return say_error(err);
+}
+
 static int start(struct invocation *call, struct th_container_row *row)
 {
 	const struct th_size none = {0, 0};
 	struct th_error err = {0};
 	char reach[512];
+	int rc;
 
 	if (row->state == TH_STATE_RUNNING) {
 		if (!call->quiet)
 			printf("%s runs already\n", row->name);
 		return EXIT_DONE;
 	}
-	if (th_container_start(
-		    &call->context, row, TH_BACKGROUND, none, NULL, &err)) {
-		char reason[sizeof(err.msg)];
-
-		snprintf(reason, sizeof(reason), "%s", err.msg);
-		snprintf(err.msg, sizeof(err.msg),
-			"cannot start \"%s\": %.400s", row->name, reason);
-		return say_error(&err);
-	}
+	rc = row->state == TH_STATE_WAITING
+		? th_container_start_waiting(&call->context, row, &err)
+		: th_container_start(
+			  &call->context, row, TH_BACKGROUND, none, NULL, &err);
+	if (rc)
+		return say_cannot(row, &err);
 	reach_text(&call->context, row->id, reach, sizeof(reach));
 	if (call->quiet)
 		printf("%s\n", row->id);
@@ -40,11 +61,86 @@ static int start(struct invocation *call, struct th_container_row *row)
 	return EXIT_DONE;
 }
 
+static int start_attached(struct invocation *call)
+{
+	struct leave_keys keys;
+	struct th_object object;
+	struct th_ending ending = {0};
+	struct th_error err = {0};
+	struct attach_options attach = {.context = &call->context,
+		.row = &object.container,
+		.channel = -1,
+		.console = -1,
+		.input = true,
+		.pass_signals = true,
+		.leave = &keys};
+	int rc;
+
+	if (attach_keys(call, &keys, &err) ||
+		th_object_find(&call->context, call->objects[0],
+			TH_KIND_CONTAINER, &object, &err)) {
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	if (!can_start(&object.container)) {
+		th_fail(&err, TH_IN_USE, "container \"%s\" is %s",
+			object.container.name,
+			th_state_word(object.container.state));
+		th_hint(&err, "tidyhull attach %s", object.container.name);
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	rc = th_container_has_terminal(&call->context, &object.container, &err);
+	attach.terminal = rc > 0 && isatty(0);
+	attach_prepare();
+	if (rc < 0 ||
+		th_container_start(&call->context, &object.container,
+			TH_ATTACHED_INPUT, attach_size(), &attach.channel,
+			&err)) {
+		enum th_code code = err.code;
+
+		say_cannot(&object.container, &err);
+		return code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
+			: code == TH_NO_EXEC ? EXIT_NO_EXEC
+					     : EXIT_TOOL;
+	}
+	rc = attach_run(&attach, &ending, &err);
+	th_close(&attach.channel);
+	return attach_code(call, &attach, rc, &ending, &err);
+}
+
+/* At boot, and whenever somebody likes. */
+static int start_due(struct invocation *call)
+{
+	struct th_container_row *rows = NULL;
+	struct th_error err = {0};
+	size_t count = 0, due = 0;
+	int code = EXIT_DONE;
+
+	if (th_container_settle(&call->context, &err) ||
+		th_state_list(
+			call->context.store->db, NULL, &rows, &count, &err))
+		return say_error(&err);
+	for (size_t i = 0; i < count; i++) {
+		int one;
+
+		if (!is_due(&rows[i]))
+			continue;
+		due++;
+		one = start(call, &rows[i]);
+		code = code ? code : one;
+	}
+	free(rows);
+	if (!due && !call->quiet)
+		puts("no container is due");
+	return code;
+}
+
 static int run(struct invocation *call)
 {
-	if (call->has_command) {
-		struct th_error err = {0};
+	struct th_error err = {0};
 
+	if (call->has_command) {
 		th_fail(&err, TH_USAGE,
 			"start runs what was set when the container was made");
 		th_hint(&err,
@@ -52,18 +148,40 @@ static int run(struct invocation *call)
 			"with another command: tidyhull launch");
 		return say_error(&err);
 	}
-	return each_container(call, can_start, start);
+	if (option_given(call, "all-due")) {
+		if (!call->object_count && !option_given(call, "attach"))
+			return start_due(call);
+		th_fail(&err, TH_USAGE,
+			"--all-due goes with no container and no --attach");
+		return say_error(&err);
+	}
+	if (!option_given(call, "attach"))
+		return each_container(call, can_start, start);
+	if (call->object_count == 1 && !option_given(call, "all"))
+		return start_attached(call);
+	th_fail(&err, TH_USAGE, "--attach goes with one container");
+	return say_error(&err);
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that do not run"}, {NULL, NULL, NULL}};
+	{"all", NULL, "all that do not run"},
+	{"all-due", NULL, "what its restart policy wants up, after a reboot"},
+	{"attach", NULL, "stay attached, as run does"},
+	{"leave-keys", "KEYS", "of --attach: others than ctrl-t,l"},
+	{NULL, NULL, NULL}};
 
-static const char *const examples[] = {"tidyhull start gauge-north", NULL};
+static const char *const text[] = {"What waits for its next try is started at "
+				   "once. With --attach the exit",
+	"code is the program's own.", NULL};
+
+static const char *const examples[] = {"tidyhull start gauge-north",
+	"tidyhull start --attach almanac", "tidyhull start --all-due", NULL};
 
 const struct verb verb_start = {.name = "start",
 	.group = "containers",
 	.summary = "start a container that was made or has ended",
 	.usage = "CONTAINER...",
+	.text = text,
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE | VERB_COMMAND,

@@ -1,80 +1,163 @@
 /* stop: the stop signal, a grace period, then the hard kill. */
 #include <stdio.h>
+#include <stdlib.h>
+#include <sys/resource.h>
+#include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
+/* How often the person who waits is told. */
+#define TELL_MS 200
+
+/* One that is being stopped. */
+struct stopping {
+	const struct th_container_row *row;
+	int channel; /* -1: there is nothing to wait for */
+	int code;
+};
+
 static bool runs(const struct th_container_row *row)
 {
-	return row->state == TH_STATE_RUNNING || row->state == TH_STATE_PAUSED;
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
 }
 
-static int stop(struct invocation *call, struct th_container_row *row)
+static void begin(struct invocation *call, struct stopping *one, int grace_ms)
 {
-	const char *grace = option_value(call, "grace");
-	struct th_ending ending;
 	struct th_error err = {0};
-	char took[TH_TIME_TEXT];
-	int64_t grace_us = -1000, begin = th_clock_now_us();
 
-	if (grace &&
-		(th_clock_parse_span(grace, &grace_us) ||
-			grace_us > (int64_t)86400 * 1000000)) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" is not a span of time",
-			grace);
-		th_hint(&err, "write for example 30s or 2m");
-		return say_error(&err);
-	}
-	if (!runs(row)) {
+	one->channel = -1;
+	if (!runs(one->row)) {
 		if (!call->quiet)
-			printf("%s does not run\n", row->name);
-		return EXIT_DONE;
+			printf("%s does not run\n", one->row->name);
+		return;
 	}
-	if (on_terminal() && !call->quiet) {
-		fprintf(stderr, "stopping %s ...", row->name);
-		fflush(stderr);
-	}
-	if (th_container_stop(&call->context, row, 0, (int)(grace_us / 1000),
-		    &ending, &err)) {
-		if (on_terminal() && !call->quiet)
-			fputs("\r\033[K", stderr);
-		return say_error(&err);
-	}
+	if (th_container_stop_begin(
+		    &call->context, one->row, 0, grace_ms, &one->channel, &err))
+		one->code = say_error(&err);
+}
+
+static void clear_line(const struct invocation *call)
+{
 	if (on_terminal() && !call->quiet)
 		fputs("\r\033[K", stderr);
-	th_clock_span(th_clock_now_us() - begin, took);
-	if (!call->quiet)
-		printf(ending.by_force
-				? "stopped %s: it did not heed its stop "
-				  "signal, killed after %s\n"
-				: "stopped %s: it ended at its stop signal, "
-				  "after %s\n",
+}
+
+static void tell_waiting(struct invocation *call, const char *name, size_t left,
+	int64_t begin_us)
+{
+	char span[TH_TIME_TEXT];
+
+	if (!on_terminal() || call->quiet)
+		return;
+	th_clock_span(th_clock_now_us() - begin_us, span);
+	fprintf(stderr, "\r\033[Kstopping %s", name);
+	if (left > 1)
+		fprintf(stderr, " and %zu more", left - 1);
+	fprintf(stderr, ": waiting for %s ...", span);
+	fflush(stderr);
+}
+
+static void say_stopped(const struct th_container_row *row,
+	const struct th_ending *ending, int64_t begin_us)
+{
+	char took[TH_TIME_TEXT];
+
+	th_clock_span(th_clock_now_us() - begin_us, took);
+	if (row->state == TH_STATE_WAITING)
+		printf("stopped %s: it is not started again", row->name);
+	else if (ending->by_force)
+		printf("stopped %s: it did not heed its stop signal, killed "
+		       "after %s",
 			row->name, took);
-	return EXIT_DONE;
+	else
+		printf("stopped %s: it ended at its stop signal, after %s",
+			row->name, took);
+	if (ending->sessions)
+		printf("; %d session%s ended with it", ending->sessions,
+			ending->sessions == 1 ? "" : "s");
+	putchar('\n');
+}
+
+static void finish(struct invocation *call, struct stopping *one, size_t left,
+	int64_t begin_us)
+{
+	struct th_ending ending;
+	struct th_error err = {0};
+	int rc;
+
+	while ((rc = th_container_stop_await(
+			&one->channel, TELL_MS, &ending, &err)) == 0)
+		tell_waiting(call, one->row->name, left, begin_us);
+	clear_line(call);
+	if (rc < 0)
+		one->code = say_error(&err);
+	else if (!call->quiet)
+		say_stopped(one->row, &ending, begin_us);
+	fflush(stdout);
+}
+
+/* All are told first, and then waited for. */
+static int stop_all(struct invocation *call, struct stopping *list,
+	size_t count, int grace_ms)
+{
+	int64_t begin_us = th_clock_now_us();
+	int code = EXIT_DONE;
+
+	for (size_t i = 0; i < count; i++)
+		begin(call, &list[i], grace_ms);
+	for (size_t i = 0; i < count; i++) {
+		if (list[i].channel >= 0)
+			finish(call, &list[i], count - i, begin_us);
+		code = code ? code : list[i].code;
+	}
+	return code;
 }
 
 static int run(struct invocation *call)
 {
-	return each_container(call, runs, stop);
+	struct th_container_row *rows = NULL;
+	struct stopping *list;
+	struct th_error err = {0};
+	struct rlimit files;
+	size_t count = 0;
+	int grace_ms, code, rc;
+
+	if (read_grace(call, &grace_ms, &err))
+		return say_error(&err);
+	/* A connection for each. */
+	if (getrlimit(RLIMIT_NOFILE, &files) == 0) {
+		files.rlim_cur = files.rlim_max;
+		setrlimit(RLIMIT_NOFILE, &files);
+	}
+	code = find_containers(call, runs, &rows, &count);
+	list = calloc(count + 1, sizeof(*list));
+	for (size_t i = 0; list && i < count; i++)
+		list[i].row = &rows[i];
+	rc = list ? stop_all(call, list, count, grace_ms) : EXIT_FAILED;
+	free(list);
+	free(rows);
+	return code ? code : rc;
 }
 
-static const struct option_spec options[] = {{"all", NULL, "all that run"},
+static const struct option_spec options[] = {
+	{"all", NULL, "all that run, or wait to be started again"},
 	{"grace", "TIME", "how long it may take before the hard kill"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"The program gets the container's stop "
-				   "signal (TERM, or what the image or",
-	"--stop says). One that cannot hear the signal is ended at once.",
-	NULL};
+static const char *const text[] = {
+	"Which of the two it took is said. A stop holds: whatever its restart",
+	"policy is, the container stays down until a start.", NULL};
 
 static const char *const examples[] = {
-	"tidyhull stop gauge-north", "tidyhull stop --all --grace 30s", NULL};
+	"tidyhull stop gauge-north", "tidyhull stop --all --grace 2s", NULL};
 
 const struct verb verb_stop = {.name = "stop",
 	.group = "containers",
-	.summary = "end a container properly, and say how it went",
+	.summary = "the stop signal, a grace period, then the hard kill",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,

@@ -10,7 +10,9 @@ extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
 	verb_login, verb_logout, verb_logs, verb_pack, verb_pause, verb_peek,
 	verb_ports, verb_processes, verb_pull, verb_push, verb_remove,
 	verb_resume, verb_run, verb_show, verb_start, verb_stop, verb_sweep,
-	verb_oci, verb_adjust, verb_meter, verb_tag, verb_unpack, verb_why;
+	verb_oci, verb_adjust, verb_meter, verb_tag, verb_unpack, verb_why,
+	verb_attach, verb_copy, verb_enter, verb_rename, verb_restart,
+	verb_timeline, verb_wait;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];

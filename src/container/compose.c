@@ -386,7 +386,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	struct th_strings ids = {0}, mounts = {0};
 	char limit[TH_LIMIT_TEXT], filter_name[72], share[64];
 	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
-	char network[TH_NAME_MAX], user[256];
+	char network[TH_NAME_MAX], user[256], log[128];
 	int signal_number = settings->stop_signal, rc = 0;
 
 	for (size_t i = 0; i < layer_count; i++)
@@ -403,6 +403,8 @@ static int write_plan(int folder, const struct th_container_row *row,
 	snprintf(network, sizeof(network), "%s", row->network);
 	snprintf(
 		user, sizeof(user), "%s", settings->user ? settings->user : "");
+	snprintf(log, sizeof(log), "%s",
+		settings->log_text ? settings->log_text : "");
 	plan.name = name;
 	plan.image = image_name;
 	plan.network = network;
@@ -421,6 +423,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	snprintf(share, sizeof(share), "%.60s",
 		settings->share_text ? settings->share_text : "");
 	plan.share = *share ? share : NULL;
+	plan.log = settings->log_text ? log : NULL;
 	plan.devices = settings->device_texts;
 	plan.allow = settings->allow_texts;
 	plan.stop_signal = signal_number > 0 ? signal_number : 15;

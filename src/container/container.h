@@ -59,13 +59,42 @@ int th_container_start(const struct th_context *context,
 /* ---- control.c ---- */
 
 /* Sends the stop signal (0: the container's own) and after the grace period
- * (-1: the container's own) the hard kill; returns when it has ended. */
+ * (-1: the container's own) the hard kill; returns when it has ended. One that
+ * waits for its next try waits no longer. */
 int th_container_stop(const struct th_context *context,
 	const struct th_container_row *row, int signal_number, int grace_ms,
 	struct th_ending *ending, struct th_error *err);
+/* The same in two steps, so that several are stopped at the same time. The
+ * second waits up to timeout_ms (-1: for ever): 1 with how it ended, 0 where
+ * it has not yet, -1; the channel is closed but for 0. */
+int th_container_stop_begin(const struct th_context *context,
+	const struct th_container_row *row, int signal_number, int grace_ms,
+	int *channel, struct th_error *err);
+int th_container_stop_await(int *channel, int timeout_ms,
+	struct th_ending *ending, struct th_error *err);
+
+/* Stops it where it runs, and starts it; returns when it runs again. */
+int th_container_restart(const struct th_context *context,
+	const struct th_container_row *row, int grace_ms, struct th_error *err);
+/* Starts what waits for its next try. */
+int th_container_start_waiting(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err);
+
+/* holds: an end by it is as final as by a stop. */
 int th_container_signal(const struct th_context *context,
-	const struct th_container_row *row, int signal_number,
+	const struct th_container_row *row, int signal_number, bool holds,
 	struct th_error *err);
+int th_session_signal(const struct th_context *context,
+	const struct th_session_row *session, int signal_number,
+	struct th_error *err);
+
+/* Waits until the container has ended for good (what: "end"), until its probe
+ * succeeds ("ready"), or until the session has ended (its ID; otherwise NULL);
+ * up to timeout_ms, or for ever (-1). 1 with how it ended, 2 where it is
+ * ready, 0 where no keeper is there (any more): the state knows the rest. */
+int th_container_wait(const struct th_context *context, const char *id,
+	const char *what, const char *session, int timeout_ms,
+	struct th_ending *ending, struct th_error *err);
 
 /* Freezes all its processes, or lets them go on. */
 int th_container_pause(const struct th_context *context,
@@ -76,6 +105,15 @@ int th_container_pause(const struct th_context *context,
 int th_container_adjust(const struct th_context *context,
 	const struct th_container_row *row, const struct th_strings *changes,
 	char text[TH_LIMIT_TEXT], struct th_error *err);
+/* Another restart policy, another probe (NULL: as it was; "": none). */
+int th_container_adjust_life(const struct th_context *context,
+	const struct th_container_row *row, const char *restart,
+	const char *probe, struct th_error *err);
+int th_container_rename(const struct th_context *context,
+	const struct th_container_row *row, const char *name,
+	struct th_error *err);
+
+/* ---- exec.c ---- */
 
 struct th_exec_options {
 	const struct th_strings *command;
@@ -83,16 +121,22 @@ struct th_exec_options {
 	const char *user; /* NULL: the container's */
 	const char *workdir; /* NULL: the container's */
 	bool terminal;
+	bool background; /* its output goes to a log of its own */
 	struct th_size size;
 	int stdio[3]; /* given to the command where there is no terminal */
+	int program; /* the program itself, where the container lacks it; -1 */
 };
 /* Starts another command in a running container. *channel then brings its end
  * (TH_TELL_ENDED), *console is its terminal's master or -1; both the
- * caller's. */
+ * caller's. session gets its ID (TH_ID_LENGTH + 1 bytes); it may be NULL. */
 int th_container_exec(const struct th_context *context,
 	const struct th_container_row *row,
 	const struct th_exec_options *options, int *channel, int *console,
-	struct th_error *err);
+	char *session, struct th_error *err);
+
+/* 1 where the container's program has a terminal, 0, -1. */
+int th_container_has_terminal(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err);
 
 /* ---- remove.c ---- */
 
@@ -113,19 +157,20 @@ int th_container_settle_row(const struct th_context *context,
 
 /* ---- object.c ---- */
 
-enum th_kind { TH_KIND_CONTAINER = 1, TH_KIND_IMAGE = 2 };
+enum th_kind { TH_KIND_CONTAINER = 1, TH_KIND_IMAGE = 2, TH_KIND_SESSION = 4 };
 
 struct th_object {
 	enum th_kind kind;
 	struct th_container_row container;
 	struct th_image_row image; /* owned: th_object_release */
+	struct th_session_row session;
 	bool by_name; /* an image that was found by one of its names */
 	char name[TH_REFERENCE_MAX + 256]; /* that name, in full */
 };
 
 /* The one object of the kinds (a set) that text means: a name, an ID, or the
- * beginning of one; "container:" and "image:" before it choose. TH_NOT_FOUND,
- * or TH_USAGE with all that fit where several do. */
+ * beginning of one; "container:", "image:" and "session:" before it choose.
+ * TH_NOT_FOUND, or TH_USAGE with all that fit where several do. */
 int th_object_find(const struct th_context *context, const char *text,
 	int kinds, struct th_object *object, struct th_error *err);
 void th_object_release(struct th_object *object);

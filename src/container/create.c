@@ -241,6 +241,12 @@ static int fill_row(const struct th_context *context,
 		settings->network		    ? settings->network
 			: settings->caller.ordinary ? TH_NETWORK_OWN
 						    : TH_NETWORK_DEFAULT);
+	if (settings->restart_text)
+		snprintf(row->restart, sizeof(row->restart), "%s",
+			settings->restart_text);
+	if (settings->probe_text)
+		snprintf(row->probe, sizeof(row->probe), "%s",
+			settings->probe_text);
 	row->keep = settings->keep;
 	row->created_us = th_clock_now_us();
 	rc = th_compose_command(settings, config, &command, err);

@@ -10,6 +10,8 @@ struct finds {
 	size_t container_count;
 	struct th_image_row *images;
 	size_t image_count;
+	struct th_session_row *sessions;
+	size_t session_count;
 };
 
 static int look(const struct th_context *context, const char *text, int kinds,
@@ -30,6 +32,10 @@ static int look(const struct th_context *context, const char *text, int kinds,
 			}
 		}
 	}
+	if (kinds & TH_KIND_SESSION &&
+		th_state_sessions(db, NULL, text, &finds->sessions,
+			&finds->session_count, err))
+		return -1;
 	if (kinds & TH_KIND_IMAGE)
 		return th_image_state_find(context->store, text, &finds->images,
 			&finds->image_count, err);
@@ -39,16 +45,17 @@ static int look(const struct th_context *context, const char *text, int kinds,
 static int not_found(const struct th_context *context, const char *text,
 	int kinds, struct th_error *err)
 {
-	const char *what = kinds == TH_KIND_CONTAINER ? "container"
-		: kinds == TH_KIND_IMAGE	      ? "image"
-						      : "container or image";
+	static const char *const names[] = {"", "container", "image",
+		"container or image", "session", "container or session",
+		"image or session", "container, image or session"};
+	const char *what = names[kinds & 7];
 	struct th_image_row *images = NULL;
 	struct th_error ignored = {0};
 	size_t count = 0;
 
 	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
 	/* People mix up the IDs of images and containers. */
-	if (kinds == TH_KIND_CONTAINER &&
+	if (!(kinds & TH_KIND_IMAGE) && kinds & TH_KIND_CONTAINER &&
 		th_image_state_find(
 			context->store, text, &images, &count, &ignored) == 0) {
 		if (count)
@@ -59,12 +66,10 @@ static int not_found(const struct th_context *context, const char *text,
 				text);
 		th_image_rows_free(images, count);
 	}
-	return th_hint(err,
-		kinds == TH_KIND_IMAGE
-			? "tidyhull list images shows what there "
-			  "is"
-			: "tidyhull list --all shows what there "
-			  "is");
+	return th_hint(err, "tidyhull list %s shows what there is",
+		kinds == TH_KIND_IMAGE		   ? "images"
+			: kinds == TH_KIND_SESSION ? "sessions --all"
+						   : "--all");
 }
 
 static int ambiguous(
@@ -81,8 +86,12 @@ static int ambiguous(
 		th_buf_addf(&list, "%simage:%.19s",
 			i || finds->container_count ? ", " : "",
 			finds->images[i].digest);
+	for (size_t i = 0; i < finds->session_count && i < 4; i++)
+		th_buf_addf(&list, "%ssession:%s", list.len > 8 ? ", " : "",
+			finds->sessions[i].id);
 	th_fail(err, TH_USAGE, "\"%.100s\" fits %zu objects", text,
-		finds->container_count + finds->image_count);
+		finds->container_count + finds->image_count +
+			finds->session_count);
 	th_hint(err, "%s", list.data);
 	th_buf_release(&list);
 	return -1;
@@ -124,13 +133,17 @@ int th_object_find(const struct th_context *context, const char *text,
 	} else if (strncmp(text, "image:", 6) == 0) {
 		text += 6;
 		kinds &= TH_KIND_IMAGE;
+	} else if (strncmp(text, "session:", 8) == 0) {
+		text += 8;
+		kinds &= TH_KIND_SESSION;
 	}
 	if (!kinds || !*text)
 		return th_fail(err, TH_USAGE,
 			"an object of another kind is needed here");
 	if (look(context, text, kinds, &finds, err))
 		goto out;
-	if (finds.container_count + finds.image_count > 1) {
+	if (finds.container_count + finds.image_count + finds.session_count >
+		1) {
 		ambiguous(text, &finds, err);
 	} else if (finds.container_count == 1) {
 		object->kind = TH_KIND_CONTAINER;
@@ -144,10 +157,15 @@ int th_object_find(const struct th_context *context, const char *text,
 		finds.image_count = 0;
 		note_name(object, text);
 		rc = 0;
+	} else if (finds.session_count == 1) {
+		object->kind = TH_KIND_SESSION;
+		object->session = finds.sessions[0];
+		rc = 0;
 	} else {
 		not_found(context, text, kinds, err);
 	}
 out:
+	free(finds.sessions);
 	free(finds.containers);
 	th_image_rows_free(finds.images, finds.image_count);
 	return rc;

@@ -4,6 +4,7 @@
 
 #include "container/container.h"
 #include "keeper/lock.h"
+#include "store/machine.h"
 
 /* How long a keeper may take to clean up after its container's end. */
 #define KEEPER_LEAVES_MS 15000
@@ -13,8 +14,11 @@ static int stop_first(const struct th_context *context,
 {
 	struct th_ending ending;
 
-	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED)
+	struct th_container_row now;
+
+	if (th_act_check(row, TH_ACT_REMOVE, err) == 0)
 		return 0;
+	th_error_clear(err);
 	if (!force) {
 		th_fail(err, TH_IN_USE, "container \"%s\" is %s", row->name,
 			th_state_word(row->state));
@@ -22,7 +26,14 @@ static int stop_first(const struct th_context *context,
 			"stop it first (tidyhull stop %s), or use --force",
 			row->name);
 	}
-	return th_container_stop(context, row, 0, -1, &ending, err);
+	if (th_container_stop(context, row, 0, -1, &ending, err) == 0)
+		return 0;
+	/* It may have ended by itself in between. */
+	if (th_state_get(context->store->db, row->id, &now, err) == 1 &&
+		th_act_check(&now, TH_ACT_REMOVE, err))
+		return -1;
+	th_error_clear(err);
+	return 0;
 }
 
 int th_container_remove(const struct th_context *context,

@@ -8,7 +8,11 @@
 
 #include "base/clock.h"
 #include "base/path.h"
+#include "base/size.h"
 #include "container/cdi.h"
+#include "keeper/log.h"
+#include "keeper/policy.h"
+#include "keeper/probe.h"
 #include "oci/bundle.h"
 
 #define DEFAULT_GRACE_MS 10000
@@ -51,29 +55,6 @@ int th_signal_parse(const char *text)
 const char *th_signal_name(int number)
 {
 	return number > 0 && number < 32 ? sigabbrev_np(number) : NULL;
-}
-
-int th_size_parse(const char *text, uint64_t *bytes)
-{
-	static const char units[] = "KMGT";
-	char *end;
-	double value;
-
-	if (!isdigit((unsigned char)*text))
-		return -1;
-	value = strtod(text, &end);
-	if (*end) {
-		const char *unit = strchr(units, toupper((unsigned char)*end));
-
-		if (!unit || end[1])
-			return -1;
-		for (const char *at = units; at <= unit; at++)
-			value *= 1024;
-	}
-	if (value < 1 || value > 1e18)
-		return -1;
-	*bytes = (uint64_t)value;
-	return 0;
 }
 
 static int take_mount_option(struct th_mount_setting *mount, const char *option,
@@ -302,6 +283,28 @@ static void check_bounds(
 	}
 }
 
+/* What the keeper reads once more. */
+static void check_life(
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_log_settings log;
+	struct th_policy policy;
+	struct th_probe probe;
+	struct th_error err = {0};
+
+	if (settings->restart_text)
+		add_if(problems,
+			th_policy_parse(settings->restart_text, &policy, &err),
+			&err);
+	add_if(problems, th_log_settings(settings->log_text, &log, &err), &err);
+	if (!settings->probe_text)
+		return;
+	if (th_probe_parse(settings->probe_text, &probe, &err))
+		th_problems_add(problems, &err);
+	else
+		th_probe_release(&probe);
+}
+
 static void check_lists(
 	struct th_settings *settings, struct th_problems *problems)
 {
@@ -346,6 +349,7 @@ void th_settings_check(
 	check_bounds(settings, problems);
 	if (settings->stop_text)
 		add_if(problems, parse_stop(settings, &err), &err);
+	check_life(settings, problems);
 	if (settings->hostname)
 		add_if(problems, check_hostname(settings->hostname, &err),
 			&err);

@@ -7,6 +7,7 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "base/size.h"
 #include "container/limit.h"
 #include "network/publish.h"
 
@@ -53,6 +54,9 @@ struct th_settings {
 	const char *entrypoint;
 	struct th_strings capabilities; /* "+NET_ADMIN", "-CHOWN" */
 	const char *stop_text; /* "signal=INT,grace=30s" */
+	const char *restart_text; /* "on-failure,tries=5" */
+	const char *probe_text; /* "http:80/health" */
+	const char *log_text; /* "size=64M,files=10" */
 	struct th_strings limit_texts; /* "memory=256M,cpu=1.5" */
 	struct th_strings device_texts; /* "/dev/fuse" or a name */
 	struct th_strings allow_texts; /* "syscalls,devices" */
@@ -95,8 +99,5 @@ bool th_name_valid(const char *name);
 int th_signal_parse(const char *text);
 /* Its name without SIG, or NULL. */
 const char *th_signal_name(int number);
-
-/* "64M", "1.5G", "4096": bytes; -1 where it is no size. */
-int th_size_parse(const char *text, uint64_t *bytes);
 
 #endif

@@ -10,6 +10,7 @@
 #include "base/file.h"
 #include "container/container.h"
 #include "sandbox/sealed.h"
+#include "store/machine.h"
 
 #define KEEPER_CHANNEL 3
 
@@ -78,11 +79,8 @@ int th_container_start(const struct th_context *context,
 	int pair[2], rc;
 	pid_t pid = 0;
 
-	if (row->state == TH_STATE_PAUSED) {
-		th_fail(err, TH_IN_USE, "container \"%s\" is paused",
-			row->name);
-		return th_hint(err, "tidyhull resume %s", row->name);
-	}
+	if (row->state == TH_STATE_PAUSED)
+		return th_act_check(row, TH_ACT_START, err);
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make a channel to the keeper");

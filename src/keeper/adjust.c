@@ -12,9 +12,6 @@ static int adjust(
 	struct th_resources resources;
 	const char *limit = NULL, *actor = NULL;
 	char cause[200];
-	struct th_change step = {.to = TH_STATE_RUNNING,
-		.pid = keeper->sandbox.pid,
-		.cause = cause};
 	int rc;
 
 	th_resources_init(&resources);
@@ -30,12 +27,12 @@ static int adjust(
 	else
 		rc = th_cgroup_limit(&keeper->cgroup, &resources, err);
 	th_resources_release(&resources);
-	if (rc || keeper->paused)
+	if (rc)
 		return rc;
 	snprintf(cause, sizeof(cause), "its limits are now: %.150s",
 		limit && *limit ? limit : "none");
-	step.actor = actor ? actor : "";
-	return th_state_change(keeper->store->db, keeper->id, &step, err);
+	return th_state_note(keeper->store->db, keeper->id, cause,
+		actor ? actor : "", NULL, err);
 }
 
 void keeper_adjust(struct client *client, const struct th_message *message)
@@ -65,4 +62,50 @@ void keeper_adjust(struct client *client, const struct th_message *message)
 		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
 	}
 	json_decref(doc);
+}
+
+/* Policy and probe as the state has them from now on. */
+static int reload(struct keeper *keeper, struct th_error *err)
+{
+	struct th_container_row row;
+	struct th_policy policy;
+	struct th_probe probe;
+	int rc = th_state_get(keeper->store->db, keeper->id, &row, err);
+
+	if (rc == 0)
+		return th_fail(err, TH_NOT_FOUND, "the container is gone");
+	if (rc < 0 || th_policy_parse(row.restart, &policy, err) ||
+		th_probe_parse(row.probe, &probe, err))
+		return -1;
+	keeper->policy = policy;
+	if (strcmp(row.probe, keeper->row.probe) != 0) {
+		keeper_probe_end(keeper);
+		th_probe_release(&keeper->probing.probe);
+		keeper->probing.probe = probe;
+		if (keeper->phase == PHASE_RUN && !keeper->ended)
+			keeper_probe_begin(keeper);
+		th_state_note(keeper->store->db, keeper->id,
+			probe.kind ? "has another probe" : "has no probe now",
+			"keeper", probe.kind ? "warming" : "", err);
+	} else {
+		th_probe_release(&probe);
+	}
+	keeper->row = row;
+	return 0;
+}
+
+void keeper_reload(struct client *client)
+{
+	struct keeper *keeper = client->keeper;
+	struct th_error err = {0};
+
+	if (reload(keeper, &err)) {
+		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		return;
+	}
+	keeper_tell(client, TH_TELL_DONE, NULL, 0);
+	/* One that is never to be restarted has nothing to wait for. */
+	if (keeper->phase == PHASE_WAIT && keeper->policy.kind == TH_NEVER)
+		keeper_end_wait(
+			keeper, "its restart policy became never", "keeper");
 }

@@ -7,9 +7,9 @@
 
 #include "base/error.h"
 
-#define TH_CHANNEL_VERSION 1
+#define TH_CHANNEL_VERSION 2
 #define TH_CHANNEL_PAYLOAD (64 * 1024)
-#define TH_CHANNEL_FDS 3
+#define TH_CHANNEL_FDS 4 /* three streams, and a program of the caller's */
 
 enum th_message_type {
 	/* command -> keeper */
@@ -22,6 +22,13 @@ enum th_message_type {
 	TH_SAY_PAUSE, /* {"actor": "..."} */
 	TH_SAY_RESUME,
 	TH_SAY_ADJUST, /* {"resources": {...}, "limit": "...", "actor"} */
+	TH_SAY_RELOAD, /* the state has another policy or probe for it */
+	TH_SAY_ATTACH, /* struct th_size; from now on as after the start */
+	TH_SAY_LEAVE, /* it goes, and its input is not at its end */
+	TH_SAY_RESTART, /* as stop; and then it is started again */
+	TH_SAY_START, /* {"actor": "..."}: do not wait any longer */
+	TH_SAY_WAIT, /* {"for": "end" or "ready", "session": "..."} */
+	TH_SAY_SESSION_SIGNAL, /* {"session", "signal", "actor"} */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */
@@ -29,7 +36,9 @@ enum th_message_type {
 	TH_TELL_ERR,
 	TH_TELL_ENDED, /* struct th_ending */
 	TH_TELL_SESSION, /* a session runs; with its terminal if any */
-	TH_TELL_DONE /* a request was carried out */
+	TH_TELL_DONE, /* a request was carried out */
+	TH_TELL_PLACE, /* struct th_log_place: what came before stands there */
+	TH_TELL_AGAIN /* struct th_ending: it ended and will be started again */
 };
 
 struct th_size {
@@ -41,6 +50,8 @@ struct th_ending {
 	int32_t outcome; /* enum th_outcome */
 	int32_t code;
 	int32_t by_force; /* a stop needed the hard kill */
+	int32_t sessions; /* so many sessions ended with it */
+	int32_t wait_ms; /* of TH_TELL_AGAIN: until the next try */
 };
 
 struct th_message {

@@ -1,4 +1,4 @@
-/* What is recorded, told and cleaned when a container ends. */
+/* What is recorded, told and cleaned when a run ends, and after the last. */
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -6,11 +6,23 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
 #include "keeper/lock.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
+
+/* A program that ends so soon after a signal ends because of it. */
+#define HEEDED_MS 10000
+
+/* How a run ended, and what follows. */
+struct end {
+	struct th_ending ending;
+	char cause[256];
+	const char *actor;
+	struct th_verdict verdict;
+};
 
 /* The program's own status, where a reaper stood between. */
 static int program_status(const struct keeper *keeper)
@@ -30,6 +42,7 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 
 	memset(ending, 0, sizeof(*ending));
 	ending->by_force = keeper->by_force;
+	ending->sessions = keeper->sessions_ended;
 	if (!WIFSIGNALED(status)) {
 		ending->outcome = TH_OUTCOME_EXITED;
 		ending->code = WEXITSTATUS(status);
@@ -41,29 +54,115 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 		return;
 	if (keeper->stands_for)
 		ending->code = keeper->stands_for;
-	else if (!keeper->end_cause[0] &&
+	else if (keeper->sent != SIGKILL && !keeper->stopping &&
 		th_cgroup_memory_kills(&keeper->cgroup) > 0)
 		ending->outcome = TH_OUTCOME_OUT_OF_MEMORY;
 }
 
-static void record_end(struct keeper *keeper, const struct th_ending *ending)
+/* True where the signal that a person has sent is why it ended. */
+static bool sent_away(const struct keeper *keeper, const struct th_ending *end)
 {
-	bool asked = keeper->end_cause[0] != '\0';
-	char cause[256];
-	struct th_change change = {.to = TH_STATE_STOPPED,
-		.outcome = (enum th_outcome)ending->outcome,
-		.code = ending->code,
-		.cause = cause,
-		.actor = asked ? keeper->ended_by : "keeper"};
+	if (!keeper->sent || keeper->stopping)
+		return false;
+	if (end->outcome == TH_OUTCOME_SIGNAL && end->code == keeper->sent)
+		return true;
+	return end->outcome == TH_OUTCOME_EXITED &&
+		keeper->ended_ms - keeper->sent_ms < HEEDED_MS &&
+		(keeper->sent == SIGTERM || keeper->sent == SIGINT ||
+			keeper->sent == SIGQUIT || keeper->sent == SIGHUP);
+}
+
+static void find_cause(struct keeper *keeper, struct end *end)
+{
+	const struct th_ending *ending = &end->ending;
+
+	end->actor = "keeper";
+	if (keeper->stopping) {
+		snprintf(end->cause, sizeof(end->cause), "%s%s",
+			keeper->end_cause,
+			keeper->by_force ? ", and killed after the grace period"
+					 : "");
+		end->actor = keeper->ended_by;
+	} else if (sent_away(keeper, ending)) {
+		snprintf(end->cause, sizeof(end->cause), "was sent signal %d",
+			keeper->sent);
+		end->actor = keeper->sent_by;
+	} else if (ending->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
+		snprintf(end->cause, sizeof(end->cause),
+			"the kernel ended it: its memory was used up");
+		end->actor = "kernel";
+	} else if (ending->outcome == TH_OUTCOME_SIGNAL) {
+		snprintf(end->cause, sizeof(end->cause),
+			"its process was ended by signal %d, which nobody sent "
+			"through tidyhull",
+			ending->code);
+	} else {
+		snprintf(end->cause, sizeof(end->cause), "its process ended");
+	}
+}
+
+static void judge(struct keeper *keeper, struct end *end)
+{
+	struct th_run run = {.outcome = (enum th_outcome)end->ending.outcome,
+		.code = end->ending.code,
+		.ran_ms = keeper->ended_ms - keeper->started_ms,
+		.by_person = keeper->by_person ||
+			(keeper->sent_holds && sent_away(keeper, &end->ending)),
+		.ailing = keeper->ailing,
+		.tries = keeper->tries};
+
+	th_policy_judge(&keeper->policy, &run, &end->verdict);
+	if (keeper->once_more && !run.by_person) {
+		end->verdict.again = true;
+		end->verdict.wait_ms = 0;
+		end->verdict.tries = 0;
+	}
+}
+
+static void describe_wait(struct keeper *keeper, struct end *end)
+{
+	char span[TH_TIME_TEXT];
+	size_t used = strlen(end->cause);
+
+	if (keeper->once_more)
+		return;
+	th_clock_span(end->verdict.wait_ms * 1000, span);
+	snprintf(end->cause + used, sizeof(end->cause) - used, "; try %d in %s",
+		end->verdict.tries, span);
+}
+
+static void record_wait(struct keeper *keeper, const struct end *end)
+{
+	struct th_change change = {.to = TH_STATE_WAITING,
+		.outcome = (enum th_outcome)end->ending.outcome,
+		.code = end->ending.code,
+		.reason = end->cause,
+		.cause = end->cause,
+		.actor = end->actor,
+		.tries = end->verdict.tries,
+		.next_us = th_clock_now_us() + end->verdict.wait_ms * 1000};
 	struct th_error ignored = {0};
 
-	snprintf(cause, sizeof(cause), "%s%s",
-		asked ? keeper->end_cause
-			: ending->outcome == TH_OUTCOME_OUT_OF_MEMORY
-			? "the kernel ended it: its memory was used up"
-			: "its process ended",
-		keeper->by_force ? ", and killed after the grace period" : "");
-	change.reason = asked ? cause : "";
+	th_state_change(keeper->store->db, keeper->id, &change, &ignored);
+}
+
+/* The last one: what is not kept is taken out of the state. */
+static void record_end(struct keeper *keeper, const struct end *end)
+{
+	bool asked = strcmp(end->actor, "keeper") != 0;
+	bool by_host = keeper->stopping && !keeper->by_person &&
+		!keeper->ailing && !keeper->once_more;
+	struct th_change change = {.to = TH_STATE_STOPPED,
+		.outcome = (enum th_outcome)end->ending.outcome,
+		.code = end->ending.code,
+		.cause = end->cause,
+		.reason = asked ? end->cause : "",
+		.actor = end->actor,
+		.tries = end->verdict.tries,
+		/* A host that goes down does not mean it for good. */
+		.wanted = by_host ? TH_WANTED_AS_IT_WAS : TH_NOT_WANTED};
+	struct th_error ignored = {0};
+
 	if (keeper->plan.keep)
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);
@@ -77,33 +176,160 @@ static void tell_end(struct keeper *keeper, const struct th_ending *ending)
 	while (keeper->clients) {
 		struct client *client = keeper->clients;
 
-		if (client->attached || client->waits_for_end)
+		if (client->attached || client->waits_for_end ||
+			client->waits_for_ready || client->waits_for_start)
 			keeper_tell(
 				client, TH_TELL_ENDED, ending, sizeof(*ending));
 		keeper_drop_client(client);
 	}
 }
 
-/* Whatever the container held on the host. Its network pair is the last: the
- * kernel takes it down a moment after the namespace is let go. */
-static void release_host(struct keeper *keeper)
+static void tell_again(struct keeper *keeper, const struct end *end)
+{
+	struct th_ending ending = end->ending;
+	struct client *next;
+
+	ending.wait_ms = (int32_t)end->verdict.wait_ms;
+	for (struct client *at = keeper->clients; at; at = next) {
+		next = at->next;
+		if (at->attached)
+			keeper_tell(at, TH_TELL_AGAIN, &ending, sizeof(ending));
+	}
+}
+
+/* What a run holds inside and out, but for its network on the host's side. */
+static void end_parts(struct keeper *keeper)
+{
+	keeper_probe_end(keeper);
+	keeper_close_streams(keeper);
+	th_relay_free(keeper->relay);
+	keeper->relay = NULL;
+	if (keeper->log.fd >= 0)
+		th_log_end_lines(&keeper->log);
+}
+
+/* The network pair is the last: the kernel takes it down a moment after the
+ * namespace is let go. */
+static void release_run(struct keeper *keeper)
 {
 	struct th_error ignored = {0};
-	int fd = keeper->listener.fd;
 	bool plugged = keeper->netns_fd >= 0 && keeper->plan.network &&
 		th_network_is_shared(keeper->plan.network);
-	char path[64];
 
-	th_loop_forget(&keeper->loop, &keeper->listener);
-	th_close(&fd);
 	th_close(&keeper->netns_fd);
 	th_close(&keeper->overlay_fd);
 	if (plugged) {
 		th_network_unplugged(keeper->id);
 		th_network_tidy(keeper->store, &ignored);
 	}
-	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
-	unlinkat(keeper->store->run_fd, path, 0);
+}
+
+static void remove_group(struct keeper *keeper)
+{
+	th_cgroup_close(&keeper->cgroup);
+	if (keeper->group_path[0])
+		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
+}
+
+void keeper_end_run(struct keeper *keeper)
+{
+	struct end end;
+
+	keeper_end_sessions(keeper);
+	end_parts(keeper);
+	read_outcome(keeper, &end.ending);
+	remove_group(keeper);
+	find_cause(keeper, &end);
+	judge(keeper, &end);
+	if (end.verdict.again) {
+		describe_wait(keeper, &end);
+		record_wait(keeper, &end);
+		keeper->tries = end.verdict.tries;
+		keeper->next_ms = th_clock_mono_ms() + end.verdict.wait_ms;
+		keeper->phase = PHASE_WAIT;
+		tell_again(keeper, &end);
+		release_run(keeper);
+		return;
+	}
+	record_end(keeper, &end);
+	keeper->phase = PHASE_END;
+	tell_end(keeper, &end.ending);
+}
+
+void keeper_end_wait(
+	struct keeper *keeper, const char *cause, const char *actor)
+{
+	struct th_ending ending = {0};
+	struct th_error ignored = {0};
+	char text[160];
+	struct th_change change = {.to = TH_STATE_STOPPED,
+		.cause = text,
+		.reason = text,
+		.actor = actor ? actor : "a signal to the keeper",
+		.tries = keeper->tries,
+		.wanted = actor ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
+
+	snprintf(text, sizeof(text), "%s while it waited for its next try",
+		cause);
+	if (th_state_get(keeper->store->db, keeper->id, &keeper->row,
+		    &ignored) == 1) {
+		change.outcome = keeper->row.outcome;
+		change.code = keeper->row.code;
+	}
+	ending.outcome = (int32_t)change.outcome;
+	ending.code = change.code;
+	if (keeper->plan.keep)
+		th_state_change(
+			keeper->store->db, keeper->id, &change, &ignored);
+	else
+		th_state_remove(
+			keeper->store->db, keeper->id, change.actor, &ignored);
+	keeper->phase = PHASE_END;
+	tell_end(keeper, &ending);
+}
+
+static void undo_run(struct keeper *keeper)
+{
+	th_loop_forget(&keeper->loop, &keeper->process);
+	th_sandbox_abandon(&keeper->sandbox);
+	end_parts(keeper);
+	remove_group(keeper);
+}
+
+void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
+{
+	struct end end = {.ending = {.outcome = TH_OUTCOME_COULD_NOT_START},
+		.actor = "keeper"};
+
+	undo_run(keeper);
+	keeper->started_ms = keeper->ended_ms = th_clock_mono_ms();
+	snprintf(end.cause, sizeof(end.cause), "could not be started: %.150s",
+		why->msg);
+	judge(keeper, &end);
+	if (end.verdict.again) {
+		describe_wait(keeper, &end);
+		record_wait(keeper, &end);
+		keeper->tries = end.verdict.tries;
+		keeper->next_ms = th_clock_mono_ms() + end.verdict.wait_ms;
+		keeper->phase = PHASE_WAIT;
+	} else {
+		struct th_change change = {.to = TH_STATE_STOPPED,
+			.outcome = TH_OUTCOME_COULD_NOT_START,
+			.reason = why->msg,
+			.cause = end.cause,
+			.actor = "keeper",
+			.wanted = TH_NOT_WANTED};
+		struct th_error ignored = {0};
+
+		if (keeper->plan.keep)
+			th_state_change(keeper->store->db, keeper->id, &change,
+				&ignored);
+		else
+			th_state_remove(keeper->store->db, keeper->id, "keeper",
+				&ignored);
+		keeper->phase = PHASE_END;
+	}
+	release_run(keeper);
 }
 
 static void discard_folder(struct keeper *keeper)
@@ -116,21 +342,30 @@ static void discard_folder(struct keeper *keeper)
 	th_store_let_go(keeper->store);
 }
 
-void keeper_finish(struct keeper *keeper)
+/* Ports, socket and log. */
+static void release_kept(struct keeper *keeper)
 {
-	struct th_ending ending;
+	int fd = keeper->listener.fd;
+	char path[64];
 
-	keeper_end_sessions(keeper);
-	keeper_close_streams(keeper);
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
 	th_log_close(&keeper->log);
-	read_outcome(keeper, &ending);
-	th_cgroup_close(&keeper->cgroup);
-	th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
-	record_end(keeper, &ending);
-	tell_end(keeper, &ending);
-	release_host(keeper);
+	for (size_t i = 0; keeper->port_fds && i < keeper->port_count; i++) {
+		th_close(&keeper->port_fds[i][0]);
+		th_close(&keeper->port_fds[i][1]);
+	}
+	th_loop_forget(&keeper->loop, &keeper->listener);
+	th_close(&fd);
+	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
+	unlinkat(keeper->store->run_fd, path, 0);
+}
+
+void keeper_leave(struct keeper *keeper)
+{
+	struct th_ending none = {0};
+
+	tell_end(keeper, &none);
+	release_run(keeper);
+	release_kept(keeper);
 	if (!keeper->plan.keep)
 		discard_folder(keeper);
 	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
@@ -142,28 +377,18 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 		.outcome = TH_OUTCOME_COULD_NOT_START,
 		.reason = why->msg,
 		.cause = "could not be started",
-		.actor = keeper->actor};
+		.actor = keeper->actor,
+		.wanted = TH_NOT_WANTED};
 	struct th_error ignored = {0};
 
 	/* Without the lock the container is somebody else's. */
 	if (keeper->lock_fd < 0)
 		return;
-	th_sandbox_abandon(&keeper->sandbox);
-	keeper_close_streams(keeper);
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
-	for (size_t i = 0; keeper->port_fds && i < keeper->plan.port_count;
-		i++) {
-		th_close(&keeper->port_fds[i][0]);
-		th_close(&keeper->port_fds[i][1]);
-	}
-	th_log_close(&keeper->log);
-	th_cgroup_close(&keeper->cgroup);
-	if (keeper->group_path[0])
-		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
+	undo_run(keeper);
 	if (keeper->row.id[0])
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);
-	release_host(keeper);
+	release_run(keeper);
+	release_kept(keeper);
 	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
 }

@@ -1,12 +1,20 @@
 /* The keeper of one running container: its parts share this state.
  *
+ * One run of the program after the other, as the restart policy has it:
+ *
+ *   prepare.c  what is held from the first run to the last: lock, ports, log
  *   start.c    everything up to the running program
- *   serve.c    the loop: clients, signals, the stop with its grace period
+ *   serve.c    the loop: what is due, the end of a run, the next one
+ *   clients.c  commands that are connected
+ *   request.c  what they ask for
+ *   stop.c     signals, and the stop with its grace period
  *   streams.c  the program's streams: to the log and to attached clients
  *   session.c  further commands in the container
+ *   probe.c    asking whether it does its work
  *   pause.c    freezing and thawing it
- *   adjust.c   other limits while it runs
- *   finish.c   what is recorded, told and cleaned when it ends
+ *   adjust.c   other limits, policy or probe while it runs
+ *   finish.c   what is recorded, told and cleaned at the end of a run, and of
+ *              the last one
  */
 #ifndef TH_KEEPER_KEEPER_H
 #define TH_KEEPER_KEEPER_H
@@ -18,6 +26,9 @@
 #include "keeper/channel.h"
 #include "keeper/log.h"
 #include "keeper/plan.h"
+#include "keeper/policy.h"
+#include "keeper/probe.h"
+#include "network/network.h"
 #include "network/relay.h"
 #include "oci/bundle.h"
 #include "sandbox/cgroup.h"
@@ -33,7 +44,9 @@ struct client {
 	struct client *next, **place;
 	struct th_watch watch;
 	bool attached; /* gets the program's output */
-	bool waits_for_end; /* asked for a stop */
+	bool left; /* said that its input is not at its end */
+	bool waits_for_end; /* of the container, or of its session */
+	bool waits_for_ready, waits_for_start;
 	struct session *session;
 	/* A message that did not fit into the socket yet. */
 	struct th_message *pending;
@@ -46,6 +59,32 @@ struct session {
 	struct client *client; /* NULL when it has gone */
 	char id[TH_ID_LENGTH + 1];
 	pid_t pid;
+	/* In the background: */
+	bool background;
+	struct th_watch out, err;
+	struct th_log log;
+};
+
+/* A probe that is made, or is to be made. */
+struct probing {
+	struct th_probe probe;
+	struct th_health health;
+	int64_t next_ms; /* when it is asked again */
+	int64_t until_ms; /* while it is asked: how long */
+	bool asking;
+	struct inner *inside; /* sockets of the container's network */
+	int target; /* which address is tried */
+	struct th_watch watch; /* the socket, or the command's process */
+	pid_t pid;
+	bool connecting;
+	char answer[64]; /* the beginning of it */
+	size_t answer_len;
+};
+
+enum phase {
+	PHASE_RUN, /* the program runs, or has just ended */
+	PHASE_WAIT, /* between two runs */
+	PHASE_END /* no run comes any more */
 };
 
 struct keeper {
@@ -64,7 +103,16 @@ struct keeper {
 	struct th_container_row row;
 	struct th_log log;
 	bool log_reported;
+	struct th_policy policy;
+	enum phase phase;
+	int tries; /* restarts in a row */
+	int64_t next_ms; /* of the clock that never jumps: the next run */
+	char again_by[128]; /* who asked for the next run, or "" */
+	/* of one run */
+	int64_t started_ms;
 	int overlay_fd, netns_fd;
+	struct th_joined joined;
+	struct probing probing;
 	struct th_cgroup cgroup;
 	char group_path[TH_CGROUP_PATH]; /* "" before it is made */
 	struct th_buf filter; /* compiled; empty: none */
@@ -72,6 +120,7 @@ struct keeper {
 	struct th_sandbox_options options;
 	struct th_relay *relay;
 	int (*port_fds)[2];
+	size_t port_count; /* of those, as they were bound */
 	struct th_port_row *port_rows; /* what is held, for the state */
 	size_t port_row_count;
 	struct th_sandbox sandbox;
@@ -89,21 +138,46 @@ struct keeper {
 	int status;
 	int stands_for; /* the signal that a hard kill was sent for */
 	bool stopping, by_force;
+	bool by_person; /* the stop is one that holds */
+	/* The last signal that a person sent, which may be why it ends. */
+	int sent;
+	bool sent_holds; /* as a stop does */
+	int64_t sent_ms;
+	char sent_by[128];
+	bool ailing; /* stopped because of its probe */
+	bool once_more; /* the stop is half of a restart */
+	int sessions_ended; /* with the program */
 	bool paused; /* its control group is frozen */
 	int64_t force_ms;
 	char ended_by[128]; /* the actor of a stop or kill, or "" */
 	char end_cause[160];
 };
 
-/* start.c */
-int keeper_start(struct keeper *keeper, struct th_error *err);
-/* serve.c */
+/* prepare.c */
+int keeper_prepare(struct keeper *keeper, struct th_error *err);
+/* Plan, bundle and policy as they are now. */
+int keeper_load(struct keeper *keeper, struct th_error *err);
+/* start.c: actor asks for it. */
+int keeper_start(
+	struct keeper *keeper, const char *actor, struct th_error *err);
+/* Another try to start what waits: 0 where it runs. */
+int keeper_start_again(struct keeper *keeper, struct th_error *err);
+/* clients.c */
 void keeper_add_client(struct keeper *keeper, int fd, bool attached);
 void keeper_drop_client(struct client *client);
 void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len);
+int keeper_listen(struct keeper *keeper, struct th_error *err);
+/* request.c */
+void keeper_handle(struct client *client, const struct th_message *message,
+	int fds[TH_CHANNEL_FDS]);
+/* stop.c */
+void keeper_signal(struct keeper *keeper, int number);
+void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
+	const char *cause, const char *actor);
+/* serve.c */
 void keeper_serve(struct keeper *keeper);
-int keeper_watch_control(struct keeper *keeper, struct th_error *err);
+int keeper_watch_process(struct keeper *keeper, struct th_error *err);
 /* streams.c */
 int keeper_make_streams(
 	struct keeper *keeper, int inside[3], struct th_error *err);
@@ -113,10 +187,20 @@ void keeper_take_input(
 	struct keeper *keeper, const char *data, size_t len, bool end);
 bool keeper_streams_open(const struct keeper *keeper);
 void keeper_close_streams(struct keeper *keeper);
+/* Makes a client one that gets the output, from this moment on; the place in
+ * the log where it begins is told first. */
+void keeper_attach(struct client *client, const struct th_message *message);
 /* session.c */
-void keeper_start_session(
-	struct client *client, const struct th_message *message, int fds[3]);
+void keeper_start_session(struct client *client,
+	const struct th_message *message, int fds[TH_CHANNEL_FDS]);
 void keeper_end_sessions(struct keeper *keeper);
+struct session *keeper_find_session(struct keeper *keeper, const char *id);
+/* probe.c */
+void keeper_probe_begin(struct keeper *keeper);
+void keeper_probe_end(struct keeper *keeper);
+/* Milliseconds until it has something to do, or -1; and doing it. */
+int64_t keeper_probe_due(const struct keeper *keeper);
+void keeper_probe_work(struct keeper *keeper);
 /* pause.c */
 void keeper_pause_request(
 	struct client *client, const struct th_message *message);
@@ -124,8 +208,16 @@ void keeper_pause_request(
 void keeper_thaw(struct keeper *keeper);
 /* adjust.c */
 void keeper_adjust(struct client *client, const struct th_message *message);
-/* finish.c */
-void keeper_finish(struct keeper *keeper);
+void keeper_reload(struct client *client);
+/* finish.c: the end of a run; what comes is in keeper->phase. */
+void keeper_end_run(struct keeper *keeper);
+/* The end of the wait by a person's stop. */
+void keeper_end_wait(
+	struct keeper *keeper, const char *cause, const char *actor);
+/* A try that failed while the container waited. */
+void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
+/* What the last run leaves to be given back. */
+void keeper_leave(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */
 void keeper_abort(struct keeper *keeper, const struct th_error *why);
 

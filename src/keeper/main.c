@@ -101,7 +101,8 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->sandbox.console = keeper->sandbox.status = -1;
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
 	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
-	keeper->log.fd = -1;
+	keeper->log.fd = keeper->log.journal = -1;
+	keeper->probing.watch.fd = -1;
 	keeper->loop.epoll = -1;
 	th_buf_init(&keeper->filter, TH_FILTER_MAX);
 	/* A client is not read while some of its input waits, so one message
@@ -117,6 +118,7 @@ static void release(struct keeper *keeper)
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
 	th_plan_release(&keeper->plan);
+	th_probe_release(&keeper->probing.probe);
 	th_bundle_release(&keeper->bundle);
 	th_close(&keeper->folder_fd);
 	th_buf_release(&keeper->filter);
@@ -171,7 +173,8 @@ int main(int argc, char **argv)
 	if (th_loop_init(&keeper.loop, &err) ||
 		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
 			&keeper.store, &err) ||
-		keeper_start(&keeper, &err)) {
+		keeper_prepare(&keeper, &err) ||
+		keeper_start(&keeper, keeper.actor, &err)) {
 		/* All is undone before the command hears of it. */
 		keeper_abort(&keeper, &err);
 		th_channel_send(
@@ -186,7 +189,7 @@ int main(int argc, char **argv)
 	else
 		th_close(&channel);
 	keeper_serve(&keeper);
-	keeper_finish(&keeper);
+	keeper_leave(&keeper);
 	release(&keeper);
 	return 0;
 }

@@ -46,6 +46,7 @@ static int read_members(
 		read_copy(doc, "user", &plan->settings_user, err) < 0 ||
 		read_copy(doc, "filter", &plan->filter, err) < 0 ||
 		read_copy(doc, "limit", &plan->limit, err) < 0 ||
+		read_copy(doc, "log", &plan->log, err) < 0 ||
 		read_copy(doc, "share", &plan->share, err) < 0 ||
 		th_json_strings(doc, "device", NAME, &plan->devices, err) < 0 ||
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
@@ -93,7 +94,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	int rc;
 
 	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-			"s:i s:i s:b s:s? s:s? s:s? s:o? s:o?}",
+			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -103,7 +104,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->secrets), "keep", plan->keep,
 		"stop-signal", plan->stop_signal, "grace-ms", plan->grace_ms,
 		"ordinary", plan->ordinary, "filter", plan->filter, "limit",
-		plan->limit, "share", plan->share, "device",
+		plan->limit, "log", plan->log, "share", plan->share, "device",
 		th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow));
 	if (!doc)
@@ -121,6 +122,7 @@ void th_plan_release(struct th_plan *plan)
 	free(plan->settings_user);
 	free(plan->filter);
 	free(plan->limit);
+	free(plan->log);
 	free(plan->share);
 	th_strings_release(&plan->devices);
 	th_strings_release(&plan->allow);

@@ -10,7 +10,6 @@
 #include "network/publish.h"
 
 #define TH_PLAN_MAX (4u << 20)
-#define TH_LOG_NAME "log.jsonl"
 
 struct th_plan {
 	char *name;
@@ -24,6 +23,7 @@ struct th_plan {
 	char *share;
 	struct th_strings devices, allow;
 	char *filter; /* which compiled filter, or NULL */
+	char *log; /* log settings, or NULL */
 	int stop_signal;
 	int grace_ms;
 	/* For people and for show: the settings as they were given. */

@@ -2,6 +2,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <inttypes.h>
+#include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -19,7 +20,8 @@
 /* A process as the container's own, changed as the request says. */
 struct request {
 	struct th_process process;
-	const char *command, *actor;
+	const char *command, *actor, *user;
+	bool background;
 	struct th_size size;
 	json_t *doc;
 };
@@ -87,6 +89,10 @@ static int read_request(struct keeper *keeper, const struct th_message *message,
 			err) < 0 ||
 		th_json_string(request->doc, "actor", WHAT, &request->actor,
 			err) < 0 ||
+		th_json_string(
+			request->doc, "user", WHAT, &request->user, err) < 0 ||
+		th_json_bool(request->doc, "background", WHAT,
+			&request->background, err) < 0 ||
 		th_json_bool(request->doc, "terminal", WHAT, &process->terminal,
 			err) < 0 ||
 		th_json_int(request->doc, "rows", WHAT, &rows, err) < 0 ||
@@ -112,6 +118,60 @@ static void release_request(struct request *request)
 	json_decref(request->doc);
 }
 
+static void close_output(struct session *session, struct th_watch *watch)
+{
+	int fd = watch->fd;
+
+	th_loop_forget(&session->keeper->loop, watch);
+	th_close(&fd);
+}
+
+/* What a session in the background writes goes to its log. */
+static void output_ready(struct th_watch *watch, uint32_t events)
+{
+	static char data[TH_CHANNEL_PAYLOAD];
+	struct session *session = watch->owner;
+	ssize_t got = read(watch->fd, data, sizeof(data));
+
+	(void)events;
+	if (got > 0)
+		th_log_write(&session->log,
+			watch == &session->err ? TH_STREAM_ERR : TH_STREAM_OUT,
+			data, (size_t)got);
+	else if (got == 0 || (errno != EAGAIN && errno != EINTR))
+		close_output(session, watch);
+}
+
+/* Reads what is there without waiting for more: others may hold the pipe. */
+static void drain(struct session *session, struct th_watch *watch)
+{
+	for (int i = 0; i < 1024 && watch->fd >= 0; i++) {
+		struct pollfd one = {.fd = watch->fd, .events = POLLIN};
+
+		if (poll(&one, 1, 0) <= 0)
+			break;
+		output_ready(watch, POLLIN);
+	}
+	close_output(session, watch);
+}
+
+/* Everybody who waits for the session, also those that came later. */
+static void tell_waiters(
+	struct session *session, const struct th_ending *ending)
+{
+	struct keeper *keeper = session->keeper;
+	struct client *next;
+
+	for (struct client *at = keeper->clients; at; at = next) {
+		next = at->next;
+		if (at->session != session)
+			continue;
+		at->session = NULL;
+		at->waits_for_end = false;
+		keeper_tell(at, TH_TELL_ENDED, ending, sizeof(*ending));
+	}
+}
+
 static void end_session(struct session *session, int status)
 {
 	struct keeper *keeper = session->keeper;
@@ -129,11 +189,12 @@ static void end_session(struct session *session, int status)
 	th_state_session_end(keeper->store->db, session->id,
 		WIFSIGNALED(status) ? 128 + ending.code : ending.code,
 		&ignored);
-	if (session->client) {
-		session->client->session = NULL;
-		keeper_tell(session->client, TH_TELL_ENDED, &ending,
-			sizeof(ending));
+	if (session->background) {
+		drain(session, &session->out);
+		drain(session, &session->err);
+		th_log_close(&session->log);
 	}
+	tell_waiters(session, &ending);
 	th_loop_forget(&keeper->loop, &session->watch);
 	th_close(&fd);
 	*session->place = session->next;
@@ -152,8 +213,30 @@ static void session_ready(struct th_watch *watch, uint32_t events)
 		end_session(session, status);
 }
 
+struct session *keeper_find_session(struct keeper *keeper, const char *id)
+{
+	struct session *at = keeper->sessions;
+
+	while (at && strcmp(at->id, id) != 0)
+		at = at->next;
+	return at;
+}
+
 void keeper_end_sessions(struct keeper *keeper)
 {
+	struct th_error ignored = {0};
+	char cause[96];
+	int count = 0;
+
+	for (struct session *at = keeper->sessions; at; at = at->next)
+		count++;
+	keeper->sessions_ended = count;
+	if (count) {
+		snprintf(cause, sizeof(cause), "%d session%s ended with it",
+			count, count == 1 ? "" : "s");
+		th_state_note(keeper->store->db, keeper->id, cause, "keeper",
+			NULL, &ignored);
+	}
 	while (keeper->sessions) {
 		int status = 0;
 
@@ -163,8 +246,82 @@ void keeper_end_sessions(struct keeper *keeper)
 	}
 }
 
+/* The streams of a session that nobody watches: nothing to read, and pipes to
+ * its log. inside gets what the command's side of them is. */
+static int make_background(
+	struct session *session, int inside[3], struct th_error *err)
+{
+	struct keeper *keeper = session->keeper;
+	struct th_log_settings settings;
+	struct th_watch *watches[] = {&session->out, &session->err};
+	char base[48];
+
+	inside[0] = inside[1] = inside[2] = -1;
+	session->background = true;
+	snprintf(base, sizeof(base), TH_SESSION_LOG "%s", session->id);
+	if (th_log_settings(NULL, &settings, err) ||
+		th_log_open(
+			keeper->folder_fd, base, &settings, &session->log, err))
+		return -1;
+	inside[0] = open("/dev/null", O_RDONLY | O_CLOEXEC);
+	for (int i = 0; i < 2; i++) {
+		int pair[2];
+
+		watches[i]->owner = session;
+		watches[i]->ready = output_ready;
+		if (pipe2(pair, O_CLOEXEC))
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot make the streams of the session");
+		fcntl(pair[0], F_SETFL, O_NONBLOCK);
+		inside[1 + i] = pair[1];
+		if (th_loop_watch(
+			    &keeper->loop, watches[i], pair[0], EPOLLIN)) {
+			close(pair[0]);
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot watch the session");
+		}
+	}
+	return 0;
+}
+
+/* Where nothing has become of it. */
+static void drop_session(struct session *session)
+{
+	if (session->background) {
+		char name[TH_LOG_FILE];
+
+		close_output(session, &session->out);
+		close_output(session, &session->err);
+		th_log_close(&session->log);
+		th_log_file(session->log.base, 0, name);
+		unlinkat(session->keeper->folder_fd, name, 0);
+	}
+	free(session);
+}
+
+static int record_start(struct session *session, const struct request *request,
+	struct th_error *err)
+{
+	struct th_session_row row = {
+		.pid = session->pid, .background = session->background};
+
+	snprintf(row.id, sizeof(row.id), "%s", session->id);
+	snprintf(row.container, sizeof(row.container), "%s",
+		session->keeper->id);
+	snprintf(row.command, sizeof(row.command), "%.255s",
+		request->command ? request->command : "");
+	snprintf(row.actor, sizeof(row.actor), "%.127s",
+		request->actor ? request->actor : "");
+	if (request->user)
+		snprintf(row.user, sizeof(row.user), "%.63s", request->user);
+	else
+		snprintf(row.user, sizeof(row.user), "%u",
+			(unsigned int)request->process.uid);
+	return th_state_session_add(session->keeper->store->db, &row, err);
+}
+
 static int start(struct client *client, const struct request *request,
-	int fds[3], struct th_error *err)
+	int fds[TH_CHANNEL_FDS], struct th_error *err)
 {
 	struct keeper *keeper = client->keeper;
 	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
@@ -173,7 +330,9 @@ static int start(struct client *client, const struct request *request,
 		.filter = keeper->filter.len ? &keeper->filter : NULL,
 		.filter_flags = keeper->bundle.seccomp.flags,
 		.process = &request->process,
-		.stdio = {fds[0], fds[1], fds[2]}};
+		.stdio = {fds[0], fds[1], fds[2]},
+		.program = fds[3]};
+	int inside[3] = {-1, -1, -1};
 	struct session *session = calloc(1, sizeof(*session));
 	struct th_sandbox made;
 	struct winsize size = {
@@ -181,12 +340,26 @@ static int start(struct client *client, const struct request *request,
 
 	if (!session)
 		return th_fail_memory(err);
-	if (th_sandbox_join(&options, &made, err)) {
-		free(session);
-		return -1;
-	}
 	th_id_new(session->id);
 	session->keeper = keeper;
+	session->out.fd = session->err.fd = session->log.fd = -1;
+	session->log.journal = -1;
+	if (request->background && make_background(session, inside, err)) {
+		for (int i = 0; i < 3; i++)
+			th_close(&inside[i]);
+		drop_session(session);
+		return -1;
+	}
+	for (int i = 0; request->background && i < 3; i++)
+		options.stdio[i] = inside[i];
+	if (th_sandbox_join(&options, &made, err)) {
+		for (int i = 0; i < 3; i++)
+			th_close(&inside[i]);
+		drop_session(session);
+		return -1;
+	}
+	for (int i = 0; i < 3; i++)
+		th_close(&inside[i]);
 	session->pid = made.pid;
 	session->client = client;
 	client->session = session;
@@ -200,16 +373,16 @@ static int start(struct client *client, const struct request *request,
 	th_loop_watch(&keeper->loop, &session->watch, made.pidfd, EPOLLIN);
 	if (made.console >= 0 && size.ws_row)
 		ioctl(made.console, TIOCSWINSZ, &size);
+	/* Recorded first: who hears of it can look at it. */
+	record_start(session, request, err);
 	th_channel_send(client->watch.fd, TH_TELL_SESSION, session->id,
 		TH_ID_LENGTH, &made.console, made.console >= 0);
 	th_close(&made.console);
-	return th_state_session_add(keeper->store->db, session->id, keeper->id,
-		request->command ? request->command : "",
-		request->actor ? request->actor : "", session->pid, err);
+	return err->code ? -1 : 0;
 }
 
-void keeper_start_session(
-	struct client *client, const struct th_message *message, int fds[3])
+void keeper_start_session(struct client *client,
+	const struct th_message *message, int fds[TH_CHANNEL_FDS])
 {
 	struct keeper *keeper = client->keeper;
 	struct request request;
@@ -220,7 +393,8 @@ void keeper_start_session(
 	} else if (client->session) {
 		th_fail(&err, TH_FAILED, "the client has a session already");
 	} else if (read_request(keeper, message, &request, &err) == 0) {
-		if (!request.process.terminal && fds[2] < 0)
+		if (!request.process.terminal && !request.background &&
+			fds[2] < 0)
 			th_fail(&err, TH_FAILED, "the session has no streams");
 		else
 			start(client, &request, fds, &err);

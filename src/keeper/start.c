@@ -8,110 +8,16 @@
 #include <sys/ioctl.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/lock.h"
-#include "network/network.h"
+#include "keeper/root.h"
 #include "sandbox/filter.h"
-#include "sandbox/overlay.h"
 
-/* How long an earlier keeper may take to leave. */
-#define LAST_KEEPER_MS 15000
-
-static int load(struct keeper *keeper, struct th_error *err)
-{
-	char path[64];
-	int rc;
-
-	rc = th_state_get(keeper->store->db, keeper->id, &keeper->row, err);
-	if (rc == 0)
-		return th_fail(err, TH_NOT_FOUND,
-			"the container %s is not there any more", keeper->id);
-	if (rc < 0)
-		return -1;
-	snprintf(path, sizeof(path), "containers/%s", keeper->id);
-	keeper->folder_fd = openat(keeper->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (keeper->folder_fd < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot open the container's folder");
-	if (th_plan_read(keeper->folder_fd, &keeper->plan, err) ||
-		th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
-		th_log_open(keeper->folder_fd, &keeper->log, err))
-		return -1;
-	return 0;
-}
-
-static int bind_ports(struct keeper *keeper, struct th_error *err)
-{
-	size_t count = keeper->plan.port_count;
-
-	keeper->port_fds = calloc(count + 1, sizeof(*keeper->port_fds));
-	keeper->port_rows = calloc(count * 2 + 1, sizeof(*keeper->port_rows));
-	if (!keeper->port_fds || !keeper->port_rows)
-		return th_fail_memory(err);
-	for (size_t i = 0; i < count; i++)
-		keeper->port_fds[i][0] = keeper->port_fds[i][1] = -1;
-	for (size_t i = 0; i < count; i++) {
-		struct th_port *port = &keeper->plan.ports[i];
-		static const char *const every[2] = {"0.0.0.0", "::"};
-
-		if (th_port_bind(port, keeper->port_fds[i], err))
-			return -1;
-		for (int family = 0; family < 2; family++) {
-			struct th_port_row *row;
-
-			if (keeper->port_fds[i][family] < 0)
-				continue;
-			row = &keeper->port_rows[keeper->port_row_count++];
-			snprintf(row->protocol, sizeof(row->protocol), "%s",
-				port->udp ? "udp" : "tcp");
-			snprintf(row->address, sizeof(row->address), "%s",
-				port->address[0] ? port->address
-						 : every[family]);
-			row->host_port = port->host_port;
-			row->port = port->port;
-		}
-	}
-	return 0;
-}
-
-/* The overlay of the image's trees with the container's own upper folder. */
 static int open_root(struct keeper *keeper, struct th_error *err)
 {
-	const char *root = keeper->store->root;
-	struct th_strings lowers = {0};
-	struct th_overlay overlay = {0};
-	char *upper = NULL, *work = NULL;
-	int rc = -1;
-
-	for (size_t i = keeper->plan.layers.count; i > 0; i--) {
-		const char *diff_id = keeper->plan.layers.items[i - 1];
-
-		if (th_strings_take(&lowers,
-			    th_format("%s/trees/%s", root,
-				    th_digest_hex(diff_id)))) {
-			th_fail_memory(err);
-			goto out;
-		}
-	}
-	upper = th_format("%s/containers/%s/upper", root, keeper->id);
-	work = th_format("%s/containers/%s/work", root, keeper->id);
-	if (!upper || !work) {
-		th_fail_memory(err);
-		goto out;
-	}
-	overlay.lowers = &lowers;
-	overlay.upper = upper;
-	overlay.work = work;
-	overlay.discard = !keeper->plan.keep;
-	overlay.user_attributes = keeper->plan.ordinary;
-	rc = th_overlay_open(&overlay, &keeper->overlay_fd, err);
-out:
-	free(upper);
-	free(work);
-	th_strings_release(&lowers);
-	return rc;
+	return th_plan_open_root(&keeper->plan, keeper->store, keeper->id,
+		!keeper->plan.keep, &keeper->overlay_fd, err);
 }
 
 /* Compiled when the container was made, as that takes longer than the rest of
@@ -153,8 +59,9 @@ static int create(struct keeper *keeper, struct th_error *err)
 		th_bundle_annotation(&keeper->bundle, "org.tidyhull.reaper");
 	int rc;
 
-	keeper->bundle_path =
-		th_format("%s/containers/%s", keeper->store->root, keeper->id);
+	if (!keeper->bundle_path)
+		keeper->bundle_path = th_format(
+			"%s/containers/%s", keeper->store->root, keeper->id);
 	if (!keeper->bundle_path)
 		return th_fail_memory(err);
 	options->bundle = &keeper->bundle;
@@ -175,9 +82,9 @@ static int create(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
-static int write_hosts(struct keeper *keeper, const struct th_joined *joined,
-	struct th_error *err)
+static int write_hosts(struct keeper *keeper, struct th_error *err)
 {
+	const struct th_joined *joined = &keeper->joined;
 	const char *name = keeper->bundle.hostname ? keeper->bundle.hostname
 						   : keeper->plan.name;
 	struct th_buf text;
@@ -203,13 +110,32 @@ static int write_hosts(struct keeper *keeper, const struct th_joined *joined,
 	return rc;
 }
 
-static int join_network(struct keeper *keeper, struct th_error *err)
+/* The relay gets copies: the ports are held until the last run has ended. */
+static int serve_ports(struct keeper *keeper, struct th_error *err)
 {
-	struct th_joined joined = {{0}, {0}};
-	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
-	char path[64];
 	int rc = 0;
 
+	for (size_t i = 0; i < keeper->port_count; i++) {
+		int copies[2] = {-1, -1};
+
+		for (int f = 0; f < 2; f++) {
+			int fd = keeper->port_fds[i][f];
+
+			if (fd >= 0)
+				copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
+		}
+		rc |= th_relay_serve(
+			keeper->relay, &keeper->plan.ports[i], copies, err);
+	}
+	return rc;
+}
+
+static int join_network(struct keeper *keeper, struct th_error *err)
+{
+	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
+	char path[64];
+
+	memset(&keeper->joined, 0, sizeof(keeper->joined));
 	if (keeper->bundle.namespaces & CLONE_NEWNET) {
 		snprintf(path, sizeof(path), "/proc/%d/ns/net",
 			(int)keeper->sandbox.pid);
@@ -219,72 +145,49 @@ static int join_network(struct keeper *keeper, struct th_error *err)
 				"cannot open the container's network");
 		if (th_network_is_shared(keeper->plan.network) &&
 			th_network_join(keeper->store, keeper->plan.network,
-				keeper->id, keeper->netns_fd, &joined, err))
+				keeper->id, keeper->netns_fd, &keeper->joined,
+				err))
 			return -1;
 	}
-	if (write_hosts(keeper, &joined, err))
+	if (write_hosts(keeper, err))
 		return -1;
-	if (keeper->plan.port_count == 0)
+	if (keeper->port_count == 0)
 		return 0;
 	keeper->relay = th_relay_new(&keeper->loop, keeper->netns_fd,
-		own ? "127.0.0.1" : joined.address4,
-		own ? "::1" : joined.address6);
+		own ? "127.0.0.1" : keeper->joined.address4,
+		own ? "::1" : keeper->joined.address6);
 	if (!keeper->relay)
 		return th_fail_memory(err);
-	for (size_t i = 0; i < keeper->plan.port_count; i++) {
-		rc |= th_relay_serve(keeper->relay, &keeper->plan.ports[i],
-			keeper->port_fds[i], err);
-		keeper->port_fds[i][0] = keeper->port_fds[i][1] = -1;
-	}
-	return rc;
+	return serve_ports(keeper, err);
 }
 
-static int record(struct keeper *keeper, struct th_error *err)
+static int record(
+	struct keeper *keeper, const char *actor, struct th_error *err)
 {
+	bool again = keeper->row.state == TH_STATE_WAITING;
 	struct th_change change = {.to = TH_STATE_RUNNING,
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
-		.cause = "started",
-		.actor = keeper->actor,
+		.cause = again ? "started again" : "started",
+		.actor = actor,
+		/* What waited has held its ports all the time. */
 		.ports = keeper->port_rows,
-		.port_count = keeper->port_row_count};
+		.port_count = again ? 0 : keeper->port_row_count,
+		.wanted = TH_WANTED,
+		.tries = keeper->tries,
+		.health = keeper->probing.probe.kind ? "warming" : "",
+		.cgroup = keeper->group_path};
 
 	return th_state_change(keeper->store->db, keeper->id, &change, err);
 }
 
-/* The keeper of the last run may still be cleaning up behind it. */
-static int take_lock(struct keeper *keeper, struct th_error *err)
+int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 {
-	struct th_store *store = keeper->store;
-	int rc;
-
-	rc = th_lock_take(store->run_fd, keeper->id, &keeper->lock_fd, err);
-	if (rc != 0)
-		return rc;
-	rc = th_state_get(store->db, keeper->id, &keeper->row, err);
-	keeper->row.id[0] = '\0';
-	if (rc != 1 || keeper->row.state != TH_STATE_STOPPED)
-		return rc < 0 ? -1 : 0;
-	return th_lock_wait(store->run_fd, keeper->id, LAST_KEEPER_MS,
-		&keeper->lock_fd, err);
-}
-
-int keeper_start(struct keeper *keeper, struct th_error *err)
-{
-	int rc;
-
-	rc = take_lock(keeper, err);
-	if (rc == 0)
-		return th_fail(err, TH_IN_USE,
-			"the container runs already, or is being started or "
-			"removed by another command");
-	if (rc < 0 || load(keeper, err) || bind_ports(keeper, err))
-		return -1;
 	if (load_filter(keeper, err) || make_group(keeper, err) ||
 		open_root(keeper, err) || create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */
-	if (join_network(keeper, err) || keeper_watch_control(keeper, err))
+	if (join_network(keeper, err) || keeper_watch_process(keeper, err))
 		return -1;
 	if (th_sandbox_ready(&keeper->sandbox, err))
 		return -1;
@@ -298,5 +201,50 @@ int keeper_start(struct keeper *keeper, struct th_error *err)
 	if (th_sandbox_start(&keeper->sandbox, err))
 		return -1;
 	keeper_watch_streams(keeper);
-	return record(keeper, err);
+	keeper->started_ms = th_clock_mono_ms();
+	if (record(keeper, actor, err))
+		return -1;
+	keeper->phase = PHASE_RUN;
+	keeper_probe_begin(keeper);
+	return 0;
+}
+
+/* What one run has left in the keeper's memory. */
+static void forget_run(struct keeper *keeper)
+{
+	th_close(&keeper->sandbox.status);
+	memset(&keeper->sandbox, 0, sizeof(keeper->sandbox));
+	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
+	keeper->sandbox.console = keeper->sandbox.status = -1;
+	memset(&keeper->options, 0, sizeof(keeper->options));
+	memset(&keeper->cgroup, 0, sizeof(keeper->cgroup));
+	keeper->cgroup.fd = -1;
+	keeper->group_path[0] = '\0';
+	th_buf_release(&keeper->filter);
+	th_buf_release(&keeper->in_pending);
+	keeper->in_end = keeper->ended = false;
+	keeper->stopping = keeper->by_force = keeper->by_person = false;
+	keeper->ailing = keeper->once_more = keeper->paused = false;
+	keeper->sent = 0;
+	keeper->sent_holds = false;
+	keeper->stands_for = keeper->status = keeper->sessions_ended = 0;
+	keeper->end_cause[0] = keeper->ended_by[0] = '\0';
+}
+
+int keeper_start_again(struct keeper *keeper, struct th_error *err)
+{
+	char actor[sizeof(keeper->again_by)];
+
+	snprintf(actor, sizeof(actor), "%s",
+		keeper->again_by[0] ? keeper->again_by : "keeper");
+	/* Asked for by a person: a new row of tries begins. */
+	if (keeper->again_by[0])
+		keeper->tries = 0;
+	keeper->again_by[0] = '\0';
+	forget_run(keeper);
+	if (keeper_load(keeper, err) == 0 &&
+		keeper_start(keeper, actor, err) == 0)
+		return 0;
+	keeper_fail_run(keeper, err);
+	return -1;
 }

@@ -169,6 +169,29 @@ static void write_input(struct keeper *keeper)
 	}
 }
 
+/* The screen as it is now is in the log up to this place, but for the lines
+ * that have no end yet. */
+void keeper_attach(struct client *client, const struct th_message *message)
+{
+	struct keeper *keeper = client->keeper;
+	struct th_log_place place = th_log_place(&keeper->log);
+
+	(void)message;
+	if (client->attached)
+		return;
+	keeper_tell(client, TH_TELL_PLACE, &place, sizeof(place));
+	for (int i = 0; i < 2; i++) {
+		if (keeper->log.partial[i].len)
+			keeper_tell(client,
+				i == TH_STREAM_OUT ? TH_TELL_OUT : TH_TELL_ERR,
+				keeper->log.partial[i].data,
+				keeper->log.partial[i].len);
+	}
+	client->attached = true;
+	/* It may come and go without an end of the program's input. */
+	client->left = true;
+}
+
 void keeper_take_input(
 	struct keeper *keeper, const char *data, size_t len, bool end)
 {

@@ -1,5 +1,5 @@
-/* Sockets of a container's network, made from outside. For the network module
- * only. */
+/* Sockets of a container's network, made from outside: for relays and probes.
+ */
 #ifndef TH_NETWORK_INNER_H
 #define TH_NETWORK_INNER_H
 

@@ -21,6 +21,7 @@
 struct file {
 	struct th_registry_config *registries;
 	unsigned int registries_count;
+	char *leave_keys;
 };
 
 static const cyaml_strval_t transports[] = {
@@ -64,6 +65,9 @@ static const cyaml_schema_field_t file_fields[] = {
 	CYAML_FIELD_SEQUENCE("registries",
 		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
 		registries, &registry_schema, 0, CYAML_UNLIMITED),
+	CYAML_FIELD_STRING_PTR("leave-keys",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
+		leave_keys, 1, 64),
 	CYAML_FIELD_END};
 
 static const cyaml_schema_value_t file_schema = {
@@ -266,7 +270,7 @@ int th_config_read(
 			"allowed is a list \"registries\", each with host, "
 			"transport (https, http), ca-file, cert-file, "
 			"key-file, mirrors (a list of hosts), stall, search "
-			"(true, false)");
+			"(true, false), and \"leave-keys\"");
 	}
 	for (unsigned int i = 0; file && i < file->registries_count; i++) {
 		if (check_entry(path, &file->registries[i], err) ||
@@ -275,6 +279,9 @@ int th_config_read(
 			break;
 		}
 	}
+	if (result == 1 && file && file->leave_keys)
+		snprintf(config->leave_keys, sizeof(config->leave_keys), "%s",
+			file->leave_keys);
 	cyaml_free(&parser, &file_schema, file, 0);
 	return result;
 }

@@ -27,6 +27,7 @@ struct th_registry_config {
 struct th_config {
 	struct th_registry_config *registries; /* owned */
 	size_t registry_count;
+	char leave_keys[65]; /* as they were written; "" where they were not */
 };
 
 /* Adds what the file says. Entries of a later file replace those of the same

@@ -43,7 +43,10 @@ int th_inside_identity(const struct th_process *process,
  * program, and ends with it; only the program's process returns. status: where
  * the program's wait status is written, or -1. */
 int th_inside_reaper(bool terminal, int status, struct th_error *err);
-/* program.c: does not return where it succeeds. */
+/* program.c: do not return where they succeed. The second executes a program
+ * that is open already. */
 int th_inside_exec(const struct th_process *process, struct th_error *err);
+int th_inside_exec_given(
+	const struct th_process *process, int program, struct th_error *err);
 
 #endif

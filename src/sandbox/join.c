@@ -54,9 +54,17 @@ static void run_joined(const struct th_join_options *options, int channel)
 		dup3(channel, 3, O_CLOEXEC);
 		channel = 3;
 	}
-	syscall(SYS_close_range, 4, ~0u, 0);
-	if (th_inside_identity(process, &filter, &error) == 0)
-		th_inside_exec(process, &error);
+	if (options->program >= 0) {
+		/* A static one: nothing is opened by its name any more. */
+		dup3(options->program, 4, O_CLOEXEC);
+		syscall(SYS_close_range, 5, ~0u, 0);
+		if (th_inside_identity(process, &filter, &error) == 0)
+			th_inside_exec_given(process, 4, &error);
+	} else {
+		syscall(SYS_close_range, 4, ~0u, 0);
+		if (th_inside_identity(process, &filter, &error) == 0)
+			th_inside_exec(process, &error);
+	}
 fail:
 	word_fail(channel, &error);
 	_exit(1);

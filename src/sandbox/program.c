@@ -1,5 +1,7 @@
 /* The start of the container's program, and why it fails. */
+#include <elf.h>
 #include <errno.h>
+#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -16,16 +18,125 @@ static const char *search_path(const struct th_process *process)
 	return "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin";
 }
 
+/* The architectures that images are made for (elf(5), e_machine). */
+static const char *machine_name(unsigned int machine)
+{
+	switch (machine) {
+	case EM_X86_64:
+		return "x86-64";
+	case EM_386:
+		return "32-bit x86";
+	case EM_AARCH64:
+		return "64-bit ARM";
+	case EM_ARM:
+		return "32-bit ARM";
+	case EM_PPC64:
+		return "64-bit POWER";
+	case EM_S390:
+		return "S/390";
+	case EM_RISCV:
+		return "RISC-V";
+	case EM_MIPS:
+		return "MIPS";
+	default:
+		return "another architecture";
+	}
+}
+
+/* The beginning of the program's file. */
+static ssize_t read_head(const char *path, unsigned char *head, size_t size)
+{
+	int fd = open(path, O_RDONLY | O_NONBLOCK | O_CLOEXEC);
+	ssize_t got = fd < 0 ? -1 : read(fd, head, size);
+
+	if (fd >= 0)
+		close(fd);
+	return got;
+}
+
+/* What the program names as its interpreter or loader; "" where that is not
+ * found out. */
+static void find_interpreter(const char *path, char name[256])
+{
+	union {
+		unsigned char bytes[4096];
+		Elf64_Ehdr header;
+	} head;
+	ssize_t got = read_head(path, head.bytes, sizeof(head.bytes));
+	Elf64_Phdr part;
+
+	name[0] = '\0';
+	if (got > 2 && head.bytes[0] == '#' && head.bytes[1] == '!') {
+		const char *at = (const char *)head.bytes + 2;
+		size_t len = 0;
+
+		while (at < (const char *)head.bytes + got && *at == ' ')
+			at++;
+		while (at + len < (const char *)head.bytes + got &&
+			!strchr(" \t\r\n", at[len]))
+			len++;
+		snprintf(name, 256, "%.*s", (int)(len < 255 ? len : 255), at);
+		return;
+	}
+	if (got < (ssize_t)sizeof(head.header) ||
+		memcmp(head.bytes, ELFMAG, SELFMAG) != 0 ||
+		head.bytes[EI_CLASS] != ELFCLASS64)
+		return;
+	for (unsigned int i = 0; i < head.header.e_phnum; i++) {
+		size_t at = head.header.e_phoff + i * sizeof(part);
+
+		if (at > (size_t)got || at + sizeof(part) > (size_t)got)
+			return;
+		memcpy(&part, head.bytes + at, sizeof(part));
+		if (part.p_type != PT_INTERP || part.p_offset > (size_t)got ||
+			part.p_filesz > (size_t)got - part.p_offset)
+			continue;
+		snprintf(name, 256, "%.*s",
+			(int)(part.p_filesz < 255 ? part.p_filesz : 255),
+			(const char *)head.bytes + part.p_offset);
+		return;
+	}
+}
+
+static int say_format(const char *path, struct th_error *err)
+{
+	static const unsigned int own =
+#if defined(__x86_64__)
+		EM_X86_64;
+#elif defined(__aarch64__)
+		EM_AARCH64;
+#else
+		0;
+#endif
+	unsigned char head[20];
+	ssize_t got = read_head(path, head, sizeof(head));
+	unsigned int machine;
+
+	if (got < (ssize_t)sizeof(head) || memcmp(head, ELFMAG, SELFMAG) != 0)
+		return th_fail(err, TH_NO_EXEC,
+			"%.200s is not a program for this machine, nor a "
+			"script that names its interpreter",
+			path);
+	machine = head[EI_DATA] == ELFDATA2MSB
+		? (unsigned int)head[18] << 8 | head[19]
+		: (unsigned int)head[19] << 8 | head[18];
+	return th_fail(err, TH_NO_EXEC,
+		"%.200s is a program for %s, and this machine is %s", path,
+		machine_name(machine), machine_name(own));
+}
+
 static int say_why(
 	const char *program, const char *path, int sys, struct th_error *err)
 {
+	char name[256];
 	struct stat st;
 
 	if (sys == ENOENT && path && stat(path, &st) == 0) {
+		find_interpreter(path, name);
 		th_fail(err, TH_NO_EXEC,
 			"the program %s is there, but the interpreter or "
-			"loader that it names is not",
-			path);
+			"loader that it names is not%s%s",
+			path, *name ? ": " : "", name);
 		return th_hint(err,
 			"an image for it needs that file too, or a program "
 			"linked statically");
@@ -37,10 +148,15 @@ static int say_why(
 		return th_hint(err, "the program's name comes right after --");
 	}
 	if (sys == ENOEXEC)
-		return th_fail(err, TH_NO_EXEC,
-			"%.200s is not a program for this machine, nor a "
-			"script that names its interpreter",
-			path);
+		return say_format(path, err);
+	if (sys == EACCES && path && stat(path, &st) == 0 &&
+		S_ISREG(st.st_mode) && !(st.st_mode & 0111)) {
+		th_fail(err, TH_NO_EXEC,
+			"the program %.200s is there, but nobody may execute "
+			"it (mode %04o)",
+			path, (unsigned int)st.st_mode & 07777);
+		return th_hint(err, "chmod +x where the image is made");
+	}
 	if (sys == EACCES && path && stat(path, &st) == 0 &&
 		S_ISDIR(st.st_mode))
 		return th_fail(err, TH_NO_EXEC,
@@ -79,4 +195,16 @@ int th_inside_exec(const struct th_process *process, struct th_error *err)
 		at += len + (at[len] == ':');
 	}
 	return say_why(program, found[0] ? found : NULL, sys, err);
+}
+
+int th_inside_exec_given(
+	const struct th_process *process, int program, struct th_error *err)
+{
+	static char *const no_env[] = {NULL};
+	char *const *env = process->env.items ? process->env.items : no_env;
+
+	execveat(program, "", process->args.items, env, AT_EMPTY_PATH);
+	return th_fail_sys(err, TH_NO_EXEC, errno,
+		"the program %.200s cannot be executed",
+		process->args.items[0]);
 }

@@ -70,6 +70,7 @@ struct th_join_options {
 	const struct th_buf *filter; /* NULL: none */
 	unsigned int filter_flags;
 	int stdio[3];
+	int program; /* a program that the container lacks, or -1 */
 };
 int th_sandbox_join(const struct th_join_options *options,
 	struct th_sandbox *sandbox, struct th_error *err);

@@ -5,10 +5,13 @@
 #include <string.h>
 
 #include "base/clock.h"
+#include "store/machine.h"
+#include "store/state_parts.h"
 
 #define COLUMNS                                                                \
 	"id, name, image, image_name, command, network, state, outcome,"       \
-	" code, reason, keep, pid, boot, created_us, started_us, ended_us"
+	" code, reason, keep, pid, boot, created_us, started_us, ended_us,"    \
+	" restart, tries, restarts, next_us, wanted, probe, health, cgroup"
 
 static const char *const states[] = {
 	"created", "running", "paused", "stopped", "waiting"};
@@ -34,7 +37,7 @@ static int word_index(const char *word, const char *const *words, int count)
 	return 0;
 }
 
-static void copy(char *to, size_t size, struct th_query *query, int column)
+void state_copy(char *to, size_t size, struct th_query *query, int column)
 {
 	snprintf(to, size, "%s", th_query_text(query, column));
 }
@@ -42,36 +45,47 @@ static void copy(char *to, size_t size, struct th_query *query, int column)
 static void read_row(struct th_query *query, struct th_container_row *row)
 {
 	memset(row, 0, sizeof(*row));
-	copy(row->id, sizeof(row->id), query, 0);
-	copy(row->name, sizeof(row->name), query, 1);
-	copy(row->image, sizeof(row->image), query, 2);
-	copy(row->image_name, sizeof(row->image_name), query, 3);
-	copy(row->command, sizeof(row->command), query, 4);
-	copy(row->network, sizeof(row->network), query, 5);
+	state_copy(row->id, sizeof(row->id), query, 0);
+	state_copy(row->name, sizeof(row->name), query, 1);
+	state_copy(row->image, sizeof(row->image), query, 2);
+	state_copy(row->image_name, sizeof(row->image_name), query, 3);
+	state_copy(row->command, sizeof(row->command), query, 4);
+	state_copy(row->network, sizeof(row->network), query, 5);
 	row->state =
 		(enum th_state)word_index(th_query_text(query, 6), states, 5);
 	row->outcome = (enum th_outcome)word_index(
 		th_query_text(query, 7), outcomes, 7);
 	row->code = (int)th_query_int(query, 8);
-	copy(row->reason, sizeof(row->reason), query, 9);
+	state_copy(row->reason, sizeof(row->reason), query, 9);
 	row->keep = th_query_int(query, 10) != 0;
 	row->pid = (int)th_query_int(query, 11);
-	copy(row->boot, sizeof(row->boot), query, 12);
+	state_copy(row->boot, sizeof(row->boot), query, 12);
 	row->created_us = th_query_int(query, 13);
 	row->started_us = th_query_int(query, 14);
 	row->ended_us = th_query_int(query, 15);
+	state_copy(row->restart, sizeof(row->restart), query, 16);
+	row->tries = (int)th_query_int(query, 17);
+	row->restarts = (int)th_query_int(query, 18);
+	row->next_us = th_query_int(query, 19);
+	row->wanted = th_query_int(query, 20) != 0;
+	state_copy(row->probe, sizeof(row->probe), query, 21);
+	state_copy(row->health, sizeof(row->health), query, 22);
+	state_copy(row->cgroup, sizeof(row->cgroup), query, 23);
 }
 
-static int add_event(struct th_db *db, const char *id, const char *from,
+int state_add_event(struct th_db *db, const char *id, const char *from,
 	const char *to, const char *cause, const char *actor,
-	struct th_error *err)
+	const char *outcome, int code, struct th_error *err)
 {
 	return th_db_run(db, err,
 		"INSERT INTO events(time_us, container, name, from_state,"
-		" to_state, cause, actor) VALUES(?, ?,"
+		" to_state, cause, actor, outcome, code) VALUES(?, ?,"
 		" coalesce((SELECT name FROM containers WHERE id=?), ''),"
-		" ?, ?, ?, ?)",
-		"itttttt", th_clock_now_us(), id, id, from, to, cause, actor);
+		" ?, ?, ?, ?, ?, ?)",
+		"itttttt"
+		"ti",
+		th_clock_now_us(), id, id, from, to, cause, actor, outcome,
+		(int64_t)code);
 }
 
 int th_state_add(struct th_db *db, const struct th_container_row *row,
@@ -83,18 +97,18 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		return -1;
 	rc = th_db_run(db, err,
 		"INSERT INTO containers(id, name, image, image_name, command,"
-		" network, state, keep, created_us)"
-		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?"
+		" network, state, keep, created_us, restart, probe)"
+		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?, ?, ?"
 		" WHERE EXISTS(SELECT 1 FROM images WHERE digest=?)",
-		"ttttttiit", row->id, row->name, row->image, row->image_name,
+		"ttttttiittt", row->id, row->name, row->image, row->image_name,
 		row->command, row->network, (int64_t)row->keep, row->created_us,
-		row->image);
+		row->restart, row->probe, row->image);
 	if (rc == 0 && th_db_changed(db) == 0)
 		rc = th_fail(
 			err, TH_NOT_FOUND, "the image was removed meanwhile");
 	if (rc == 0)
-		rc = add_event(
-			db, row->id, "", "created", "created", actor, err);
+		rc = state_add_event(db, row->id, "", "created", "created",
+			actor, "", 0, err);
 	if (rc && err->code == TH_IN_USE) {
 		th_error_clear(err);
 		th_fail(err, TH_IN_USE,
@@ -133,8 +147,7 @@ int th_state_get_named(struct th_db *db, const char *name,
 		name, row, err);
 }
 
-/* Makes room for one more item in a list that doubles; NULL without memory. */
-static void *grow(void **list, size_t count, size_t size)
+void *state_grow(void **list, size_t count, size_t size)
 {
 	void *bigger;
 
@@ -171,7 +184,7 @@ int th_state_list(struct th_db *db, const char *text,
 		return -1;
 	while ((rc = th_query_next(query, err)) == 1) {
 		struct th_container_row *row =
-			grow(&list, used, sizeof(**rows));
+			state_grow(&list, used, sizeof(**rows));
 
 		if (!row) {
 			rc = th_fail_memory(err);
@@ -213,8 +226,8 @@ static int change_rows(struct th_db *db, const char *id,
 	bool runs =
 		change->to == TH_STATE_RUNNING || change->to == TH_STATE_PAUSED;
 	int64_t now = th_clock_now_us();
+	int rc, restarts;
 	bool starts;
-	int rc;
 
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 0)
@@ -224,21 +237,44 @@ static int change_rows(struct th_db *db, const char *id,
 		return -1;
 	starts = change->to == TH_STATE_RUNNING &&
 		row.state != TH_STATE_PAUSED && row.state != TH_STATE_RUNNING;
+	if (!th_state_may_follow(row.state, change->to))
+		return th_fail(err, TH_FAILED,
+			"container \"%s\" is %s and cannot become %s", row.name,
+			states[row.state], states[change->to]);
+	restarts = change->to != TH_STATE_RUNNING || !starts ? row.restarts
+		: row.state == TH_STATE_WAITING		     ? row.restarts + 1
+							     : 0;
+	if (change->wanted)
+		row.wanted = change->wanted == TH_WANTED;
 	if (th_db_run(db, err,
 		    "UPDATE containers SET state=?, outcome=?, code=?,"
 		    " reason=?, pid=?, boot=coalesce(?, boot), started_us=?,"
-		    " ended_us=? WHERE id=?",
-		    "ttititiit", states[change->to], outcomes[change->outcome],
-		    (int64_t)change->code, change->reason ? change->reason : "",
-		    (int64_t)change->pid, change->boot,
-		    starts ? now : row.started_us, runs ? (int64_t)0 : now, id))
+		    " ended_us=?, tries=?, restarts=?, next_us=?, wanted=?,"
+		    " health=?, cgroup=coalesce(?, cgroup) WHERE id=?",
+		    "ttititiiiiiittt", states[change->to],
+		    outcomes[change->outcome], (int64_t)change->code,
+		    change->reason ? change->reason : "", (int64_t)change->pid,
+		    change->boot, starts ? now : row.started_us,
+		    runs ? (int64_t)0
+			    : row.state == TH_STATE_WAITING &&
+				    change->to == TH_STATE_STOPPED
+			    ? row.ended_us
+			    : now,
+		    (int64_t)(starts || !runs ? change->tries : row.tries),
+		    (int64_t)restarts, change->next_us, (int64_t)row.wanted,
+		    runs && !starts && !change->health ? row.health
+			    : change->health	       ? change->health
+						       : "",
+		    change->cgroup, id))
+		return -1;
+	/* One that waits keeps its ports for the next time. */
+	if (change->to != TH_STATE_WAITING && !runs &&
+		th_db_run(db, err, "DELETE FROM ports WHERE container=?", "t",
+			id))
 		return -1;
 	if (!runs &&
-		(th_db_run(db, err, "DELETE FROM ports WHERE container=?", "t",
-			 id) ||
-			th_db_run(db, err,
-				"DELETE FROM addresses WHERE container=?", "t",
-				id) ||
+		(th_db_run(db, err, "DELETE FROM addresses WHERE container=?",
+			 "t", id) ||
 			th_db_run(db, err,
 				"UPDATE sessions SET ended_us=?, code=137"
 				" WHERE container=? AND ended_us=0",
@@ -246,8 +282,9 @@ static int change_rows(struct th_db *db, const char *id,
 		return -1;
 	if (hold_ports(db, id, change, err))
 		return -1;
-	return add_event(db, id, states[row.state], states[change->to],
-		change->cause, change->actor, err);
+	return state_add_event(db, id, states[row.state], states[change->to],
+		change->cause, change->actor, outcomes[change->outcome],
+		change->code, err);
 }
 
 int th_state_change(struct th_db *db, const char *id,
@@ -268,8 +305,8 @@ int th_state_remove(struct th_db *db, const char *id, const char *actor,
 		return -1;
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 1)
-		rc = add_event(db, id, states[row.state], "removed", "removed",
-			     actor, err) ||
+		rc = state_add_event(db, id, states[row.state], "removed",
+			     "removed", actor, "", 0, err) ||
 				th_db_run(db, err,
 					"DELETE FROM containers WHERE id=?",
 					"t", id)
@@ -293,15 +330,16 @@ int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 		    "t", id))
 		return -1;
 	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_port_row *row = grow(&list, used, sizeof(**rows));
+		struct th_port_row *row =
+			state_grow(&list, used, sizeof(**rows));
 
 		if (!row) {
 			rc = th_fail_memory(err);
 			break;
 		}
-		copy(row->container, sizeof(row->container), query, 0);
-		copy(row->protocol, sizeof(row->protocol), query, 1);
-		copy(row->address, sizeof(row->address), query, 2);
+		state_copy(row->container, sizeof(row->container), query, 0);
+		state_copy(row->protocol, sizeof(row->protocol), query, 1);
+		state_copy(row->address, sizeof(row->address), query, 2);
 		row->host_port = (int)th_query_int(query, 3);
 		row->port = (int)th_query_int(query, 4);
 		used++;
@@ -331,68 +369,9 @@ int th_state_addresses(struct th_db *db, const char *id,
 		return -1;
 	rc = th_query_next(query, err);
 	if (rc == 1) {
-		copy(address4, TH_ADDRESS_TEXT, query, 0);
-		copy(address6, TH_ADDRESS_TEXT, query, 1);
+		state_copy(address4, TH_ADDRESS_TEXT, query, 0);
+		state_copy(address6, TH_ADDRESS_TEXT, query, 1);
 	}
 	th_query_end(query);
 	return rc < 0 ? -1 : 0;
-}
-
-int th_state_events(struct th_db *db, const char *id,
-	struct th_event_row **rows, size_t *count, struct th_error *err)
-{
-	struct th_query *query = NULL;
-	void *list = NULL;
-	size_t used = 0;
-	int rc;
-
-	if (th_db_query(db, &query, err,
-		    "SELECT time_us, container, name, from_state, to_state,"
-		    " cause, actor FROM events WHERE container=?"
-		    " ORDER BY number",
-		    "t", id))
-		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_event_row *row = grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		row->time_us = th_query_int(query, 0);
-		copy(row->container, sizeof(row->container), query, 1);
-		copy(row->name, sizeof(row->name), query, 2);
-		copy(row->from, sizeof(row->from), query, 3);
-		copy(row->to, sizeof(row->to), query, 4);
-		copy(row->cause, sizeof(row->cause), query, 5);
-		copy(row->actor, sizeof(row->actor), query, 6);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
-		return -1;
-	}
-	*rows = list;
-	*count = used;
-	return 0;
-}
-
-int th_state_session_add(struct th_db *db, const char *session,
-	const char *container, const char *command, const char *user, int pid,
-	struct th_error *err)
-{
-	return th_db_run(db, err,
-		"INSERT INTO sessions(id, container, command, user, pid,"
-		" started_us) VALUES(?, ?, ?, ?, ?, ?)",
-		"ttttii", session, container, command, user, (int64_t)pid,
-		th_clock_now_us());
-}
-
-int th_state_session_end(
-	struct th_db *db, const char *session, int code, struct th_error *err)
-{
-	return th_db_run(db, err,
-		"UPDATE sessions SET ended_us=?, code=? WHERE id=?", "iit",
-		th_clock_now_us(), (int64_t)code, session);
 }

@@ -13,6 +13,8 @@
 
 #define TH_NAME_MAX 64
 #define TH_ADDRESS_TEXT 48
+#define TH_POLICY_TEXT 128
+#define TH_PROBE_TEXT 512
 
 /* The words of the OCI Runtime Specification, and one of ours. */
 enum th_state {
@@ -49,6 +51,14 @@ struct th_container_row {
 	int pid; /* of the first process, as the host sees it */
 	char boot[40];
 	int64_t created_us, started_us, ended_us;
+	char restart[TH_POLICY_TEXT]; /* the policy; "" is never */
+	int tries; /* restarts in a row */
+	int restarts; /* all since a person's start */
+	int64_t next_us; /* when it is tried again, while it waits */
+	bool wanted; /* started, and nobody has said that it is enough */
+	char probe[TH_PROBE_TEXT]; /* "" without one */
+	char health[12]; /* "", warming, ready, ailing */
+	char cgroup[256];
 };
 
 /* A published port, as it is held while the container runs. */
@@ -60,7 +70,9 @@ struct th_port_row {
 	int port;
 };
 
-/* One step of the state machine. */
+enum th_wanted { TH_WANTED_AS_IT_WAS, TH_WANTED, TH_NOT_WANTED };
+
+/* One step of the state machine (machine.h). */
 struct th_change {
 	enum th_state to;
 	enum th_outcome outcome;
@@ -72,15 +84,23 @@ struct th_change {
 	const char *actor; /* "root: tidyhull stop", "keeper", ... */
 	const struct th_port_row *ports; /* those held from now on */
 	size_t port_count;
+	enum th_wanted wanted;
+	int tries;
+	int64_t next_us; /* of a step to waiting */
+	const char *health; /* NULL: "" */
+	const char *cgroup; /* NULL: as it was */
 };
 
 struct th_event_row {
+	int64_t number;
 	int64_t time_us;
 	char container[TH_ID_LENGTH + 1];
 	char name[TH_NAME_MAX];
 	char from[16], to[16];
 	char cause[256];
 	char actor[128];
+	char outcome[20]; /* of a step to stopped or waiting */
+	int code;
 };
 
 const char *th_state_word(enum th_state state);
@@ -116,15 +136,45 @@ int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 int th_state_addresses(struct th_db *db, const char *id,
 	char address4[TH_ADDRESS_TEXT], char address6[TH_ADDRESS_TEXT],
 	struct th_error *err);
-/* The events of one container, oldest first; to be freed. */
-int th_state_events(struct th_db *db, const char *id,
+/* Records what is no step to another state: a limit changed, a probe failed.
+ * health is what it is from now on; NULL: as it was. */
+int th_state_note(struct th_db *db, const char *id, const char *cause,
+	const char *actor, const char *health, struct th_error *err);
+/* Another name: TH_IN_USE where it is taken. */
+int th_state_rename(struct th_db *db, const char *id, const char *name,
+	const char *actor, struct th_error *err);
+/* Another restart policy and probe (NULL: as it was). */
+int th_state_adjust(struct th_db *db, const char *id, const char *restart,
+	const char *probe, struct th_error *err);
+
+/* The events behind the number, oldest first: of one container (its ID; NULL:
+ * of all); to be freed. */
+int th_state_events(struct th_db *db, const char *id, int64_t behind,
 	struct th_event_row **rows, size_t *count, struct th_error *err);
+/* The ID that the latest container of the name had, also one that is removed
+ * by now: 1, 0, -1. */
+int th_state_last_named(struct th_db *db, const char *name,
+	char id[TH_ID_LENGTH + 1], struct th_error *err);
 
 /* A session: another command in a running container. */
-int th_state_session_add(struct th_db *db, const char *session,
-	const char *container, const char *command, const char *user, int pid,
+struct th_session_row {
+	char id[TH_ID_LENGTH + 1];
+	char container[TH_ID_LENGTH + 1];
+	char container_name[TH_NAME_MAX];
+	char command[256];
+	char user[TH_NAME_MAX]; /* inside */
+	char actor[128];
+	bool background;
+	int pid, code;
+	int64_t started_us, ended_us; /* 0: it runs */
+};
+int th_state_session_add(struct th_db *db, const struct th_session_row *row,
 	struct th_error *err);
 int th_state_session_end(
 	struct th_db *db, const char *session, int code, struct th_error *err);
+/* All of one container (NULL: of every one), or those whose ID begins with
+ * text (NULL: all), oldest first; to be freed. */
+int th_state_sessions(struct th_db *db, const char *container, const char *text,
+	struct th_session_row **rows, size_t *count, struct th_error *err);
 
 #endif

@@ -77,4 +77,24 @@ static const char *const step_2[] = {
 	 * to write index.json anew, to remove what no image has. */
 	"INSERT INTO meta VALUES('index-stale', '0'), ('reclaim', '0')", NULL};
 
-const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1, step_2};
+static const char *const step_3[] = {
+	/* The restart policy as it was written, how often it has come true in
+	 * a row and in all, and when it will again. */
+	"ALTER TABLE containers ADD COLUMN restart TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE containers ADD COLUMN tries INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE containers ADD COLUMN restarts INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE containers ADD COLUMN next_us INTEGER NOT NULL DEFAULT 0",
+	/* 1 from a start until a person's stop, or an end that holds. */
+	"ALTER TABLE containers ADD COLUMN wanted INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE containers ADD COLUMN probe TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE containers ADD COLUMN health TEXT NOT NULL DEFAULT ''",
+	/* Its control group, below the mount point. */
+	"ALTER TABLE containers ADD COLUMN cgroup TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE events ADD COLUMN outcome TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE events ADD COLUMN code INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE sessions ADD COLUMN actor TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE sessions ADD COLUMN background INTEGER NOT NULL DEFAULT 0",
+	NULL};
+
+const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
+	step_1, step_2, step_3};

@@ -33,7 +33,8 @@ static void memory_is_bounded_and_the_reason_told(void)
 		0);
 	CHECK(wait_until(is_stopped, NULL));
 	CHECK_TEXT(field("box", "outcome.kind"), "out-of-memory");
-	SAYS(hull("why box")->out, "out of memory");
+	SAYS(hull("why box")->out, "its memory was used up");
+	SAYS(hull("why box")->out, "its limits are: memory=");
 	/* The keeper has survived it: all is cleaned up, and it starts again.
 	 */
 	CODE(hull("start box"), 0);

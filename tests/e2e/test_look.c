@@ -150,7 +150,7 @@ static void why_says_it_in_words(void)
 	CODE(hull("run selwick/base --keep --name box --network none -- sh -c "
 		  "'echo no water >&2; exit 4'"),
 		4);
-	SAYS(hull("why box")->out, "ended by itself with exit code 4");
+	SAYS(hull("why box")->out, "with exit code 4");
 	SAYS(hull("why box")->out, "(err) no water");
 	CODE(hull("remove box"), 0);
 	CODE(hull("launch selwick/base --name box --network none"), 0);

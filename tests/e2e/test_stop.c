@@ -32,7 +32,8 @@ static void a_stop_is_heeded_and_says_so(void)
 	SAYS(result->out, "it ended at its stop signal");
 	CHECK_TEXT(field("box", "outcome.exit-code"), "3");
 	SAYS(hull("logs box")->out, "bye");
-	SAYS(hull("why box")->out, "it stopped (");
+	SAYS(hull("why box")->out, "box was stopped");
+	SAYS(hull("why box")->out, ": tidyhull stop");
 	SAYS(hull("stop box")->out, "does not run");
 	CODE(hull("remove box"), 0);
 }

@@ -73,7 +73,7 @@ static void mistakes_in_words_are_explained(void)
 		{"logs --last x gauge", "not a number of lines"},
 		{"list --all=yes", "--all takes no value"},
 		{"list -- ls", "takes no command"},
-		{"create selwick/base --p 80", "--p may mean --port, --plan"},
+		{"create selwick/base --p 80", "--p may mean --port, --probe, --plan"},
 		{"kill --signal ANCHOR x", "there is no container"},
 		{"launch selwick/gauge ls", "must stand behind two dashes"},
 		{"stop", "stop which container?"},

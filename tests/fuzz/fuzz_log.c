@@ -7,23 +7,24 @@
 #include "base/file.h"
 #include "fuzz/fuzz.h"
 #include "keeper/log.h"
-#include "keeper/plan.h"
 
 /* Whatever is written must come back byte by byte. */
 static void check_round(int folder, const char *data, size_t size)
 {
 	struct th_error err = {0};
 	struct th_buf file, back;
+	struct th_log_settings settings;
 	struct th_log log;
 
 	th_buf_init(&file, 16 << 20);
 	th_buf_init(&back, 16 << 20);
-	if (th_log_open(folder, &log, &err))
+	if (th_log_settings(NULL, &settings, &err) ||
+		th_log_open(folder, "log", &settings, &log, &err))
 		abort();
 	th_log_write(&log, TH_STREAM_OUT, data, size / 2);
 	th_log_write(&log, TH_STREAM_OUT, data + size / 2, size - size / 2);
 	th_log_close(&log);
-	if (th_file_read(folder, TH_LOG_NAME, &file, &err) != 1)
+	if (th_file_read(folder, "log.jsonl", &file, &err) != 1)
 		abort();
 	for (const char *at = file.data; *at;) {
 		size_t len = strcspn(at, "\n");

@@ -18,7 +18,8 @@ static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_config, &suite_database, &suite_blob, &suite_container_state,
 	&suite_image_state, &suite_headers, &suite_token, &suite_search,
 	&suite_logins, &suite_stage, &suite_memory, &suite_hash,
-	&suite_image_model, &suite_packed, &suite_resolve, NULL};
+	&suite_image_model, &suite_policy, &suite_machine, &suite_packed,
+	&suite_resolve, NULL};
 
 static void before(void)
 {

@@ -6,17 +6,27 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "keeper/plan.h"
 #include "unit/unit.h"
 
 static struct th_buf file;
+
+static int open_log(struct th_log *log)
+{
+	struct th_log_settings settings;
+	struct th_error err = {0};
+
+	return th_log_settings(NULL, &settings, &err) ||
+			th_log_open(unit_folder_fd, "log", &settings, log, &err)
+		? -1
+		: 0;
+}
 
 static void read_back(void)
 {
 	struct th_error err = {0};
 
 	th_buf_init(&file, 64 << 20);
-	CHECK_INT(th_file_read(unit_folder_fd, TH_LOG_NAME, &file, &err), 1);
+	CHECK_INT(th_file_read(unit_folder_fd, "log.jsonl", &file, &err), 1);
 }
 
 /* The bytes of one stream, put together again from its entries. */
@@ -45,10 +55,9 @@ static void join(enum th_stream stream, struct th_buf *out, size_t *entries)
 
 static void write_all(const char *data, size_t len, size_t piece)
 {
-	struct th_error err = {0};
 	struct th_log log;
 
-	CHECK_INT(th_log_open(unit_folder_fd, &log, &err), 0);
+	CHECK_INT(open_log(&log), 0);
 	for (size_t at = 0; at < len; at += piece)
 		th_log_write(&log, TH_STREAM_OUT, data + at,
 			len - at < piece ? len - at : piece);
@@ -68,7 +77,7 @@ static void every_byte_comes_back(void)
 		data[i] = (char)(i * 7 + i / 256);
 	data[sizeof(data) - 1] = '\n';
 	for (size_t i = 0; i < COUNT_OF(pieces); i++) {
-		unlinkat(unit_folder_fd, TH_LOG_NAME, 0);
+		unlinkat(unit_folder_fd, "log.jsonl", 0);
 		write_all(data, sizeof(data), pieces[i]);
 		read_back();
 		join(TH_STREAM_OUT, &out, &entries);
@@ -120,12 +129,11 @@ static void long_lines_go_on_in_the_next_entry(void)
 
 static void streams_do_not_mix(void)
 {
-	struct th_error err = {0};
 	struct th_log log;
 	struct th_buf out;
 	size_t entries;
 
-	CHECK_INT(th_log_open(unit_folder_fd, &log, &err), 0);
+	CHECK_INT(open_log(&log), 0);
 	th_log_write(&log, TH_STREAM_OUT, "half ", 5);
 	th_log_write(&log, TH_STREAM_ERR, "trouble\n", 8);
 	th_log_write(&log, TH_STREAM_OUT, "a line\n", 7);
@@ -144,13 +152,117 @@ static void a_full_disk_ends_the_log_only(void)
 {
 	struct th_log log;
 
-	CHECK_INT(th_log_open(unit_folder_fd, &log, NULL), 0);
+	CHECK_INT(open_log(&log), 0);
 	th_close(&log.fd);
 	log.fd = open("/dev/full", O_WRONLY | O_CLOEXEC);
 	th_log_write(&log, TH_STREAM_OUT, "lost\n", 5);
 	CHECK(log.failed);
 	th_log_write(&log, TH_STREAM_OUT, "lost\n", 5);
 	th_log_close(&log);
+}
+
+/* What could not be written is counted, and the log goes on when it can. */
+static void it_goes_on_when_there_is_room(void)
+{
+	struct th_log log;
+	int full;
+
+	CHECK_INT(open_log(&log), 0);
+	th_log_write(&log, TH_STREAM_OUT, "before\n", 7);
+	full = log.fd;
+	log.fd = open("/dev/full", O_WRONLY | O_CLOEXEC);
+	th_log_write(&log, TH_STREAM_OUT, "lost\nlost\n", 10);
+	CHECK(log.failed);
+	CHECK_INT(log.lost, 2);
+	th_close(&log.fd);
+	log.fd = full;
+	log.failed_ms = 0;
+	th_log_write(&log, TH_STREAM_OUT, "after\n", 6);
+	CHECK(!log.failed);
+	th_log_close(&log);
+	read_back();
+	CHECK(strstr(file.data, "before") && strstr(file.data, "after"));
+	CHECK(!strstr(file.data, "lost"));
+	th_buf_release(&file);
+}
+
+static size_t lines_of(int number)
+{
+	struct th_error err = {0};
+	char name[TH_LOG_FILE];
+	struct th_buf text;
+	size_t count = 0;
+
+	th_log_file("log", number, name);
+	th_buf_init(&text, 64 << 20);
+	if (th_file_read(unit_folder_fd, name, &text, &err) == 1) {
+		for (const char *at = text.data; *at; at++)
+			count += *at == '\n';
+	}
+	th_buf_release(&text);
+	return count;
+}
+
+static void files_follow_one_another(void)
+{
+	struct th_log_settings settings;
+	struct th_error err = {0};
+	struct th_log log;
+	int lowest, highest;
+	size_t lines = 0;
+
+	CHECK_INT(th_log_settings("size=64K,files=1000", &settings, &err), 0);
+	CHECK_INT(th_log_open(unit_folder_fd, "log", &settings, &log, &err), 0);
+	for (int i = 0; i < 20000; i++)
+		th_log_write(&log, TH_STREAM_OUT, "one of the lines\n", 17);
+	th_log_close(&log);
+	CHECK_INT(th_log_files(unit_folder_fd, "log", &lowest, &highest), 0);
+	CHECK_INT(lowest, 0);
+	CHECK(highest > 3);
+	for (int i = lowest; i <= highest; i++)
+		lines += lines_of(i);
+	CHECK_INT(lines, 20000);
+	/* A session's log is another one. */
+	CHECK_INT(th_log_files(unit_folder_fd, "session-x", &lowest, &highest),
+		-1);
+}
+
+static void the_oldest_goes_first(void)
+{
+	struct th_log_settings settings;
+	struct th_error err = {0};
+	struct th_log log;
+	int lowest, highest;
+
+	CHECK_INT(th_log_settings("files=3,size=64K", &settings, &err), 0);
+	CHECK_INT(th_log_open(unit_folder_fd, "log", &settings, &log, &err), 0);
+	for (int i = 0; i < 20000; i++)
+		th_log_write(&log, TH_STREAM_OUT, "one of the lines\n", 17);
+	/* Opened again, it goes on in the same file. */
+	th_log_close(&log);
+	CHECK_INT(th_log_files(unit_folder_fd, "log", &lowest, &highest), 0);
+	CHECK_INT(highest - lowest, 2);
+	CHECK_INT(th_log_open(unit_folder_fd, "log", &settings, &log, &err), 0);
+	CHECK_INT(log.number, highest);
+	th_log_close(&log);
+}
+
+static void settings_are_read(void)
+{
+	static const char *const bad[] = {
+		"size=1K", "files=0", "files=x", "colour", "size="};
+	struct th_log_settings settings;
+	struct th_error err = {0};
+
+	CHECK_INT(th_log_settings("journal,size=1M", &settings, &err), 0);
+	CHECK(settings.journal);
+	CHECK_INT(settings.size_bytes, 1 << 20);
+	CHECK_INT(settings.files, 64);
+	for (size_t i = 0; i < COUNT_OF(bad); i++) {
+		th_error_clear(&err);
+		CHECK_INT(th_log_settings(bad[i], &settings, &err), -1);
+		CHECK(strstr(err.hint, "--log") != NULL);
+	}
 }
 
 static void other_lines_are_no_entries(void)
@@ -171,6 +283,10 @@ static const CU_TestInfo tests[] = {
 		long_lines_go_on_in_the_next_entry},
 	{"streams do not mix", streams_do_not_mix},
 	{"a full disk ends the log only", a_full_disk_ends_the_log_only},
+	{"it goes on when there is room", it_goes_on_when_there_is_room},
+	{"files follow one another", files_follow_one_another},
+	{"the oldest goes first", the_oldest_goes_first},
+	{"settings are read", settings_are_read},
 	{"other lines are no entries", other_lines_are_no_entries},
 	CU_TEST_INFO_NULL};
 

@@ -284,7 +284,8 @@ static void every_step_is_an_event(void)
 	CHECK_INT(count, 0);
 	free(ports);
 	CHECK_INT(th_state_remove(store->db, row.id, "test", &err), 0);
-	CHECK_INT(th_state_events(store->db, row.id, &events, &count, &err), 0);
+	CHECK_INT(th_state_events(store->db, row.id, 0, &events, &count, &err),
+		0);
 	CHECK_INT(count, 4);
 	CHECK_TEXT(events[1].from, "created");
 	CHECK_TEXT(events[1].to, "running");

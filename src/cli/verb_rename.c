@@ -1,0 +1,40 @@
+/* rename: another name for a container. */
+#include <stdio.h>
+
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int run(struct invocation *call)
+{
+	struct th_object object = {0};
+	struct th_error err = {0};
+
+	if (th_object_find(&call->context, call->objects[0], TH_KIND_CONTAINER,
+		    &object, &err) ||
+		th_container_rename(&call->context, &object.container,
+			call->objects[1], &err))
+		return say_error(&err);
+	if (!call->quiet)
+		printf("%s is now %s\n", object.container.name,
+			call->objects[1]);
+	th_object_release(&object);
+	return EXIT_DONE;
+}
+
+static const char *const text[] = {
+	"Works in every state. The host name inside stays what it was when the",
+	"container was made.", NULL};
+
+static const char *const examples[] = {
+	"tidyhull rename amber-buoy gauge-north", NULL};
+
+const struct verb verb_rename = {.name = "rename",
+	.group = "containers",
+	.summary = "give a container another name",
+	.usage = "CONTAINER NAME",
+	.text = text,
+	.examples = examples,
+	.flags = VERB_STORE | VERB_LOOK,
+	.least = 2,
+	.most = 2,
+	.run = run};

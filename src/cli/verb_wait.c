@@ -1,0 +1,214 @@
+/* wait: until a container or session has ended, or is ready. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/clock.h"
+#include "cli/attach.h"
+#include "cli/output.h"
+#include "cli/verbs.h"
+
+static int read_timeout(
+	struct invocation *call, int *timeout_ms, struct th_error *err)
+{
+	const char *text = option_value(call, "timeout");
+	int64_t span_us;
+
+	*timeout_ms = -1;
+	if (!text)
+		return 0;
+	if (th_clock_parse_span(text, &span_us) ||
+		span_us > (int64_t)7 * 86400 * 1000000) {
+		th_fail(err, TH_USAGE, "\"%.50s\" is not a span of time", text);
+		return th_hint(err, "write for example 30s or 2m");
+	}
+	*timeout_ms = (int)(span_us / 1000);
+	return 0;
+}
+
+/* How it ended last, as the state has it. */
+static int ended_code(const struct th_container_row *row)
+{
+	struct th_ending ending = {
+		.outcome = (int32_t)row->outcome, .code = row->code};
+
+	switch (row->outcome) {
+	case TH_OUTCOME_EXITED:
+	case TH_OUTCOME_SIGNAL:
+		return attach_exit_code(&ending);
+	case TH_OUTCOME_OUT_OF_MEMORY:
+		return 137;
+	default:
+		return EXIT_TOOL;
+	}
+}
+
+static int say_ended(struct invocation *call, const char *name, int code)
+{
+	if (!call->quiet)
+		printf("%s ended with %d\n", name, code);
+	return code;
+}
+
+static int wait_end(struct invocation *call, struct th_container_row *row,
+	int timeout_ms, struct th_error *err)
+{
+	struct th_ending ending;
+	struct th_container_row now = *row;
+	int rc;
+
+	if (row->state == TH_STATE_CREATED) {
+		th_fail(err, TH_FAILED, "container \"%s\" was never started",
+			row->name);
+		th_hint(err, "tidyhull start %s", row->name);
+		return EXIT_TOOL;
+	}
+	rc = th_container_wait(
+		&call->context, row->id, "end", NULL, timeout_ms, &ending, err);
+	if (rc < 0)
+		return EXIT_TOOL;
+	if (rc == 1 && ending.outcome == TH_OUTCOME_OUT_OF_MEMORY)
+		return say_ended(call, row->name, 137);
+	if (rc == 1 && ending.outcome != TH_OUTCOME_NONE)
+		return say_ended(call, row->name, attach_exit_code(&ending));
+	if (th_container_settle_row(&call->context, &now, err) ||
+		th_state_get(call->context.store->db, row->id, &now, err) < 0)
+		return EXIT_TOOL;
+	if (!now.id[0] || now.outcome == TH_OUTCOME_NONE) {
+		th_fail(err, TH_FAILED,
+			"container \"%s\" is gone, and how it ended is not "
+			"known",
+			row->name);
+		return EXIT_TOOL;
+	}
+	return say_ended(call, row->name, ended_code(&now));
+}
+
+static int wait_ready(struct invocation *call, struct th_container_row *row,
+	int timeout_ms, struct th_error *err)
+{
+	struct th_ending ending;
+	int rc;
+
+	if (!row->probe[0]) {
+		th_fail(err, TH_USAGE,
+			"container \"%s\" has no probe that would say when it "
+			"is ready",
+			row->name);
+		th_hint(err,
+			"tidyhull adjust %s --probe tcp:80, or http: or exec:",
+			row->name);
+		return EXIT_TOOL;
+	}
+	rc = th_container_wait(&call->context, row->id, "ready", NULL,
+		timeout_ms, &ending, err);
+	if (rc == 2) {
+		if (!call->quiet)
+			printf("%s is ready\n", row->name);
+		return EXIT_DONE;
+	}
+	if (rc >= 0) {
+		th_fail(err, TH_FAILED, "container \"%s\" does not run",
+			row->name);
+		th_hint(err, "tidyhull why %s", row->name);
+	}
+	return EXIT_TOOL;
+}
+
+static int wait_session(struct invocation *call,
+	const struct th_session_row *session, int timeout_ms,
+	struct th_error *err)
+{
+	struct th_session_row *now = NULL;
+	struct th_ending ending;
+	size_t count = 0;
+	int rc = 0, code;
+
+	if (session->ended_us)
+		return say_ended(call, session->id, session->code);
+	rc = th_container_wait(&call->context, session->container, "end",
+		session->id, timeout_ms, &ending, err);
+	if (rc < 0)
+		return EXIT_TOOL;
+	if (rc == 1)
+		return say_ended(call, session->id, attach_exit_code(&ending));
+	if (th_state_sessions(call->context.store->db, NULL, session->id, &now,
+		    &count, err))
+		return EXIT_TOOL;
+	code = count && now[0].ended_us ? now[0].code : 137;
+	free(now);
+	return say_ended(call, session->id, code);
+}
+
+static int wait_one(
+	struct invocation *call, const char *name, bool ready, int timeout_ms)
+{
+	struct th_object object;
+	struct th_error err = {0};
+	int code = EXIT_TOOL;
+
+	if (th_object_find(&call->context, name,
+		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err)) {
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	if (object.kind == TH_KIND_SESSION)
+		code = wait_session(call, &object.session, timeout_ms, &err);
+	else if (ready)
+		code = wait_ready(call, &object.container, timeout_ms, &err);
+	else
+		code = wait_end(call, &object.container, timeout_ms, &err);
+	if (err.code)
+		say_error(&err);
+	th_object_release(&object);
+	return code;
+}
+
+static int run(struct invocation *call)
+{
+	const char *what = option_value(call, "for");
+	struct th_error err = {0};
+	int timeout_ms, code = EXIT_DONE;
+
+	if (what && strcmp(what, "end") != 0 && strcmp(what, "ready") != 0) {
+		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be waited for", what);
+		th_hint(&err, "there are: end, ready");
+	}
+	if (err.code || read_timeout(call, &timeout_ms, &err)) {
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	for (int i = 0; i < call->object_count; i++) {
+		int one;
+
+		fflush(stdout);
+		one = wait_one(call, call->objects[i],
+			what && strcmp(what, "ready") == 0, timeout_ms);
+		code = code ? code : one;
+	}
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"for", "WHAT", "end (the default), or ready: its probe succeeds"},
+	{"timeout", "TIME", "how long at most"}, {NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"The exit code is that of the program, or of the session's command; of",
+	"the first that failed where there are several. A container that is",
+	"restarted has not ended.", NULL};
+
+static const char *const examples[] = {"tidyhull wait almanac",
+	"tidyhull wait --for ready --timeout 1m ledger", NULL};
+
+const struct verb verb_wait = {.name = "wait",
+	.group = "containers",
+	.summary = "wait until a container ends, or is ready",
+	.usage = "CONTAINER|SESSION...",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_LOOK | VERB_PASSES_CODE,
+	.least = 1,
+	.most = -1,
+	.run = run};

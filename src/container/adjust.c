@@ -1,0 +1,190 @@
+/* Other limits, another restart policy or probe, another name. */
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/json.h"
+#include "container/ask.h"
+#include "container/container.h"
+#include "keeper/plan.h"
+#include "keeper/policy.h"
+#include "keeper/probe.h"
+#include "oci/bundle.h"
+
+/* Takes the limits out of an OCI "resources" object, and puts others in. */
+static void rewrite_limits(json_t *resources, const struct th_limit *limit)
+{
+	static const char *const parts[] = {"memory", "cpu", "pids", "blockIO"};
+	struct th_limit kept = *limit;
+	int64_t *values[] = {&kept.memory_bytes, &kept.swap_bytes, &kept.cpu_us,
+		&kept.processes, &kept.io_weight};
+
+	for (size_t i = 0; i < 4; i++)
+		json_object_del(resources, parts[i]);
+	for (size_t i = 0; i < 5; i++)
+		*values[i] = *values[i] < 0 ? 0 : *values[i];
+	th_limit_write(&kept, resources);
+}
+
+static int keep_limits(int folder, struct th_plan *plan,
+	const struct th_limit *limit, const char *text, struct th_error *err)
+{
+	json_t *doc = NULL, *part;
+	char *copy = strdup(text);
+	int rc;
+
+	rc = copy ? th_json_read_file(
+			    folder, "config.json", TH_BUNDLE_MAX, &doc, err)
+		  : th_fail_memory(err);
+	if (rc == 1) {
+		part = json_object_get(
+			json_object_get(doc, "linux"), "resources");
+		rewrite_limits(part, limit);
+		free(plan->limit);
+		plan->limit = copy;
+		copy = NULL;
+		rc = th_json_write_file(
+			     folder, "config.json", doc, 0600, false, err) ||
+				th_plan_write(folder, plan, err)
+			? -1
+			: 0;
+	}
+	json_decref(doc);
+	free(copy);
+	return rc;
+}
+
+static int ask_to_adjust(const struct th_context *context,
+	const struct th_container_row *row, const struct th_limit *change,
+	const char *text, struct th_error *err)
+{
+	json_t *resources;
+
+	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED)
+		return 0;
+	resources = json_object();
+	th_limit_write(change, resources);
+	return keeper_ask(context, row, TH_ACT_KILL, TH_SAY_ADJUST,
+		json_pack("{s:o s:s s:s}", "resources", resources, "limit",
+			text, "actor", context->actor),
+		err);
+}
+
+int th_container_adjust(const struct th_context *context,
+	const struct th_container_row *row, const struct th_strings *changes,
+	char text[TH_LIMIT_TEXT], struct th_error *err)
+{
+	struct th_limit change = {0}, whole = {0};
+	struct th_plan plan = {0};
+	char path[64];
+	int folder, rc = -1;
+
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	/* Two at once would each forget what the other has changed. */
+	if (folder < 0 || flock(folder, LOCK_EX)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot lock the container's folder");
+		goto out;
+	}
+	if (th_plan_read(folder, &plan, err) ||
+		(plan.limit && *plan.limit &&
+			th_limit_parse(plan.limit, &whole, err)))
+		goto out;
+	for (size_t i = 0; i < changes->count; i++) {
+		struct th_error ignored = {0};
+
+		if (th_limit_parse(changes->items[i], &whole, err))
+			goto out;
+		/* What it lacks alone stands in the others. */
+		th_limit_parse(changes->items[i], &change, &ignored);
+	}
+	if (change.swap_bytes > 0)
+		change.memory_bytes = whole.memory_bytes;
+	th_limit_format(&whole, text);
+	if (ask_to_adjust(context, row, &change, text, err) == 0)
+		rc = keep_limits(folder, &plan, &whole, text, err);
+out:
+	th_plan_release(&plan);
+	th_close(&folder);
+	return rc;
+}
+
+int th_container_adjust_life(const struct th_context *context,
+	const struct th_container_row *row, const char *restart,
+	const char *probe, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_policy policy;
+	struct th_probe parsed;
+	char cause[256];
+
+	if (restart && th_policy_parse(restart, &policy, err))
+		return -1;
+	if (probe) {
+		if (th_probe_parse(probe, &parsed, err))
+			return -1;
+		th_probe_release(&parsed);
+	}
+	if (th_state_adjust(store->db, row->id, restart, probe, err))
+		return -1;
+	snprintf(cause, sizeof(cause), "%s%.100s%s%s%.100s",
+		restart ? "its restart policy is now " : "",
+		restart ? restart : "", restart && probe ? ", " : "",
+		probe ? "its probe is now " : "",
+		probe ? *probe ? probe : "none" : "");
+	if (th_state_note(store->db, row->id, cause, context->actor, NULL, err))
+		return -1;
+	if (row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED)
+		return 0;
+	/* One that has just ended finds it at its next start. */
+	if (keeper_ask(context, row, TH_ACT_STOP, TH_SAY_RELOAD, json_object(),
+		    err))
+		th_error_clear(err);
+	return 0;
+}
+
+int th_container_rename(const struct th_context *context,
+	const struct th_container_row *row, const char *name,
+	struct th_error *err)
+{
+	struct th_plan plan = {0};
+	char path[64], *copy;
+	int folder, rc = -1;
+
+	if (!th_name_valid(name)) {
+		th_fail(err, TH_USAGE, "\"%.100s\" cannot be a name", name);
+		return th_hint(err,
+			"a name has up to 63 letters, digits, dots, dashes "
+			"and underscores");
+	}
+	if (th_state_rename(
+		    context->store->db, row->id, name, context->actor, err))
+		return -1;
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0 || flock(folder, LOCK_EX)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot lock the container's folder");
+		goto out;
+	}
+	copy = strdup(name);
+	if (th_plan_read(folder, &plan, err) || !copy) {
+		free(copy);
+		goto out;
+	}
+	free(plan.name);
+	plan.name = copy;
+	rc = th_plan_write(folder, &plan, err);
+out:
+	th_plan_release(&plan);
+	th_close(&folder);
+	return rc;
+}

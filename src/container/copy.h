@@ -1,0 +1,48 @@
+/* Copying files and folders in and out of containers. */
+#ifndef TH_CONTAINER_COPY_H
+#define TH_CONTAINER_COPY_H
+
+#include <stdint.h>
+
+#include "container/place.h"
+
+enum th_owner {
+	TH_OWNER_AUTO, /* inside: the container's user; outside: the caller */
+	TH_OWNER_KEEP, /* as at the source */
+	TH_OWNER_GIVEN
+};
+
+struct th_copy {
+	enum th_owner owner;
+	uid_t uid; /* of TH_OWNER_GIVEN */
+	gid_t gid;
+	/* filled: */
+	uint64_t files, bytes, skipped; /* skipped: sockets and devices */
+};
+
+/* Copies from one place to another, both open. A folder at the target (or a
+ * path that ends with a slash) gets the source under its own name; otherwise
+ * the target is the new name. Each file appears whole or not at all. */
+int th_copy(const struct th_place *from, const struct th_place *to,
+	struct th_copy *copy, struct th_error *err);
+
+/* The source as a tar archive (POSIX pax) written to fd. */
+int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
+	struct th_error *err);
+/* A tar archive, read from fd, into the folder at the place. Names that lead
+ * out of it are refused. Owners are the archive's where nothing else is said.
+ */
+int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
+	struct th_error *err);
+
+/* ---- shared by the parts of it ---- */
+
+/* Gives the entry NAME in the folder its owner: as the copy says, or, where
+ * it does not, the source's. */
+int copy_owner(const struct th_copy *copy, const struct th_place *to, int dir,
+	const char *name, uid_t uid, gid_t gid, bool keep_by_default,
+	struct th_error *err);
+/* A name in the folder that nobody has, to be renamed when all is written. */
+void copy_temporary(char name[48]);
+
+#endif

@@ -1,0 +1,136 @@
+#include "container/place.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/path.h"
+#include "keeper/lock.h"
+#include "keeper/root.h"
+#include "oci/bundle.h"
+
+int th_place_parse(
+	const char *text, struct th_place *place, struct th_error *err)
+{
+	const char *colon = strchr(text, ':');
+	const char *slash = strchr(text, '/');
+
+	memset(place, 0, sizeof(*place));
+	place->root = place->lock = -1;
+	if (!*text)
+		return th_fail(err, TH_USAGE, "an empty path is no place");
+	/* "container:NAME:/path" says the kind as everywhere. */
+	if (strncmp(text, "container:", 10) == 0 && strchr(text + 10, ':'))
+		colon = strchr(text + 10, ':');
+	if (!colon || (slash && slash < colon)) {
+		place->path = strdup(text);
+		return place->path ? 0 : th_fail_memory(err);
+	}
+	if (colon[1] != '/') {
+		th_fail(err, TH_USAGE,
+			"the path inside the container is not absolute in "
+			"\"%.200s\"",
+			text);
+		return th_hint(err,
+			"write CONTAINER:/path; a file of this host with a "
+			"colon in its name is ./%.100s",
+			text);
+	}
+	place->container = strndup(text, (size_t)(colon - text));
+	place->path = strdup(colon + 1);
+	return place->container && place->path ? 0 : th_fail_memory(err);
+}
+
+static int open_living(struct th_place *place, struct th_error *err)
+{
+	char path[64];
+
+	snprintf(path, sizeof(path), "/proc/%d/root", place->row.pid);
+	place->root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+	if (place->root >= 0)
+		return 0;
+	return th_fail_sys(err, TH_FAILED, errno,
+		"cannot reach the files of container \"%s\"", place->row.name);
+}
+
+/* Nothing that was written must be lost: the mount is not a volatile one. */
+static int open_resting(const struct th_context *context,
+	struct th_place *place, int folder, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_plan plan;
+	int rc;
+
+	rc = th_lock_wait(
+		store->run_fd, place->row.id, 5000, &place->lock, err);
+	if (rc == 0)
+		return th_fail(err, TH_IN_USE,
+			"container \"%s\" is being started or removed by "
+			"another command",
+			place->row.name);
+	if (rc < 0 || th_plan_read(folder, &plan, err))
+		return -1;
+	rc = th_plan_open_root(
+		&plan, store, place->row.id, false, &place->root, err);
+	th_plan_release(&plan);
+	return rc;
+}
+
+int th_place_open(const struct th_context *context, struct th_place *place,
+	struct th_error *err)
+{
+	struct th_bundle bundle;
+	struct th_object object;
+	char path[64];
+	int folder, rc;
+
+	if (!place->container)
+		return 0;
+	if (th_object_find(
+		    context, place->container, TH_KIND_CONTAINER, &object, err))
+		return -1;
+	place->row = object.container;
+	snprintf(path, sizeof(path), "containers/%s", place->row.id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the container's folder");
+	rc = th_bundle_read(folder, &bundle, err);
+	if (rc == 0) {
+		place->uid = bundle.process.uid;
+		place->gid = bundle.process.gid;
+		th_bundle_release(&bundle);
+		rc = place->row.state == TH_STATE_RUNNING ||
+				place->row.state == TH_STATE_PAUSED
+			? open_living(place, err)
+			: open_resting(context, place, folder, err);
+	}
+	th_close(&folder);
+	place->open = rc == 0;
+	return rc;
+}
+
+void th_place_release(const struct th_context *context, struct th_place *place)
+{
+	th_close(&place->root);
+	if (place->lock >= 0)
+		th_lock_drop(
+			context->store->run_fd, place->row.id, &place->lock);
+	free(place->container);
+	free(place->path);
+	place->container = place->path = NULL;
+}
+
+int th_place_at(const struct th_place *place, const char *path)
+{
+	if (place->root < 0)
+		return open(path, O_PATH | O_CLOEXEC);
+	while (*path == '/')
+		path++;
+	return th_path_open_in_root(place->root, *path ? path : ".", O_PATH, 0);
+}

@@ -1,0 +1,36 @@
+/* Places that files are copied from and to. */
+#ifndef TH_CONTAINER_PLACE_H
+#define TH_CONTAINER_PLACE_H
+
+#include <stdbool.h>
+#include <sys/types.h>
+
+#include "container/container.h"
+
+/* A place on the host, or inside a container. */
+struct th_place {
+	char *container; /* what was written before ":"; NULL on the host */
+	char *path; /* owned, as the other */
+	/* While it is open: */
+	bool open;
+	struct th_container_row row;
+	int root; /* what the path is resolved in; -1 on the host */
+	int lock; /* of a container that does not run, or -1 */
+	uid_t uid; /* whose the files become that are copied in */
+	gid_t gid;
+};
+
+/* "CONTAINER:/path" or a path of the host ("./a:b" where it holds a colon). */
+int th_place_parse(
+	const char *text, struct th_place *place, struct th_error *err);
+/* Finds the container and opens its root: the living one, or, while it is kept
+ * from being started, the one on the disk. */
+int th_place_open(const struct th_context *context, struct th_place *place,
+	struct th_error *err);
+void th_place_release(const struct th_context *context, struct th_place *place);
+
+/* Opens the path with O_PATH; links are followed, inside a container only
+ * within it. -1 with errno. */
+int th_place_at(const struct th_place *place, const char *path);
+
+#endif

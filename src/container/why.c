@@ -1,0 +1,457 @@
+#include "container/why.h"
+
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "container/history.h"
+#include "keeper/plan.h"
+#include "keeper/policy.h"
+#include "oci/bundle.h"
+
+/* Everything that is looked at. */
+struct look {
+	const struct th_context *context;
+	const struct th_container_row *row;
+	struct th_why *why;
+	struct th_event_row *events;
+	size_t event_count;
+	const struct th_event_row *end; /* the last end of a run, or NULL */
+	const struct th_event_row *start; /* the last start, or NULL */
+};
+
+static void say(struct look *look, char *text)
+{
+	/* Without memory a sentence is missing, no more. */
+	th_strings_take(&look->why->sentences, text);
+}
+
+static void advise(struct look *look, char *text)
+{
+	th_strings_take(&look->why->advice, text);
+}
+
+static void set_kind(struct look *look, const char *kind)
+{
+	snprintf(look->why->kind, sizeof(look->why->kind), "%s", kind);
+}
+
+static void ago(int64_t time_us, char text[48])
+{
+	char span[TH_TIME_TEXT];
+	int64_t since = th_clock_now_us() - time_us;
+
+	th_clock_span(since > 0 ? since : 0, span);
+	snprintf(text, 48, "%s ago", span);
+}
+
+static void find_events(struct look *look)
+{
+	for (size_t i = look->event_count; i > 0; i--) {
+		const struct th_event_row *event = &look->events[i - 1];
+		bool changed = strcmp(event->from, event->to) != 0;
+		bool from_life = strcmp(event->from, "running") == 0 ||
+			strcmp(event->from, "paused") == 0;
+
+		if (!look->start && changed &&
+			strcmp(event->to, "running") == 0 &&
+			strcmp(event->from, "paused") != 0)
+			look->start = event;
+		if (!look->end && (event->outcome[0] || changed) &&
+			(strcmp(event->to, "waiting") == 0 ||
+				(strcmp(event->to, "stopped") == 0 &&
+					(from_life || event->outcome[0]))))
+			look->end = event;
+	}
+}
+
+/* The last event whose cause begins so, or NULL. */
+static const struct th_event_row *last_event(
+	const struct look *look, const char *cause)
+{
+	for (size_t i = look->event_count; i > 0; i--) {
+		const struct th_event_row *event = &look->events[i - 1];
+
+		if (strncmp(event->cause, cause, strlen(cause)) == 0)
+			return event;
+	}
+	return NULL;
+}
+
+/* ---- ends ---- */
+
+static const char *how(const struct th_container_row *row, char text[80])
+{
+	const char *name = th_signal_name(row->code);
+
+	if (row->outcome == TH_OUTCOME_EXITED)
+		snprintf(text, 80, "with exit code %d", row->code);
+	else if (row->outcome == TH_OUTCOME_SIGNAL)
+		snprintf(text, 80, "by the signal %s%s%d%s", name ? name : "",
+			name ? " (" : "", row->code, name ? ")" : "");
+	else
+		text[0] = '\0';
+	return text;
+}
+
+static void after_start(const struct th_container_row *row, char text[64])
+{
+	char span[TH_TIME_TEXT];
+
+	text[0] = '\0';
+	if (!row->started_us || row->ended_us < row->started_us)
+		return;
+	th_clock_span(row->ended_us - row->started_us, span);
+	snprintf(text, 64, " %s after its start", span);
+}
+
+static void explain_could_not_start(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	const char *reason = row->reason;
+	char when[48];
+
+	ago(row->ended_us, when);
+	if (strncmp(reason, "could not be started: ", 22) == 0)
+		reason += 22;
+	say(look,
+		th_format("%s could not be started, %s: %.400s", row->name,
+			when, reason));
+	if (strstr(reason, "there is no program"))
+		set_kind(look, "program-not-found");
+	else if (strstr(reason, "for this machine") ||
+		strstr(reason, "this machine is"))
+		set_kind(look, "wrong-architecture");
+	else if (strstr(reason, "interpreter") || strstr(reason, "loader"))
+		set_kind(look, "interpreter-missing");
+	else if (strstr(reason, "execute"))
+		set_kind(look, "not-executable");
+	else if (strstr(reason, "is in use"))
+		set_kind(look, "port-taken");
+	else if (strstr(reason, "mount"))
+		set_kind(look, "mount-failed");
+	else
+		set_kind(look, "could-not-start");
+	if (strcmp(look->why->kind, "program-not-found") == 0)
+		advise(look,
+			th_format("its command was: %s; the image's own is "
+				  "shown by tidyhull show image:%s",
+				row->command, row->image_name));
+	else if (strcmp(look->why->kind, "wrong-architecture") == 0)
+		advise(look,
+			th_format("an image for this machine's architecture is "
+				  "needed: tidyhull peek %s lists them",
+				row->image_name));
+	else if (strcmp(look->why->kind, "not-executable") == 0)
+		advise(look,
+			th_format("the file needs the permission to be "
+				  "executed (chmod +x) where the image is "
+				  "made"));
+}
+
+static void explain_end(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	const char *cause = look->end ? look->end->cause : "";
+	const char *actor = look->end ? look->end->actor : "?";
+	char when[48], after[64], way[80];
+
+	ago(row->ended_us, when);
+	after_start(row, after);
+	how(row, way);
+	if (strncmp(cause, "its probe failed", 16) == 0) {
+		set_kind(look, "probe-failed");
+		say(look,
+			th_format("%s was stopped%s because %.200s, %s",
+				row->name, after, cause, when));
+	} else if (strncmp(cause, "was sent signal", 15) == 0) {
+		set_kind(look, "killed");
+		say(look,
+			th_format("%s ended%s %s, %s: it %s by %s", row->name,
+				after, way, when, cause, actor));
+	} else if (strncmp(cause, "stopped", 7) == 0) {
+		set_kind(look, "stopped");
+		say(look,
+			th_format("%s was stopped%s by %s, %s", row->name,
+				after, actor, when));
+		say(look,
+			strstr(cause, "grace period")
+				? th_format("it did not heed its stop signal "
+					    "and was killed after the grace "
+					    "period")
+				: th_format("it ended %s", way));
+	} else if (strncmp(cause, "its keeper was asked", 20) == 0) {
+		set_kind(look, "host-going-down");
+		say(look,
+			th_format("%s was ended%s %s, %s: its keeper was "
+				  "asked to end, as a host does that goes "
+				  "down",
+				row->name, after, way, when));
+	} else if (row->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
+		say(look,
+			th_format("%s was ended%s by the kernel, %s: its "
+				  "memory was used up",
+				row->name, after, when));
+	} else if (row->outcome == TH_OUTCOME_SIGNAL) {
+		set_kind(look, "signal");
+		say(look,
+			th_format("%s was ended%s %s, %s; nobody sent it "
+				  "through tidyhull",
+				row->name, after, way, when));
+	} else {
+		set_kind(look, row->code ? "failed" : "done");
+		say(look,
+			th_format("%s ended by itself%s %s, %s", row->name,
+				after, way, when));
+	}
+}
+
+static void explain_loss(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	char when[48];
+
+	ago(row->ended_us, when);
+	if (row->outcome == TH_OUTCOME_HOST_RESTARTED) {
+		set_kind(look, "host-restarted");
+		say(look,
+			th_format("%s ended with a restart of the host, which "
+				  "was noticed %s",
+				row->name, when));
+		return;
+	}
+	set_kind(look, "keeper-lost");
+	say(look,
+		th_format("%s ended with its keeper, which was killed; that "
+			  "was noticed %s",
+			row->name, when));
+	advise(look,
+		th_format("a keeper is killed by hand, or by the kernel when "
+			  "the host's memory is used up: see dmesg"));
+}
+
+/* Will it be started again, and why not? */
+static void explain_next(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	struct th_policy policy;
+	struct th_verdict verdict;
+	struct th_error ignored = {0};
+	struct th_run run = {.outcome = row->outcome,
+		.code = row->code,
+		.ran_ms = (row->ended_us - row->started_us) / 1000,
+		.by_person = strncmp(row->reason, "stopped", 7) == 0,
+		.tries = row->tries};
+
+	if (th_policy_parse(row->restart, &policy, &ignored))
+		return;
+	if (row->wanted && policy.kind != TH_NEVER) {
+		say(look,
+			th_format("its restart policy wants it up (%s): "
+				  "tidyhull start --all-due starts it",
+				row->restart));
+		return;
+	}
+	if (policy.kind == TH_NEVER)
+		run.by_person = false;
+	th_policy_judge(&policy, &run, &verdict);
+	if (!verdict.again)
+		say(look,
+			th_format("it will not be restarted, because %s",
+				verdict.why));
+}
+
+/* ---- what it was ---- */
+
+static void find_words(struct look *look)
+{
+	struct th_history_options options = TH_HISTORY_ALL;
+	struct th_history *history = NULL;
+	struct th_error ignored = {0};
+	struct th_log_entry entry;
+	struct th_why *why = look->why;
+
+	options.last = TH_LAST_WORDS;
+	if (th_history_open(look->context->store, look->row->id, NULL, &options,
+		    &history, &ignored))
+		return;
+	while (why->word_count < TH_LAST_WORDS &&
+		th_history_next(history, &entry, &ignored) == 1) {
+		struct th_word *word = &why->words[why->word_count];
+
+		word->err = entry.stream == TH_STREAM_ERR;
+		word->text = strndup(entry.data, entry.len);
+		free(entry.data);
+		if (word->text)
+			why->word_count++;
+	}
+	th_history_close(history);
+}
+
+static void find_symptom(struct look *look)
+{
+	struct th_case of = {.row = look->row,
+		.words = look->why->words,
+		.word_count = look->why->word_count,
+		.limit = "",
+		.program = ""};
+	struct th_bundle bundle;
+	struct th_plan plan;
+	struct th_error ignored = {0};
+	char path[64];
+	int folder;
+
+	snprintf(path, sizeof(path), "containers/%s", look->row->id);
+	folder = openat(look->context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0 || th_plan_read(folder, &plan, &ignored)) {
+		th_close(&folder);
+		return;
+	}
+	if (th_bundle_read(folder, &bundle, &ignored) == 0) {
+		of.mounts = &plan.mount_texts;
+		of.limit = plan.limit ? plan.limit : "";
+		of.host_network = strcmp(plan.network, "host") == 0;
+		of.program = bundle.process.args.items[0];
+		of.arg_count = bundle.process.args.count;
+		of.terminal = bundle.process.terminal;
+		of.uid = bundle.process.uid;
+		th_symptom_find(&of, look->why);
+		th_bundle_release(&bundle);
+	}
+	th_plan_release(&plan);
+	th_close(&folder);
+}
+
+/* ---- states ---- */
+
+static void explain_stopped(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+
+	find_words(look);
+	if (row->outcome == TH_OUTCOME_COULD_NOT_START) {
+		explain_could_not_start(look);
+	} else if (row->outcome == TH_OUTCOME_HOST_RESTARTED ||
+		row->outcome == TH_OUTCOME_KEEPER_LOST) {
+		explain_loss(look);
+	} else {
+		explain_end(look);
+		if (strcmp(look->why->kind, "stopped") != 0 &&
+			strcmp(look->why->kind, "killed") != 0 &&
+			strcmp(look->why->kind, "probe-failed") != 0)
+			find_symptom(look);
+	}
+}
+
+static void explain_running(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	const struct th_event_row *event;
+	char when[48];
+
+	ago(row->started_us, when);
+	set_kind(look, "running");
+	say(look,
+		th_format("%s is running since it was started %s by %s",
+			row->name, when,
+			look->start ? look->start->actor : "?"));
+	if (row->restarts)
+		say(look,
+			th_format("it was started again %d time%s%s%.200s",
+				row->restarts, row->restarts == 1 ? "" : "s",
+				look->end ? "; the last time it ended so: "
+					  : "",
+				look->end ? look->end->cause : ""));
+	if (!row->health[0])
+		return;
+	event = last_event(look, "its probe");
+	set_kind(look, row->health);
+	say(look,
+		event ? th_format("it is %s: %.200s", row->health, event->cause)
+		      : th_format("it is %s: its probe has not succeeded yet",
+				row->health));
+}
+
+static void explain(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	char span[TH_TIME_TEXT], when[48];
+	int64_t left;
+
+	switch (row->state) {
+	case TH_STATE_CREATED:
+		ago(row->created_us, when);
+		set_kind(look, "created");
+		say(look,
+			th_format("%s was created %s and never started",
+				row->name, when));
+		advise(look, th_format("tidyhull start %s", row->name));
+		break;
+	case TH_STATE_PAUSED:
+		set_kind(look, "paused");
+		ago(look->event_count
+				? look->events[look->event_count - 1].time_us
+				: 0,
+			when);
+		say(look,
+			th_format("%s was paused %s by %s", row->name, when,
+				look->event_count
+					? look->events[look->event_count - 1]
+						  .actor
+					: "?"));
+		advise(look,
+			th_format(
+				"tidyhull resume %s lets it go on", row->name));
+		break;
+	case TH_STATE_RUNNING:
+		find_words(look);
+		explain_running(look);
+		break;
+	case TH_STATE_WAITING:
+		explain_stopped(look);
+		left = row->next_us - th_clock_now_us();
+		th_clock_span(left > 0 ? left : 0, span);
+		say(look,
+			th_format("it is started again in %s (try %d), as its "
+				  "restart policy is %s",
+				span, row->tries, row->restart));
+		advise(look,
+			th_format("tidyhull start %s does not wait; tidyhull "
+				  "stop %s holds it down",
+				row->name, row->name));
+		break;
+	case TH_STATE_STOPPED:
+		explain_stopped(look);
+		explain_next(look);
+		break;
+	}
+}
+
+int th_why(const struct th_context *context, const struct th_container_row *row,
+	struct th_why *why, struct th_error *err)
+{
+	struct look look = {.context = context, .row = row, .why = why};
+
+	memset(why, 0, sizeof(*why));
+	if (th_state_events(context->store->db, row->id, 0, &look.events,
+		    &look.event_count, err))
+		return -1;
+	find_events(&look);
+	explain(&look);
+	free(look.events);
+	return 0;
+}
+
+void th_why_release(struct th_why *why)
+{
+	th_strings_release(&why->sentences);
+	th_strings_release(&why->advice);
+	for (size_t i = 0; i < why->word_count; i++)
+		free(why->words[i].text);
+	why->word_count = 0;
+}

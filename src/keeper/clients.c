@@ -1,0 +1,152 @@
+/* Commands that are connected to the keeper. */
+#include <errno.h>
+#include <fcntl.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/epoll.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+
+static void client_ready(struct th_watch *watch, uint32_t events);
+
+void keeper_add_client(struct keeper *keeper, int fd, bool attached)
+{
+	struct client *client = calloc(1, sizeof(*client));
+
+	if (!client) {
+		close(fd);
+		return;
+	}
+	fcntl(fd, F_SETFL, O_NONBLOCK);
+	client->keeper = keeper;
+	client->attached = attached;
+	client->watch.owner = client;
+	client->watch.ready = client_ready;
+	if (th_loop_watch(&keeper->loop, &client->watch, fd, EPOLLIN)) {
+		close(fd);
+		free(client);
+		return;
+	}
+	client->next = keeper->clients;
+	client->place = &keeper->clients;
+	if (client->next)
+		client->next->place = &client->next;
+	keeper->clients = client;
+}
+
+void keeper_drop_client(struct client *client)
+{
+	struct keeper *keeper = client->keeper;
+	int fd = client->watch.fd;
+
+	th_loop_forget(&keeper->loop, &client->watch);
+	th_close(&fd);
+	if (client->session)
+		client->session->client = NULL;
+	if (client->pending) {
+		keeper->blocked--;
+		free(client->pending);
+	}
+	*client->place = client->next;
+	if (client->next)
+		client->next->place = client->place;
+	if (client->attached && keeper->input && !client->left)
+		keeper_take_input(keeper, "", 0, true);
+	free(client);
+	keeper_update_streams(keeper);
+}
+
+void keeper_tell(struct client *client, enum th_message_type type,
+	const void *data, size_t len)
+{
+	struct keeper *keeper = client->keeper;
+	struct th_message *message;
+
+	if (client->pending) {
+		/* Only the very last message can meet a client that is still
+		 * stuck; it then learns the end from the closed channel. */
+		return;
+	}
+	if (th_channel_send(client->watch.fd, type, data, len, NULL, 0) == 0)
+		return;
+	if (errno != EAGAIN)
+		return; /* it has gone: the loop will see that */
+	message = malloc(sizeof(*message));
+	if (!message)
+		return;
+	message->type = (uint16_t)type;
+	message->len = (uint32_t)len;
+	memcpy(message->data, data, len);
+	client->pending = message;
+	keeper->blocked++;
+	th_loop_change(&keeper->loop, &client->watch, EPOLLOUT);
+	keeper_update_streams(keeper);
+}
+
+static void send_pending(struct client *client)
+{
+	struct keeper *keeper = client->keeper;
+	struct th_message *message = client->pending;
+
+	if (th_channel_send(client->watch.fd,
+		    (enum th_message_type)message->type, message->data,
+		    message->len, NULL, 0) &&
+		errno == EAGAIN)
+		return;
+	free(message);
+	client->pending = NULL;
+	keeper->blocked--;
+	th_loop_change(&keeper->loop, &client->watch, EPOLLIN);
+	keeper_update_streams(keeper);
+}
+
+static void client_ready(struct th_watch *watch, uint32_t events)
+{
+	static struct th_message message;
+	struct client *client = watch->owner;
+	struct th_error err = {0};
+	int fds[TH_CHANNEL_FDS], rc;
+
+	if (client->pending) {
+		if (events & (EPOLLERR | EPOLLHUP))
+			keeper_drop_client(client);
+		else
+			send_pending(client);
+		return;
+	}
+	rc = th_channel_receive(watch->fd, &message, fds, &err);
+	if (rc == 1)
+		keeper_handle(client, &message, fds);
+	for (int i = 0; i < TH_CHANNEL_FDS; i++)
+		th_close(&fds[i]);
+	if (rc == 0 || (rc < 0 && errno != EAGAIN))
+		keeper_drop_client(client);
+}
+
+static void listener_ready(struct th_watch *watch, uint32_t events)
+{
+	struct keeper *keeper = watch->owner;
+	int fd = accept4(watch->fd, NULL, NULL, SOCK_CLOEXEC);
+
+	(void)events;
+	if (fd >= 0)
+		keeper_add_client(keeper, fd, false);
+}
+
+int keeper_listen(struct keeper *keeper, struct th_error *err)
+{
+	int fd = th_channel_listen(keeper->store->run_fd, keeper->id, err);
+
+	if (fd < 0)
+		return -1;
+	keeper->listener.owner = keeper;
+	keeper->listener.ready = listener_ready;
+	if (th_loop_watch(&keeper->loop, &keeper->listener, fd, EPOLLIN) == 0)
+		return 0;
+	th_fail_sys(err, TH_FAILED, errno, "cannot watch the keeper's socket");
+	th_close(&fd);
+	return -1;
+}

@@ -1,0 +1,123 @@
+/* What a keeper holds from the first run of its container to the last. */
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "keeper/lock.h"
+
+/* How long an earlier keeper may take to leave. */
+#define LAST_KEEPER_MS 15000
+
+/* The keeper of the last run may still be cleaning up behind it. */
+static int take_lock(struct keeper *keeper, struct th_error *err)
+{
+	struct th_store *store = keeper->store;
+	int rc;
+
+	rc = th_lock_take(store->run_fd, keeper->id, &keeper->lock_fd, err);
+	if (rc != 0)
+		return rc;
+	rc = th_state_get(store->db, keeper->id, &keeper->row, err);
+	keeper->row.id[0] = '\0';
+	if (rc != 1 || keeper->row.state != TH_STATE_STOPPED)
+		return rc < 0 ? -1 : 0;
+	return th_lock_wait(store->run_fd, keeper->id, LAST_KEEPER_MS,
+		&keeper->lock_fd, err);
+}
+
+int keeper_load(struct keeper *keeper, struct th_error *err)
+{
+	int rc;
+
+	rc = th_state_get(keeper->store->db, keeper->id, &keeper->row, err);
+	if (rc == 0)
+		return th_fail(err, TH_NOT_FOUND,
+			"the container %s is not there any more", keeper->id);
+	if (rc < 0)
+		return -1;
+	th_plan_release(&keeper->plan);
+	th_bundle_release(&keeper->bundle);
+	th_probe_release(&keeper->probing.probe);
+	if (th_plan_read(keeper->folder_fd, &keeper->plan, err) ||
+		th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
+		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
+		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))
+		return -1;
+	return 0;
+}
+
+static int open_log(struct keeper *keeper, struct th_error *err)
+{
+	struct th_log_settings settings;
+
+	if (th_log_settings(keeper->plan.log, &settings, err) ||
+		th_log_open(
+			keeper->folder_fd, "log", &settings, &keeper->log, err))
+		return -1;
+	keeper->log.id = keeper->id;
+	keeper->log.name = keeper->row.name;
+	return 0;
+}
+
+static int bind_ports(struct keeper *keeper, struct th_error *err)
+{
+	size_t count = keeper->plan.port_count;
+
+	keeper->port_fds = calloc(count + 1, sizeof(*keeper->port_fds));
+	keeper->port_rows = calloc(count * 2 + 1, sizeof(*keeper->port_rows));
+	if (!keeper->port_fds || !keeper->port_rows)
+		return th_fail_memory(err);
+	for (size_t i = 0; i < count; i++)
+		keeper->port_fds[i][0] = keeper->port_fds[i][1] = -1;
+	keeper->port_count = count;
+	for (size_t i = 0; i < count; i++) {
+		struct th_port *port = &keeper->plan.ports[i];
+		static const char *const every[2] = {"0.0.0.0", "::"};
+
+		if (th_port_bind(port, keeper->port_fds[i], err))
+			return -1;
+		for (int family = 0; family < 2; family++) {
+			struct th_port_row *row;
+
+			if (keeper->port_fds[i][family] < 0)
+				continue;
+			row = &keeper->port_rows[keeper->port_row_count++];
+			snprintf(row->protocol, sizeof(row->protocol), "%s",
+				port->udp ? "udp" : "tcp");
+			snprintf(row->address, sizeof(row->address), "%s",
+				port->address[0] ? port->address
+						 : every[family]);
+			row->host_port = port->host_port;
+			row->port = port->port;
+		}
+	}
+	return 0;
+}
+
+int keeper_prepare(struct keeper *keeper, struct th_error *err)
+{
+	char path[64];
+	int rc = take_lock(keeper, err);
+
+	if (rc == 0)
+		return th_fail(err, TH_IN_USE,
+			"the container runs already, or is being started or "
+			"removed by another command");
+	if (rc < 0)
+		return -1;
+	snprintf(path, sizeof(path), "containers/%s", keeper->id);
+	keeper->folder_fd = openat(keeper->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (keeper->folder_fd < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the container's folder");
+	if (keeper_load(keeper, err) || open_log(keeper, err) ||
+		bind_ports(keeper, err))
+		return -1;
+	return keeper_listen(keeper, err);
+}

@@ -1,0 +1,89 @@
+/* Signals to the program, and the stop with its grace period. */
+#include <fcntl.h>
+#include <sched.h>
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "keeper/keeper.h"
+
+/* A line of /proc/PID/status that holds a set of signals. */
+static uint64_t signal_set(pid_t pid, const char *name)
+{
+	char path[48], *at;
+	struct th_error ignored = {0};
+	struct th_buf buf;
+	uint64_t set = 0;
+
+	snprintf(path, sizeof(path), "/proc/%d/status", (int)pid);
+	th_buf_init(&buf, 65536);
+	if (th_file_read(AT_FDCWD, path, &buf, &ignored) == 1) {
+		at = strstr(buf.data, name);
+		if (at)
+			set = strtoull(at + strlen(name), NULL, 16);
+	}
+	th_buf_release(&buf);
+	return set;
+}
+
+static bool ends_by_default(int number)
+{
+	switch (number) {
+	case SIGCHLD:
+	case SIGCONT:
+	case SIGURG:
+	case SIGWINCH:
+	case SIGSTOP:
+	case SIGTSTP:
+	case SIGTTIN:
+	case SIGTTOU:
+		return false;
+	default:
+		return true;
+	}
+}
+
+/* The kernel does not let a signal without a handler end the first process of
+ * a PID namespace, so what the signal means by default is done by hand:
+ * nobody should wait ten seconds for a program that cannot hear. */
+void keeper_signal(struct keeper *keeper, int number)
+{
+	uint64_t bit = (uint64_t)1 << (number - 1);
+	pid_t pid = keeper->sandbox.pid;
+
+	if (keeper->ended)
+		return;
+	/* A reaper hears all of them, and the program below it is no first
+	 * process. */
+	if (!keeper->options.reaper &&
+		keeper->bundle.namespaces & CLONE_NEWPID && number != SIGKILL &&
+		ends_by_default(number) &&
+		!((signal_set(pid, "SigCgt:") | signal_set(pid, "SigIgn:") |
+			  signal_set(pid, "SigBlk:")) &
+			bit)) {
+		keeper->stands_for = number;
+		number = SIGKILL;
+	}
+	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, number, NULL, 0);
+}
+
+void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
+	const char *cause, const char *actor)
+{
+	if (!keeper->stopping) {
+		snprintf(keeper->end_cause, sizeof(keeper->end_cause), "%s",
+			cause);
+		snprintf(keeper->ended_by, sizeof(keeper->ended_by), "%s",
+			actor ? actor : "");
+	}
+	keeper->stopping = true;
+	keeper->force_ms = th_clock_mono_ms() + grace_ms;
+	keeper_signal(keeper, number);
+	/* The signal waits for it when it wakes up. */
+	keeper_thaw(keeper);
+}

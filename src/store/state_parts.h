@@ -1,0 +1,18 @@
+/* What the parts of the containers' state share. For the store module only. */
+#ifndef TH_STORE_STATE_PARTS_H
+#define TH_STORE_STATE_PARTS_H
+
+#include <stddef.h>
+
+#include "store/container_state.h"
+
+/* A column of the current row as text of at most size bytes. */
+void state_copy(char *to, size_t size, struct th_query *query, int column);
+/* Makes room for one more item in a list that doubles; NULL without memory. */
+void *state_grow(void **list, size_t count, size_t size);
+/* Records one event, with the name that the container has at this time. */
+int state_add_event(struct th_db *db, const char *id, const char *from,
+	const char *to, const char *cause, const char *actor,
+	const char *outcome, int code, struct th_error *err);
+
+#endif
