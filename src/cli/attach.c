@@ -361,8 +361,10 @@ int attach_run(const struct attach_options *options, struct th_ending *ending,
 
 int attach_exit_code(const struct th_ending *ending)
 {
-	return ending->outcome == TH_OUTCOME_SIGNAL ? 128 + ending->code
-						    : ending->code;
+	return ending->outcome == TH_OUTCOME_SIGNAL ||
+			ending->outcome == TH_OUTCOME_OUT_OF_MEMORY
+		? 128 + ending->code
+		: ending->code;
 }
 
 int attach_keys(

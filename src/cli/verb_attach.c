@@ -90,7 +90,7 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {
 	"What is on its screen is drawn again first, as far as the log has it.",
-	"Several can be attached at the same time. Ctrl-T L leaves it running; "
+	"Several can be attached at the same time. Ctrl-T l leaves it running; "
 	"a",
 	"program without a terminal is left with Ctrl-C. The exit code is the",
 	"program's own where it ends meanwhile.", NULL};

@@ -79,7 +79,7 @@ static const char *const text[] = {
 	"The exit code is the program's own; 125 where tidyhull itself failed,",
 	"126 and 127 where the program cannot be executed or is not there,",
 	"128+n where signal n ended it. Signals and input reach the program.",
-	"On a terminal, Ctrl-T L leaves it running; \"attach\" comes back.",
+	"On a terminal, Ctrl-T l leaves it running; \"attach\" comes back.",
 	NULL};
 
 static const char *const examples[] = {

@@ -278,12 +278,12 @@ static int find_target(const struct th_place *from, const struct th_place *to,
 			snprintf(name, 256, "root");
 		return fd;
 	}
-	if (fd >= 0 && to->path[len - 1] == '/') {
-		th_close(&fd);
-		th_fail(err, TH_USAGE, "%.300s is not a folder", to->path);
+	th_close(&fd);
+	if (to->path[len - 1] == '/') {
+		th_fail(err, TH_USAGE, "there is no folder %.300s", to->path);
+		th_hint(err, "make it first, or leave out the last slash");
 		return -1;
 	}
-	th_close(&fd);
 	while (len > 1 && to->path[len - 1] == '/')
 		len--;
 	above = strndup(to->path, len);

@@ -397,6 +397,14 @@ static int take_entry(struct in *in, struct archive_entry *entry)
 	return rc ? -1 : 0;
 }
 
+static int no_archive(struct in *in)
+{
+	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.200s",
+		archive_error_string(in->archive));
+	return th_hint(in->err, "one that is compressed is unpacked first: "
+				"zcat FILE | tidyhull copy - ...");
+}
+
 static int take_all(struct in *in)
 {
 	struct archive_entry *entry;
@@ -410,11 +418,7 @@ static int take_all(struct in *in)
 	}
 	if (rc == ARCHIVE_EOF)
 		return 0;
-	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.200s",
-		archive_error_string(in->archive));
-	return th_hint(in->err,
-		"one that is compressed is unpacked first: "
-		"zcat FILE | tidyhull copy - ...");
+	return no_archive(in);
 }
 
 int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
@@ -443,8 +447,7 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	archive_read_support_format_tar(in.archive);
 	archive_read_support_format_empty(in.archive);
 	if (archive_read_open_fd(in.archive, fd, BLOCK))
-		th_fail(err, TH_FAILED, "cannot read the archive: %.200s",
-			archive_error_string(in.archive));
+		no_archive(&in);
 	else
 		rc = take_all(&in);
 	archive_read_free(in.archive);

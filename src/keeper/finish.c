@@ -231,6 +231,24 @@ static void remove_group(struct keeper *keeper)
 		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
 }
 
+/* The ports stay held, and who connects is told at once that nobody is
+ * there. */
+static void begin_wait(struct keeper *keeper, struct end *end)
+{
+	struct th_error ignored = {0};
+
+	describe_wait(keeper, end);
+	record_wait(keeper, end);
+	keeper->tries = end->verdict.tries;
+	keeper->next_ms = th_clock_mono_ms() + end->verdict.wait_ms;
+	keeper->phase = PHASE_WAIT;
+	release_run(keeper);
+	if (keeper->port_count)
+		keeper->relay = th_relay_new_closed(&keeper->loop);
+	if (keeper->relay)
+		keeper_serve_ports(keeper, &ignored);
+}
+
 void keeper_end_run(struct keeper *keeper)
 {
 	struct end end;
@@ -242,13 +260,8 @@ void keeper_end_run(struct keeper *keeper)
 	find_cause(keeper, &end);
 	judge(keeper, &end);
 	if (end.verdict.again) {
-		describe_wait(keeper, &end);
-		record_wait(keeper, &end);
-		keeper->tries = end.verdict.tries;
-		keeper->next_ms = th_clock_mono_ms() + end.verdict.wait_ms;
-		keeper->phase = PHASE_WAIT;
+		begin_wait(keeper, &end);
 		tell_again(keeper, &end);
-		release_run(keeper);
 		return;
 	}
 	record_end(keeper, &end);
@@ -307,17 +320,15 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 		why->msg);
 	judge(keeper, &end);
 	if (end.verdict.again) {
-		describe_wait(keeper, &end);
-		record_wait(keeper, &end);
-		keeper->tries = end.verdict.tries;
-		keeper->next_ms = th_clock_mono_ms() + end.verdict.wait_ms;
-		keeper->phase = PHASE_WAIT;
+		begin_wait(keeper, &end);
+		return;
 	} else {
 		struct th_change change = {.to = TH_STATE_STOPPED,
 			.outcome = TH_OUTCOME_COULD_NOT_START,
 			.reason = why->msg,
 			.cause = end.cause,
 			.actor = "keeper",
+			.tries = end.verdict.tries,
 			.wanted = TH_NOT_WANTED};
 		struct th_error ignored = {0};
 
@@ -364,6 +375,8 @@ void keeper_leave(struct keeper *keeper)
 	struct th_ending none = {0};
 
 	tell_end(keeper, &none);
+	th_relay_free(keeper->relay);
+	keeper->relay = NULL;
 	release_run(keeper);
 	release_kept(keeper);
 	if (!keeper->plan.keep)

@@ -160,6 +160,8 @@ int keeper_load(struct keeper *keeper, struct th_error *err);
 /* start.c: actor asks for it. */
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
+/* Gives the ports to the relay that is there. */
+int keeper_serve_ports(struct keeper *keeper, struct th_error *err);
 /* Another try to start what waits: 0 where it runs. */
 int keeper_start_again(struct keeper *keeper, struct th_error *err);
 /* clients.c */

@@ -95,21 +95,26 @@ static int64_t earlier(int64_t one, int64_t other)
 	return other < 0 || one < other ? one : other;
 }
 
+static int64_t until(int64_t time_ms)
+{
+	int64_t left = time_ms - th_clock_mono_ms();
+
+	return left < 0 ? 0 : left;
+}
+
 /* Milliseconds until something is due, or -1. */
 static int next_due(struct keeper *keeper)
 {
-	int64_t now = th_clock_mono_ms(), left = -1;
+	int64_t left = -1;
 
 	if (keeper->phase == PHASE_WAIT)
-		left = keeper->next_ms > now ? keeper->next_ms - now : 0;
+		left = until(keeper->next_ms);
 	else if (keeper->ended)
-		left = keeper->ended_ms + LAST_OUTPUT_MS - now;
+		left = until(keeper->ended_ms + LAST_OUTPUT_MS);
 	else if (keeper->stopping && !keeper->by_force)
-		left = keeper->force_ms - now;
+		left = until(keeper->force_ms);
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
-	if (left < -1)
-		left = 0;
 	return left > 1000000 ? 1000000 : (int)left;
 }
 

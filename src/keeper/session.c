@@ -3,6 +3,7 @@
 #include <fcntl.h>
 #include <inttypes.h>
 #include <poll.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -172,6 +173,30 @@ static void tell_waiters(
 	}
 }
 
+/* The kernel ends all others of a PID namespace before its first process is
+ * gone: whoever is killed meanwhile ended with the container. */
+static bool container_is_ending(const struct keeper *keeper)
+{
+	char path[48], *at;
+	struct th_error ignored = {0};
+	unsigned int flags = 0;
+	struct th_buf text;
+
+	if (keeper->ended || !keeper->sandbox.pid)
+		return true;
+	snprintf(path, sizeof(path), "/proc/%d/stat", (int)keeper->sandbox.pid);
+	th_buf_init(&text, 4096);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+		/* proc(5): behind the name state, five numbers, flags; the
+		 * kernel's PF_EXITING is 4. */
+		at = strrchr(text.data, ')');
+		if (at)
+			sscanf(at + 2, "%*c %*d %*d %*d %*d %*d %u", &flags);
+	}
+	th_buf_release(&text);
+	return flags & 4;
+}
+
 static void end_session(struct session *session, int status)
 {
 	struct keeper *keeper = session->keeper;
@@ -179,6 +204,9 @@ static void end_session(struct session *session, int status)
 	struct th_error ignored = {0};
 	int fd = session->watch.fd;
 
+	if (WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL &&
+		container_is_ending(keeper))
+		keeper->sessions_ended++;
 	if (WIFSIGNALED(status)) {
 		ending.outcome = TH_OUTCOME_SIGNAL;
 		ending.code = WTERMSIG(status);
@@ -225,12 +253,11 @@ struct session *keeper_find_session(struct keeper *keeper, const char *id)
 void keeper_end_sessions(struct keeper *keeper)
 {
 	struct th_error ignored = {0};
+	int count = keeper->sessions_ended;
 	char cause[96];
-	int count = 0;
 
 	for (struct session *at = keeper->sessions; at; at = at->next)
 		count++;
-	keeper->sessions_ended = count;
 	if (count) {
 		snprintf(cause, sizeof(cause), "%d session%s ended with it",
 			count, count == 1 ? "" : "s");
@@ -244,6 +271,7 @@ void keeper_end_sessions(struct keeper *keeper)
 		waitpid(keeper->sessions->pid, &status, 0);
 		end_session(keeper->sessions, status);
 	}
+	keeper->sessions_ended = count;
 }
 
 /* The streams of a session that nobody watches: nothing to read, and pipes to

@@ -111,7 +111,7 @@ static int write_hosts(struct keeper *keeper, struct th_error *err)
 }
 
 /* The relay gets copies: the ports are held until the last run has ended. */
-static int serve_ports(struct keeper *keeper, struct th_error *err)
+int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
 {
 	int rc = 0;
 
@@ -158,7 +158,7 @@ static int join_network(struct keeper *keeper, struct th_error *err)
 		own ? "::1" : keeper->joined.address6);
 	if (!keeper->relay)
 		return th_fail_memory(err);
-	return serve_ports(keeper, err);
+	return keeper_serve_ports(keeper, err);
 }
 
 static int record(
@@ -212,6 +212,8 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 /* What one run has left in the keeper's memory. */
 static void forget_run(struct keeper *keeper)
 {
+	th_relay_free(keeper->relay);
+	keeper->relay = NULL;
 	th_close(&keeper->sandbox.status);
 	memset(&keeper->sandbox, 0, sizeof(keeper->sandbox));
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;

@@ -87,6 +87,15 @@ struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	return relay;
 }
 
+struct th_relay *th_relay_new_closed(struct th_loop *loop)
+{
+	struct th_relay *relay = calloc(1, sizeof(*relay));
+
+	if (relay)
+		relay->loop = loop;
+	return relay;
+}
+
 static void watch_accepts(struct th_relay *relay, uint32_t events)
 {
 	for (struct listener *at = relay->listeners; at; at = at->next)

@@ -15,6 +15,10 @@ struct th_relay;
 struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	const char *address4, const char *address6);
 
+/* A relay that leads nowhere: whoever connects is reset at once. For ports that
+ * are held while nothing is behind them. */
+struct th_relay *th_relay_new_closed(struct th_loop *loop);
+
 /* Serves a bound port; takes the descriptors over. */
 int th_relay_serve(struct th_relay *relay, const struct th_port *port,
 	const int fds[2], struct th_error *err);

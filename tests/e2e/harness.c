@@ -5,6 +5,7 @@
 #include <fcntl.h>
 #include <grp.h>
 #include <poll.h>
+#include <pty.h>
 #include <signal.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -267,6 +268,54 @@ pid_t hull_start(const char *output, const char *line, ...)
 
 	snprintf(copy, sizeof(copy), "tidyhull %s", text);
 	return start_line(program(), output, copy);
+}
+
+pid_t hull_terminal(int *master, const char *line, ...)
+{
+	const struct winsize size = {.ws_row = 24, .ws_col = 80};
+	char copy[4100], *words[WORDS_MAX + 1];
+	pid_t pid;
+	FORMAT_LINE(line);
+
+	snprintf(copy, sizeof(copy), "tidyhull %s", text);
+	cut(copy, words);
+	fflush(NULL);
+	pid = forkpty(master, NULL, NULL, &size);
+	if (pid == 0)
+		become(program(), words, world_user);
+	fcntl(*master, F_SETFD, FD_CLOEXEC);
+	return pid;
+}
+
+bool screen_until(int master, char *screen, const char *text)
+{
+	struct pollfd one = {.fd = master, .events = POLLIN};
+	int64_t until = th_clock_mono_ms() + 15000;
+	size_t used = 0;
+
+	screen[0] = '\0';
+	while (!strstr(screen, text) && th_clock_mono_ms() < until &&
+		used + 1 < OUTPUT_BYTES) {
+		ssize_t got;
+
+		if (poll(&one, 1, 200) <= 0)
+			continue;
+		got = read(master, screen + used, OUTPUT_BYTES - 1 - used);
+		if (got <= 0)
+			break;
+		used += (size_t)got;
+		screen[used] = '\0';
+	}
+	if (strstr(screen, text))
+		return true;
+	printf("\n    \"%s\" does not come; there is: %s\n", text, screen);
+	return false;
+}
+
+void type_keys(int master, const char *keys)
+{
+	if (write(master, keys, strlen(keys)) < 0)
+		CU_FAIL("nothing can be typed");
 }
 
 pid_t other_start(const char *output, const char *line, ...)

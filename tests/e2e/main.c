@@ -12,7 +12,9 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_formats, suite_words, suite_registry, suite_access, suite_images,
 	suite_packed, suite_push, suite_peek, suite_endurance, suite_layers,
 	suite_json_forms, suite_pause, suite_processes, suite_mistakes,
-	suite_bundle, suite_limits, suite_escape, suite_runtime;
+	suite_bundle, suite_limits, suite_escape, suite_runtime, suite_life,
+	suite_probe, suite_logs, suite_sessions, suite_attach, suite_copy,
+	suite_why, suite_model, suite_many;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
@@ -20,7 +22,9 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
 	&suite_crash, &suite_formats, &suite_bundle, &suite_limits,
-	&suite_escape, &suite_runtime, &suite_json_forms, NULL};
+	&suite_escape, &suite_runtime, &suite_life, &suite_probe, &suite_logs,
+	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
+	&suite_many, &suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {

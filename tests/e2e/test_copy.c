@@ -1,0 +1,225 @@
+/* copy: in, out, across, as archives, and nowhere else. */
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static void launch_box(const char *more)
+{
+	CODE(hull("launch selwick/base --name box --network none %s -- sleep "
+		  "1000",
+		     more),
+		0);
+}
+
+static void make_tree(void)
+{
+	CODE(other("sh -c 'mkdir -p tree/deep/er; echo chart >tree/chart; echo "
+		   "low >tree/deep/er/tide; ln -s ../chart tree/deep/link; ln "
+		   "-s nowhere tree/dangling; chmod 640 tree/chart; chmod 700 "
+		   "tree/deep; touch -d 2020-01-02 tree/chart'"),
+		0);
+}
+
+static const char *const same_tree =
+	"sh -c 'cd %s && find . | sort && cat chart deep/er/tide && readlink "
+	"deep/link dangling && stat -c %%a,%%Y chart deep/er/tide | head -n1 && "
+	"stat -c %%a deep'";
+
+static void check_same(const char *folder)
+{
+	char wanted[4096];
+
+	snprintf(wanted, sizeof(wanted), "%.4000s", other(same_tree, "tree")->out);
+	CHECK(strlen(wanted) > 60);
+	CHECK_TEXT(other(same_tree, folder)->out, wanted);
+}
+
+static void a_tree_goes_in_and_out(void)
+{
+	struct result *result;
+
+	make_tree();
+	launch_box("");
+	result = hull("copy tree box:/srv");
+	CODE(result, 0);
+	SAYS(result->out, "copied ");
+	CODE(hull("exec box -- cat /srv/tree/deep/link"), 0);
+	CODE(hull("copy box:/srv/tree back"), 0);
+	check_same("back");
+	/* Into a folder that is there, under its own name. */
+	CODE(other("mkdir shelf"), 0);
+	CODE(hull("copy box:/srv/tree/ shelf"), 0);
+	check_same("shelf/tree");
+	/* One file, and another name. */
+	CODE(hull("copy box:/srv/tree/chart one"), 0);
+	CHECK(file_holds("one", "chart"));
+	CODE(hull("copy one box:/srv/tree/two"), 0);
+	CHECK_TEXT(hull("exec box -- cat /srv/tree/two")->out, "chart\n");
+	CODE(hull("stop box"), 0);
+	/* The same with one that does not run. */
+	CODE(hull("copy one box:/srv/late"), 0);
+	CODE(hull("copy box:/srv/tree/deep rest"), 0);
+	CHECK(file_holds("rest/er/tide", "low"));
+	CODE(hull("start box"), 0);
+	CHECK_TEXT(hull("exec box -- cat /srv/late")->out, "chart\n");
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/tree %s/back %s/shelf %s/rest", world_folder,
+		world_folder, world_folder, world_folder);
+}
+
+static void owners_are_who_they_should_be(void)
+{
+	struct stat st;
+	char path[300];
+
+	put_file("page", "tide tables");
+	launch_box("--user pilot");
+	CODE(hull("copy page box:/tmp/page"), 0);
+	CHECK_TEXT(hull("exec box --user 0 -- stat -c %%u /tmp/page")->out,
+		"1000\n");
+	CODE(hull("exec box -- cat /tmp/page"), 0);
+	CODE(hull("copy --owner 7:8 page box:/tmp/seven"), 0);
+	CHECK_TEXT(hull("exec box -- stat -c %%u:%%g /tmp/seven")->out,
+		"7:8\n");
+	CODE(hull("copy box:/tmp/seven mine"), 0);
+	snprintf(path, sizeof(path), "%s/mine", world_folder);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_uid, world_user);
+	CODE(hull("copy --owner anybody page box:/tmp/page"), 2);
+	CODE(hull("remove --force box"), 0);
+}
+
+static void archives_go_both_ways(void)
+{
+	struct result *result;
+
+	make_tree();
+	launch_box("");
+	CODE(hull("copy tree box:/srv/tree"), 0);
+	CODE(other("sh -c '%s/tidyhull --version >/dev/null; TIDYHULL_ROOT=%s "
+		   "%s/tidyhull copy box:/srv/tree - >tree.tar'",
+		     world_build, world_store, world_build),
+		0);
+	CODE(other("sh -c 'mkdir out && tar xf tree.tar -C out "
+		   "--no-same-owner'"),
+		0);
+	check_same("out/tree");
+	CODE(hull("exec box -- mkdir /srv/again"), 0);
+	CODE(other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy - box:/srv/again "
+		   "<tree.tar'",
+		     world_store, world_build),
+		0);
+	CHECK_TEXT(hull("exec box -- cat /srv/again/tree/deep/er/tide")->out,
+		"low\n");
+	result = hull_input("no archive at all, but long enough to be read "
+			    "as one or so it seems ..................",
+		80, "copy - box:/srv");
+	CODE(result, 2);
+	SAYS(result->err, "not a tar archive");
+	CODE(hull_input("", 0, "copy - box:/nosuch"), 3);
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/tree %s/out", world_folder, world_folder);
+}
+
+/* Links inside lead nowhere else than inside. */
+static void links_do_not_lead_out(void)
+{
+	struct result *result;
+	char target[300];
+
+	put_file("secret", "of the host");
+	snprintf(target, sizeof(target), "%s/secret", world_folder);
+	put_file("page", "from outside");
+	launch_box("");
+	CODE(hull("exec box -- sh -c 'ln -s %s /tmp/file; ln -s %s /tmp/dir; "
+		  "ln -s ../../../../../../../.. /tmp/up; mkdir -p /tmp/t; ln "
+		  "-s %s /tmp/t/inner'",
+		     target, world_folder, world_folder),
+		0);
+	/* Reading through them finds nothing of the host. */
+	CODE(hull("copy box:/tmp/file got"), 3);
+	CODE(hull("copy box:/tmp/dir/secret got"), 3);
+	result = hull("copy box:/tmp/up%s got", target);
+	CODE(result, 3);
+	/* Nor does writing. */
+	CODE(hull("copy page box:/tmp/dir/secret"), 3);
+	CHECK(file_holds("secret", "of the host"));
+	CODE(hull("copy page box:/tmp/file"), 0);
+	CHECK(file_holds("secret", "of the host"));
+	CHECK_TEXT(hull("exec box -- cat /tmp/file")->out, "from outside");
+	/* A tree is copied with its links as they are. */
+	CODE(hull("copy box:/tmp/t tree"), 0);
+	CHECK_TEXT(other("readlink tree/inner")->out[0] == '/' ? "yes" : "no",
+		"yes");
+	CHECK(!file_holds("got", "of the host"));
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/tree", world_folder);
+}
+
+/* An archive that tries to. */
+static void archives_do_not_lead_out(void)
+{
+	struct result *result;
+
+	launch_box("");
+	CODE(hull("exec box -- sh -c 'mkdir /tmp/in; ln -s /etc /tmp/in/etc'"),
+		0);
+	CODE(other("sh -c 'mkdir x; echo evil >x/evil; tar cPf evil.tar "
+		   "--transform s,x/evil,../../etc/evil, x/evil'"),
+		0);
+	result = other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy - box:/tmp/in "
+		       "<evil.tar'",
+		world_store, world_build);
+	CODE(result, 2);
+	SAYS(result->err, "leads out of the folder");
+	CODE(other("sh -c 'tar cf evil.tar --transform s,x/evil,etc/evil, "
+		   "x/evil'"),
+		0);
+	other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy - box:/tmp/in "
+	      "<evil.tar'",
+		world_store, world_build);
+	CODE(hull("exec box -- test -e /etc/evil"), 1);
+	CHECK_INT(access("/etc/evil", F_OK), -1);
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/x", world_folder);
+}
+
+static void mistakes_are_told(void)
+{
+	struct result *result;
+
+	put_file("page", "x");
+	launch_box("");
+	result = hull("copy page other");
+	CODE(result, 2);
+	SAYS(result->err, "CONTAINER:/path");
+	result = hull("copy page box:srv");
+	CODE(result, 2);
+	SAYS(result->err, "not absolute");
+	CODE(hull("copy nosuch box:/srv"), 3);
+	CODE(hull("copy page nosuch:/srv"), 3);
+	result = hull("copy page box:/no/such/folder");
+	CODE(result, 3);
+	SAYS(result->err, "the target's folder");
+	CODE(hull("copy page box:/etc/motd/"), 2);
+	CODE(hull("exec box -- mkdir -p /srv/page"), 0);
+	/* A folder copied into itself has an end. */
+	CODE(hull("copy box:/srv box:/srv/page"), 0);
+	CODE(hull("exec box -- test -d /srv/page/srv/page/srv"), 1);
+	CODE(hull("remove --force box"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"a tree goes in and out", a_tree_goes_in_and_out},
+	{"owners are who they should be", owners_are_who_they_should_be},
+	{"archives go both ways", archives_go_both_ways},
+	{"links do not lead out", links_do_not_lead_out},
+	{"archives do not lead out", archives_do_not_lead_out},
+	{"mistakes are told", mistakes_are_told}, CU_TEST_INFO_NULL};
+
+const struct suite suite_copy = {"copy", tests};
