@@ -20,17 +20,17 @@
 #define SHELL_MAX (16u << 20)
 
 /* The first of the usual ones that the container has, or NULL. */
-static const char *find_shell(const struct th_container_row *row)
+static const char *find_shell(
+	struct invocation *call, const struct th_container_row *row)
 {
 	static const char *const shells[] = {"/bin/bash", "/usr/bin/bash",
 		"/bin/sh", "/usr/bin/sh", "/bin/ash", "/bin/dash",
 		"/usr/local/bin/bash", "/busybox/sh"};
+	struct th_error ignored = {0};
 	const char *found = NULL;
-	char path[64];
-	int root;
+	int root = -1;
 
-	snprintf(path, sizeof(path), "/proc/%d/root", row->pid);
-	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+	th_container_root(&call->context, row, &root, &ignored);
 	for (size_t i = 0; !found && i < sizeof(shells) / sizeof(*shells);
 		i++) {
 		struct stat st;
@@ -92,7 +92,7 @@ static int enter(struct invocation *call, struct th_container_row *row,
 	struct th_error *err)
 {
 	bool bring = option_given(call, "bring-shell");
-	const char *shell = bring ? "sh" : find_shell(row);
+	const char *shell;
 	struct th_strings command = {0};
 	struct th_exec_options options = {.command = &command,
 		.user = option_value(call, "user"),
@@ -105,6 +105,7 @@ static int enter(struct invocation *call, struct th_container_row *row,
 
 	if (th_act_check(row, TH_ACT_EXEC, err))
 		return EXIT_TOOL;
+	shell = bring ? "sh" : find_shell(call, row);
 	if (!shell) {
 		fail_no_shell(row, err);
 		return EXIT_NO_PROGRAM;

@@ -134,6 +134,9 @@ int th_container_exec(const struct th_context *context,
 	const struct th_exec_options *options, int *channel, int *console,
 	char *session, struct th_error *err);
 
+/* The root folder of a living container, opened with O_PATH. */
+int th_container_root(const struct th_context *context,
+	const struct th_container_row *row, int *root, struct th_error *err);
 /* 1 where the container's program has a terminal, 0, -1. */
 int th_container_has_terminal(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err);

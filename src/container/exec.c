@@ -17,16 +17,17 @@
 #define ACCOUNTS_MAX (4u << 20)
 
 /* The passwd and group files as the running container has them. */
-static int resolve_user(const struct th_container_row *row, const char *text,
+static int resolve_user(const struct th_context *context,
+	const struct th_container_row *row, const char *text,
 	struct th_user *user, struct th_error *err)
 {
 	static const char *const names[2] = {"etc/passwd", "etc/group"};
 	struct th_buf files[2];
-	char path[64], name[TH_FD_PATH];
+	char name[TH_FD_PATH];
 	int root, rc;
 
-	snprintf(path, sizeof(path), "/proc/%d/root", row->pid);
-	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+	if (th_container_root(context, row, &root, err))
+		return -1;
 	for (int i = 0; i < 2; i++) {
 		struct th_error ignored = {0};
 		int fd = root < 0 ? -1
@@ -112,7 +113,7 @@ static json_t *compose_exec(const struct th_context *context,
 	struct th_buf text;
 	json_t *env = json_array(), *doc = NULL, *groups = json_array();
 
-	if (options->user && resolve_user(row, options->user, &user, err))
+	if (options->user && resolve_user(context, row, options->user, &user, err))
 		goto fail;
 	if (compose_env(context, row, options, options->user ? &user : NULL,
 		    env, err))
@@ -179,6 +180,25 @@ int th_container_exec(const struct th_context *context,
 		snprintf(session, TH_ID_LENGTH + 1, "%.*s", TH_ID_LENGTH,
 			message.data);
 	return 0;
+}
+
+int th_container_root(const struct th_context *context,
+	const struct th_container_row *row, int *root, struct th_error *err)
+{
+	struct th_message message;
+	int channel = -1, fds[TH_CHANNEL_FDS], rc;
+
+	*root = -1;
+	if (keeper_reach(context, row, TH_ACT_KILL, &channel, err))
+		return -1;
+	rc = keeper_send(
+		channel, TH_SAY_ROOT, json_object(), NULL, 0, err);
+	if (rc == 0)
+		rc = keeper_await(channel, TH_TELL_ROOT, &message, fds, err);
+	if (rc == 0)
+		*root = fds[0];
+	th_close(&channel);
+	return rc;
 }
 
 int th_container_has_terminal(const struct th_context *context,

@@ -45,18 +45,6 @@ int th_place_parse(
 	return place->container && place->path ? 0 : th_fail_memory(err);
 }
 
-static int open_living(struct th_place *place, struct th_error *err)
-{
-	char path[64];
-
-	snprintf(path, sizeof(path), "/proc/%d/root", place->row.pid);
-	place->root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
-	if (place->root >= 0)
-		return 0;
-	return th_fail_sys(err, TH_FAILED, errno,
-		"cannot reach the files of container \"%s\"", place->row.name);
-}
-
 /* Nothing that was written must be lost: the mount is not a volatile one. */
 static int open_resting(const struct th_context *context,
 	struct th_place *place, int folder, struct th_error *err)
@@ -107,7 +95,8 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 		th_bundle_release(&bundle);
 		rc = place->row.state == TH_STATE_RUNNING ||
 				place->row.state == TH_STATE_PAUSED
-			? open_living(place, err)
+			? th_container_root(
+				  context, &place->row, &place->root, err)
 			: open_resting(context, place, folder, err);
 	}
 	th_close(&folder);

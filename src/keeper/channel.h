@@ -29,6 +29,7 @@ enum th_message_type {
 	TH_SAY_START, /* {"actor": "..."}: do not wait any longer */
 	TH_SAY_WAIT, /* {"for": "end" or "ready", "session": "..."} */
 	TH_SAY_SESSION_SIGNAL, /* {"session", "signal", "actor"} */
+	TH_SAY_ROOT, /* its root folder is wanted */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */
@@ -38,6 +39,7 @@ enum th_message_type {
 	TH_TELL_SESSION, /* a session runs; with its terminal if any */
 	TH_TELL_DONE, /* a request was carried out */
 	TH_TELL_PLACE, /* struct th_log_place: what came before stands there */
+	TH_TELL_ROOT, /* a descriptor of it comes along */
 	TH_TELL_AGAIN /* struct th_ending: it ended and will be started again */
 };
 

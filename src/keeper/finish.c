@@ -146,7 +146,23 @@ static void record_wait(struct keeper *keeper, const struct end *end)
 	th_state_change(keeper->store->db, keeper->id, &change, &ignored);
 }
 
-/* The last one: what is not kept is taken out of the state. */
+/* The last step: what is not kept is taken out of the state. Until its folder
+ * is gone too, a mark says what there is to do, should this process die. */
+static void record_last(struct keeper *keeper, const struct th_change *change)
+{
+	struct th_store *store = keeper->store;
+	struct th_error ignored = {0};
+
+	if (keeper->plan.keep) {
+		th_state_change(store->db, keeper->id, change, &ignored);
+		return;
+	}
+	keeper->discarding = th_store_hold(store, &ignored) == 0;
+	th_store_unsettled(store, keeper->id, &ignored);
+	th_state_remove(store->db, keeper->id, "keeper", &ignored);
+}
+
+/* How the last run ended. */
 static void record_end(struct keeper *keeper, const struct end *end)
 {
 	bool asked = strcmp(end->actor, "keeper") != 0;
@@ -161,14 +177,8 @@ static void record_end(struct keeper *keeper, const struct end *end)
 		.tries = end->verdict.tries,
 		/* A host that goes down does not mean it for good. */
 		.wanted = by_host ? TH_WANTED_AS_IT_WAS : TH_NOT_WANTED};
-	struct th_error ignored = {0};
 
-	if (keeper->plan.keep)
-		th_state_change(
-			keeper->store->db, keeper->id, &change, &ignored);
-	else
-		th_state_remove(
-			keeper->store->db, keeper->id, "keeper", &ignored);
+	record_last(keeper, &change);
 }
 
 static void tell_end(struct keeper *keeper, const struct th_ending *ending)
@@ -291,12 +301,7 @@ void keeper_end_wait(
 	}
 	ending.outcome = (int32_t)change.outcome;
 	ending.code = change.code;
-	if (keeper->plan.keep)
-		th_state_change(
-			keeper->store->db, keeper->id, &change, &ignored);
-	else
-		th_state_remove(
-			keeper->store->db, keeper->id, change.actor, &ignored);
+	record_last(keeper, &change);
 	keeper->phase = PHASE_END;
 	tell_end(keeper, &ending);
 }
@@ -347,9 +352,10 @@ static void discard_folder(struct keeper *keeper)
 {
 	struct th_error ignored = {0};
 
-	if (th_store_hold(keeper->store, &ignored))
+	if (!keeper->discarding)
 		return;
-	th_store_remove_container(keeper->store, keeper->id, &ignored);
+	if (th_store_remove_container(keeper->store, keeper->id, &ignored) == 0)
+		th_store_settled(keeper->store, keeper->id);
 	th_store_let_go(keeper->store);
 }
 

@@ -137,6 +137,7 @@ struct keeper {
 	int64_t ended_ms;
 	int status;
 	int stands_for; /* the signal that a hard kill was sent for */
+	bool discarding; /* nothing is kept: the folder is to be removed */
 	bool stopping, by_force;
 	bool by_person; /* the stop is one that holds */
 	/* The last signal that a person sent, which may be why it ends. */

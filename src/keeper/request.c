@@ -1,4 +1,6 @@
 /* What commands ask of the keeper. */
+#include <errno.h>
+#include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/ioctl.h>
@@ -6,6 +8,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "base/json.h"
 #include "keeper/keeper.h"
 
@@ -214,6 +217,27 @@ static void resize(struct keeper *keeper, const struct th_message *message)
 		ioctl(keeper->out.fd, TIOCSWINSZ, &ws);
 }
 
+/* A command of an ordinary user has no right to look at processes of other
+ * IDs; their keeper has. */
+static void give_root(struct client *client)
+{
+	struct th_error err = {0};
+	char path[64];
+	int root;
+
+	snprintf(path, sizeof(path), "/proc/%d/root",
+		(int)client->keeper->sandbox.pid);
+	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+	if (root < 0) {
+		th_fail_sys(&err, TH_FAILED, errno,
+			"cannot reach the container's files");
+		refuse(client, &err);
+		return;
+	}
+	th_channel_send(client->watch.fd, TH_TELL_ROOT, NULL, 0, &root, 1);
+	th_close(&root);
+}
+
 void keeper_handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS])
 {
@@ -246,6 +270,12 @@ void keeper_handle(struct client *client, const struct th_message *message,
 	case TH_SAY_WAIT:
 	case TH_SAY_SESSION_SIGNAL:
 		take_request(client, message);
+		break;
+	case TH_SAY_ROOT:
+		if (keeper->phase != PHASE_RUN)
+			refuse_waiting(client);
+		else
+			give_root(client);
 		break;
 	case TH_SAY_RELOAD:
 		keeper_reload(client);

@@ -418,6 +418,9 @@ void keeper_start_session(struct client *client,
 
 	if (keeper->ended) {
 		th_fail(&err, TH_FAILED, "the container has just ended");
+	} else if (keeper->paused) {
+		/* A process in a frozen control group would never begin. */
+		th_fail(&err, TH_FAILED, "the container is paused");
 	} else if (client->session) {
 		th_fail(&err, TH_FAILED, "the client has a session already");
 	} else if (read_request(keeper, message, &request, &err) == 0) {

@@ -8,11 +8,13 @@
 #include <sys/prctl.h>
 #include <sys/socket.h>
 #include <sys/syscall.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "sandbox/child.h"
 #include "sandbox/clone.h"
+#include "sandbox/idmap.h"
 #include "sandbox/inside.h"
 #include "sandbox/words.h"
 
@@ -70,12 +72,67 @@ fail:
 	_exit(1);
 }
 
+/* The PID namespace counts for children only, so this process borrows it for
+ * the moment of the clone. */
+static pid_t birth(
+	const struct th_join_options *options, int group, int pair[2], int *pidfd)
+{
+	int own = open("/proc/self/ns/pid", O_RDONLY | O_CLOEXEC);
+	pid_t pid = -1;
+
+	if (own >= 0 &&
+		(!(options->namespaces & CLONE_NEWPID) ||
+			setns(options->target_pidfd, CLONE_NEWPID) == 0)) {
+		pid = clone_process(0, group, 0, pidfd);
+		if (pid == 0) {
+			close(pair[0]);
+			run_joined(options, pair[1]);
+		}
+		setns(own, CLONE_NEWPID);
+	}
+	th_close(&own);
+	return pid;
+}
+
+/* An ordinary user could not come back from it: a helper goes in, and gives
+ * birth to the session as its own sibling. */
+static pid_t birth_by_helper(
+	const struct th_join_options *options, int group, int pair[2], int *pidfd)
+{
+	struct word born = {.kind = WORD_BORN}, heard = {0};
+	int helper_fd = -1, made = -1;
+	pid_t helper = clone_process(0, -1, 0, &helper_fd);
+
+	if (helper == 0) {
+		if (setns(options->target_pidfd,
+			    options->namespaces & CLONE_NEWPID) == 0 ||
+			!(options->namespaces & CLONE_NEWPID))
+			born.pid = clone_process(0, group, CLONE_PARENT, &made);
+		else
+			born.pid = -1;
+		if (born.pid == 0) {
+			close(pair[0]);
+			run_joined(options, pair[1]);
+		}
+		word_tell(pair[1], &born, made);
+		_exit(0);
+	}
+	if (helper < 0)
+		return -1;
+	if (!word_hear(pair[0], &heard, pidfd) || heard.kind != WORD_BORN)
+		heard.pid = -1;
+	while (waitpid(helper, NULL, 0) < 0 && errno == EINTR)
+		;
+	th_close(&helper_fd);
+	return heard.pid;
+}
+
 int th_sandbox_join(const struct th_join_options *options,
 	struct th_sandbox *sandbox, struct th_error *err)
 {
 	int group = options->cgroup ? options->cgroup->fd : -1;
 	struct word word = {0};
-	int pair[2], own = -1, none = -1;
+	int pair[2], none = -1;
 	pid_t pid = -1;
 
 	memset(sandbox, 0, sizeof(*sandbox));
@@ -84,20 +141,9 @@ int th_sandbox_join(const struct th_join_options *options,
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make a channel to the session");
-	/* The PID namespace counts for children only, so this process borrows
-	 * it for the moment of the clone. */
-	own = open("/proc/self/ns/pid", O_RDONLY | O_CLOEXEC);
-	if (own >= 0 &&
-		(!(options->namespaces & CLONE_NEWPID) ||
-			setns(options->target_pidfd, CLONE_NEWPID) == 0)) {
-		pid = clone_process(0, group, 0, &sandbox->pidfd);
-		if (pid == 0) {
-			close(pair[0]);
-			run_joined(options, pair[1]);
-		}
-		setns(own, CLONE_NEWPID);
-	}
-	th_close(&own);
+	pid = th_idmap_is_own()
+		? birth_by_helper(options, group, pair, &sandbox->pidfd)
+		: birth(options, group, pair, &sandbox->pidfd);
 	close(pair[1]);
 	sandbox->channel = pair[0];
 	if (pid < 0) {

@@ -103,6 +103,15 @@ static void read_boot_id(struct th_store *store)
 	th_buf_release(&buf);
 }
 
+/* Of a keeper that had no time for it. */
+static void remove_socket(struct th_store *store, const char *id)
+{
+	char path[96];
+
+	snprintf(path, sizeof(path), "%.60s.sock", id);
+	unlinkat(store->run_fd, path, 0);
+}
+
 /* A folder of a container that the state does not know goes. */
 static void settle_container(struct th_store *store, int tmp, const char *mark)
 {
@@ -118,6 +127,11 @@ static void settle_container(struct th_store *store, int tmp, const char *mark)
 	snprintf(path, sizeof(path), "containers/%s", id);
 	if (!known && th_tree_remove(store->root_fd, path, &ignored))
 		return;
+	if (!known) {
+		remove_socket(store, id);
+		snprintf(path, sizeof(path), "%.60s.lock", id);
+		unlinkat(store->run_fd, path, 0);
+	}
 	unlinkat(tmp, mark, 0);
 }
 
@@ -312,6 +326,7 @@ int th_store_remove_container(
 {
 	char from[96], to[96];
 
+	remove_socket(store, id);
 	snprintf(from, sizeof(from), "containers/%.60s", id);
 	snprintf(to, sizeof(to), "tmp/%.60s.gone", id);
 	if (renameat(store->root_fd, from, store->root_fd, to)) {

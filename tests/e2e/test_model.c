@@ -204,7 +204,82 @@ static void random_courses_end_well(void)
 	CHECK(events > (size_t)steps / 8);
 }
 
+/* ---- one command at a time: exactly as the model says ---- */
+
+enum model { NONE, CREATED, RUNNING, PAUSED, STOPPED };
+
+static const char *const words[] = {
+	"", "created", "running", "paused", "stopped"};
+
+/* What each command comes to in each state: the exit code, and the state that
+ * follows (-1: the same). */
+static const struct {
+	const char *line;
+	struct {
+		int code, next;
+	} in[5];
+} model[] = {
+	{"launch selwick/base --network none --name box -- sleep 1000",
+		{{0, RUNNING}, {4, -1}, {4, -1}, {4, -1}, {4, -1}}},
+	{"create selwick/base --network none --name box -- sleep 1000",
+		{{0, CREATED}, {4, -1}, {4, -1}, {4, -1}, {4, -1}}},
+	{"start box",
+		{{3, -1}, {0, RUNNING}, {0, -1}, {4, -1}, {0, RUNNING}}},
+	{"stop box", {{3, -1}, {0, -1}, {0, STOPPED}, {0, STOPPED}, {0, -1}}},
+	{"restart box",
+		{{3, -1}, {0, RUNNING}, {0, -1}, {0, RUNNING}, {0, RUNNING}}},
+	{"pause box", {{3, -1}, {1, -1}, {0, PAUSED}, {1, -1}, {1, -1}}},
+	{"resume box", {{3, -1}, {1, -1}, {1, -1}, {0, RUNNING}, {1, -1}}},
+	{"remove box", {{3, -1}, {0, NONE}, {4, -1}, {4, -1}, {0, NONE}}},
+	{"remove --force box",
+		{{3, -1}, {0, NONE}, {0, NONE}, {0, NONE}, {0, NONE}}},
+	{"exec box -- true",
+		{{125, -1}, {125, -1}, {0, -1}, {125, -1}, {125, -1}}},
+	{"adjust box --restart never",
+		{{3, -1}, {0, -1}, {0, -1}, {0, -1}, {0, -1}}},
+	{"rename box box", {{3, -1}, {0, -1}, {0, -1}, {0, -1}, {0, -1}}},
+	{"why box", {{3, -1}, {0, -1}, {0, -1}, {0, -1}, {0, -1}}},
+	{"copy box:/etc/motd motd",
+		{{3, -1}, {0, -1}, {0, -1}, {0, -1}, {0, -1}}},
+};
+
+static void one_at_a_time_as_the_model_says(void)
+{
+	const char *seed_text = getenv("HULL_MODEL_SEED");
+	enum model state = NONE;
+
+	state_of_chance = seed_text ? (unsigned int)atol(seed_text)
+				    : (unsigned int)time(NULL);
+	printf("\n    seed %u ...", state_of_chance);
+	CODE(hull("pull selwick/base"), 0);
+	for (int step = 0; step < STEPS; step++) {
+		size_t pick = chance(COUNT_OF(model));
+		struct result *result = hull("%s", model[pick].line);
+		int code = result->code;
+
+		if (code != model[pick].in[state].code) {
+			printf("\n    %s while %s: %d instead of %d\n",
+				model[pick].line, words[state], code,
+				model[pick].in[state].code);
+			printf("    %s", result->err);
+			CU_FAIL("another code than the model's");
+		}
+		if (model[pick].in[state].next >= 0)
+			state = (enum model)model[pick].in[state].next;
+		if (strcmp(field("box", "state"), words[state]) != 0) {
+			printf("\n    after %s: %s instead of %s\n",
+				model[pick].line, field("box", "state"),
+				words[state]);
+			CU_FAIL("another state than the model's");
+			break;
+		}
+	}
+	hull("remove --force box");
+	CHECK(check_events() > STEPS / 8);
+}
+
 static const CU_TestInfo tests[] = {
+	{"one at a time, as the model says", one_at_a_time_as_the_model_says},
 	{"random courses end well", random_courses_end_well},
 	CU_TEST_INFO_NULL};
 
