@@ -110,7 +110,12 @@ BIN := $(BUILD)/tidyhull $(BUILD)/tidyhull-keeper $(BUILD)/chandler
 DEMO_PROGRAMS := $(addprefix $(BUILD)/demo/,gauge almanac ledger booking)
 IMAGES := $(BUILD)/demo-images/index.json
 
-all: $(BIN) $(IMAGES)
+all: $(BIN) $(IMAGES) $(BUILD)/shell
+
+# What enter --bring-shell lends to images that have none: a static one.
+$(BUILD)/shell: /bin/busybox
+	@mkdir -p $(@D)
+	$(Q)install -m 755 $< $@
 
 $(BUILD)/obj/%.o: %.c
 	@mkdir -p $(@D)
@@ -203,7 +208,7 @@ install: all
 		$(DESTDIR)$(DATADIR) $(DESTDIR)$(PREFIX)/share/doc/tidyhull
 	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
 	install -m 755 $(BUILD)/tidyhull-keeper $(BUILD)/chandler \
-		$(DESTDIR)$(LIBEXECDIR)/
+		$(BUILD)/shell $(DESTDIR)$(LIBEXECDIR)/
 	rm -rf $(DESTDIR)$(DATADIR)/demo-images
 	cp -R $(BUILD)/demo-images $(DESTDIR)$(DATADIR)/
 	install -m 644 README.md LICENSE docs/*.md \

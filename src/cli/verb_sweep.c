@@ -1,23 +1,37 @@
 /* sweep: what lies about unused; sizes first, then a question. */
 #include <inttypes.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "cli/choose.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
 
-static uint64_t total_bytes(const struct th_litter *litter)
+/* Everything that could go. */
+struct sweep {
+	struct th_litter litter; /* of images */
+	struct th_container_row *rows; /* ended containers */
+	size_t count;
+	uint64_t bytes; /* theirs */
+};
+
+static uint64_t total_bytes(const struct sweep *sweep)
 {
-	return litter->image_bytes + litter->blob_bytes + litter->tree_bytes +
+	const struct th_litter *litter = &sweep->litter;
+
+	return sweep->bytes + litter->image_bytes + litter->blob_bytes + litter->tree_bytes +
 		litter->partial_bytes;
 }
 
-static bool is_empty(const struct th_litter *litter)
+static bool is_empty(const struct sweep *sweep)
 {
-	return !litter->image_count && !litter->blob_count &&
+	const struct th_litter *litter = &sweep->litter;
+
+	return !sweep->count && !litter->image_count && !litter->blob_count &&
 		!litter->tree_count && !litter->partial_count;
 }
 
@@ -36,14 +50,28 @@ static void add_row(struct table *table, const char *what, size_t count,
 	table_cell(table, "darkgray", "%s", note);
 }
 
-static void print_litter(const struct th_litter *litter)
+static void print_litter(const struct sweep *sweep)
 {
+	const struct th_litter *litter = &sweep->litter;
+	struct th_buf names;
 	struct table *table = table_new();
 
 	table_column(table, "what", false);
 	table_column(table, "count", true);
 	table_column(table, "frees", true);
 	table_column(table, "", false);
+	th_buf_init(&names, 60);
+	for (size_t i = 0; i < sweep->count; i++)
+		th_buf_addf(&names, "%s%s", i ? ", " : "", sweep->rows[i].name);
+	if (names.failed) {
+		th_buf_release(&names);
+		th_buf_init(&names, 60);
+		th_buf_addf(&names, "%.30s, ..., %.20s", sweep->rows[0].name,
+			sweep->rows[sweep->count - 1].name);
+	}
+	add_row(table, "ended containers", sweep->count, sweep->bytes,
+		names.data);
+	th_buf_release(&names);
 	add_row(table, "images without a name", litter->image_count,
 		litter->image_bytes, "used by no container");
 	add_row(table, "layers", litter->tree_count, litter->tree_bytes,
@@ -55,15 +83,21 @@ static void print_litter(const struct th_litter *litter)
 	table_print(table);
 }
 
-static json_t *describe(const struct th_litter *litter, bool removed)
+static json_t *describe(const struct sweep *sweep, bool removed)
 {
-	json_t *images = json_array();
+	const struct th_litter *litter = &sweep->litter;
+	json_t *images = json_array(), *containers = json_array();
+
+	for (size_t i = 0; i < sweep->count; i++)
+		json_array_append_new(
+			containers, json_string(sweep->rows[i].name));
 
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
-	return json_pack("{s:o s:I s:I s:I s:I s:I s:I s:I s:b}", "images",
-		images, "image-bytes", (json_int_t)litter->image_bytes,
+	return json_pack("{s:o s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}", "containers",
+		containers, "container-bytes", (json_int_t)sweep->bytes,
+		"images", images, "image-bytes", (json_int_t)litter->image_bytes,
 		"layers", (json_int_t)litter->tree_count, "layer-bytes",
 		(json_int_t)litter->tree_bytes, "blobs",
 		(json_int_t)litter->blob_count, "blob-bytes",
@@ -73,65 +107,105 @@ static json_t *describe(const struct th_litter *litter, bool removed)
 }
 
 /* Asks, where it has to be; false where it is not to be done. */
-static bool agreed(struct invocation *call, const struct th_litter *litter)
+static bool agreed(struct invocation *call, const struct sweep *sweep)
 {
 	char question[100], size[SIZE_TEXT];
 
 	if (call->yes)
 		return true;
-	size_text(total_bytes(litter), size);
+	size_text(total_bytes(sweep), size);
 	snprintf(question, sizeof(question), "remove all this (%s)?", size);
 	return !call->json && choose_yes(question);
 }
 
-static int sweep(struct invocation *call, int64_t before_us)
+/* Containers that have ended before the time, but for those that their restart
+ * policy wants up again. Those that were never started are there for a reason. */
+static int find_containers_ended(struct invocation *call, int64_t before_us,
+	struct sweep *sweep, struct th_error *err)
 {
 	struct th_store *store = call->context.store;
-	struct th_litter litter;
-	struct th_error err = {0};
+	size_t all = 0;
+
+	if (th_container_settle(&call->context, err) ||
+		th_state_list(store->db, NULL, &sweep->rows, &all, err))
+		return -1;
+	for (size_t i = 0; i < all; i++) {
+		const struct th_container_row *row = &sweep->rows[i];
+		char path[64];
+
+		if (row->state != TH_STATE_STOPPED || row->wanted ||
+			row->ended_us >= before_us)
+			continue;
+		snprintf(path, sizeof(path), "containers/%s", row->id);
+		sweep->bytes += th_tree_size(store->root_fd, path);
+		sweep->rows[sweep->count++] = *row;
+	}
+	return 0;
+}
+
+static int remove_all(struct invocation *call, struct sweep *sweep,
+	int64_t before_us, struct th_error *err)
+{
+	for (size_t i = 0; i < sweep->count; i++) {
+		struct th_container_row now;
+
+		/* Somebody may have started it while the question stood. */
+		if (th_state_get(call->context.store->db, sweep->rows[i].id,
+			    &now, err) == 1 &&
+			now.state == TH_STATE_STOPPED &&
+			th_container_remove(&call->context, &now, false, err))
+			return -1;
+	}
+	return th_litter_remove(
+		call->context.store, &sweep->litter, before_us, err);
+}
+
+static int finish(struct invocation *call, struct sweep *sweep,
+	int64_t before_us, struct th_error *err)
+{
 	char size[SIZE_TEXT];
 	bool removed = false;
 
-	if (th_litter_find(store, before_us, &litter, &err))
-		return say_error(&err);
-	if (is_empty(&litter) && !call->json) {
+	if (is_empty(sweep) && !call->json) {
 		struct th_error ignored = {0};
 
 		/* Locks of killed pulls take no room, and go without a word. */
-		th_litter_remove(store, &litter, before_us, &ignored);
+		th_litter_remove(call->context.store, &sweep->litter, before_us,
+			&ignored);
 		if (!call->quiet)
 			puts("nothing lies about");
-		th_litter_release(&litter);
 		return EXIT_DONE;
 	}
 	if (!call->json && !call->quiet) {
-		print_litter(&litter);
+		print_litter(sweep);
 		fflush(stdout);
 	}
-	if (agreed(call, &litter))
-		removed =
-			th_litter_remove(store, &litter, before_us, &err) == 0;
-	size_text(total_bytes(&litter), size);
-	if (call->json && !err.code)
-		print_json(describe(&litter, removed));
+	if (agreed(call, sweep))
+		removed = remove_all(call, sweep, before_us, err) == 0;
+	size_text(total_bytes(sweep), size);
+	if (call->json && !err->code)
+		print_json(describe(sweep, removed));
 	else if (removed && !call->quiet)
 		printf("freed %s\n", size);
-	else if (!err.code && !call->quiet)
+	else if (!err->code && !call->quiet)
 		puts("nothing was removed; tidyhull sweep --yes removes it");
-	th_litter_release(&litter);
-	return err.code ? say_error(&err) : EXIT_DONE;
+	return err->code ? say_error(err) : EXIT_DONE;
 }
 
 static int run(struct invocation *call)
 {
 	const char *only = option_value(call, "only");
 	const char *older = option_value(call, "older-than");
+	bool containers = !only || strcmp(only, "containers") == 0;
+	bool images = !only || strcmp(only, "images") == 0;
+	struct sweep sweep = {.rows = NULL};
 	struct th_error err = {0};
-	int64_t span_us = 0;
+	int64_t span_us = 0, before_us;
+	int code;
 
-	if (only && strcmp(only, "images") != 0) {
+	if (!containers && !images) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not swept", only);
-		th_hint(&err, "--only images");
+		th_hint(&err, "--only containers, or --only images");
 	} else if (older && th_clock_parse_span(older, &span_us)) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a span of time",
 			older);
@@ -139,20 +213,34 @@ static int run(struct invocation *call)
 	}
 	if (err.code)
 		return say_error(&err);
-	return sweep(call, older ? th_clock_now_us() - span_us : INT64_MAX);
+	before_us = older ? th_clock_now_us() - span_us : INT64_MAX;
+	if ((containers &&
+		    find_containers_ended(call, before_us, &sweep, &err)) ||
+		(images &&
+			th_litter_find(call->context.store, before_us,
+				&sweep.litter, &err)))
+		code = say_error(&err);
+	else
+		code = finish(call, &sweep, before_us, &err);
+	th_litter_release(&sweep.litter);
+	free(sweep.rows);
+	return code;
 }
 
 static const struct option_spec options[] = {
-	{"only", "KIND", "only images, and what belongs to them"},
+	{"only", "KIND", "only containers, or only images and what is theirs"},
 	{"older-than", "SPAN", "only what was not touched for so long: 7d"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {"Says what could go and how much that would "
-				   "free, and asks. Images with a",
-	"name, and those that a container uses, are never touched.", NULL};
+				   "free, and asks: containers",
+	"that have ended (or did so longer ago than --older-than), images without",
+	"a name. What a restart policy wants up again, containers that were never",
+	"started, images with a name or in use are never touched.", NULL};
 
 static const char *const examples[] = {
-	"tidyhull sweep", "tidyhull sweep --yes --older-than 7d", NULL};
+	"tidyhull sweep", "tidyhull sweep --yes --older-than 7d",
+	"tidyhull sweep --only containers", NULL};
 
 const struct verb verb_sweep = {.name = "sweep",
 	.group = "away with it",

@@ -42,8 +42,7 @@ static void come_and_go(void)
 	CHECK_TEXT(field("box", "state"), "running");
 	/* What was to be seen is to be seen again. */
 	pid = hull_terminal(&master, "attach box");
-	CHECK(screen_until(master, screen, "42\r\n"));
-	CHECK(screen_until(master, screen, "box>"));
+	CHECK(screen_until(master, screen, "42\r\nbox>"));
 	type_keys(master, "exit 3\r");
 	CHECK_INT(wait_for(pid), 3);
 	close(master);

@@ -352,6 +352,33 @@ static void what_is_due_comes_back(void)
 	CODE(hull("remove --force box once down"), 0);
 }
 
+static void dead_ones_are_swept(void)
+{
+	struct result *result;
+
+	CODE(hull("pull selwick/base"), 0);
+	launch("", "echo written; exit 0");
+	hull("wait -q box");
+	CODE(hull("launch selwick/base --name lives --network none -- sleep "
+		  "1000"),
+		0);
+	CODE(hull("create selwick/base --name fresh"), 0);
+	SAYS(hull("sweep --older-than 1h --only containers")->out,
+		"nothing lies about");
+	result = hull("sweep --only containers");
+	CODE(result, 0);
+	SAYS(result->out, "ended containers");
+	SAYS(result->out, "box");
+	SAYS(result->out, "nothing was removed");
+	CODE(hull("show box"), 0);
+	SAYS(hull("sweep --only containers --yes")->out, "freed ");
+	CODE(hull("show box"), 3);
+	CHECK_TEXT(field("lives", "state"), "running");
+	CHECK_TEXT(field("fresh", "state"), "created");
+	CODE(hull("sweep --only boats"), 2);
+	CODE(hull("remove --force lives fresh"), 0);
+}
+
 static void events_tell_the_whole_story(void)
 {
 	static const char *const wanted[] = {"created", "created", "running",
@@ -409,6 +436,7 @@ static const CU_TestInfo tests[] = {
 	{"rename keeps everything", rename_keeps_everything},
 	{"start can stay attached", start_can_stay_attached},
 	{"what is due comes back", what_is_due_comes_back},
+	{"dead ones are swept", dead_ones_are_swept},
 	{"events tell the whole story", events_tell_the_whole_story},
 	CU_TEST_INFO_NULL};
 
