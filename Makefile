@@ -56,6 +56,7 @@ PKG := pkg-config
 # The large ones are loaded when they are needed (src/base/late.h).
 LIBS_CORE := jansson libcyaml sqlite3 libisal libzstd zlib libseccomp
 LIBS_LATE := libcurl libarchive libcrypto
+# Optional: a user's control groups are asked of systemd with it, if it is there.
 LIBS_CLI := smartcols ncursesw
 LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.

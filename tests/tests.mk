@@ -27,6 +27,11 @@ $(BUILD)/e2e: $(call object,$(E2E_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
 		-lpthread
 
+# What stands in for other services.
+$(BUILD)/manager: $(call object,tests/standin/manager.c)
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(shell $(PKG) --libs libsystemd)
+
 # With a sanitizer, whatever it finds in a program that a test has started goes
 # to a file, which fails the test. (Leaks are looked for in the unit tests: the
 # search cannot trace across namespaces.)
@@ -36,7 +41,7 @@ SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:log_path=/var/tmp/hull-san \
 # What needs root gets it: the tests make namespaces of their own.
 AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
-check-built: all replay $(BUILD)/unit $(BUILD)/e2e
+check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager
 	$(AS_ROOT) $(BUILD)/unit
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user

@@ -17,6 +17,7 @@
 #include "network/netlink.h"
 #include "base/json.h"
 #include "oci/resources.h"
+#include "container/scope.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/enter.h"
 
@@ -200,6 +201,9 @@ static void check_groups(struct th_ability *list, size_t *count,
 	if (held && mount) {
 		snprintf(
 			one->here, sizeof(one->here), "version 2 at %s", mount);
+	} else if (!held && th_scope_wanted()) {
+		snprintf(one->here, sizeof(one->here),
+			"asked of systemd at each start");
 	} else {
 		one->state = TH_ABILITY_LESS;
 		snprintf(one->here, sizeof(one->here),

@@ -8,6 +8,7 @@
 #include "container/settings.h"
 #include "image/pull.h"
 #include "keeper/channel.h"
+#include "sandbox/cgroup.h"
 #include "store/container_state.h"
 #include "store/store.h"
 
@@ -149,6 +150,10 @@ int th_container_remove(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err);
 
 /* ---- settle.c ---- */
+
+/* The control group that the container has, or had last. */
+void th_container_group(const struct th_context *context,
+	const struct th_container_row *row, char path[TH_CGROUP_PATH]);
 
 /* Finds out what became of containers that are said to run but have no
  * keeper, records it, and cleans up what they left. Every look at containers

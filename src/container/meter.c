@@ -108,7 +108,7 @@ int th_container_meter(const struct th_context *context,
 
 	memset(meter, 0, sizeof(*meter));
 	meter->received_bytes = meter->sent_bytes = TH_UNSET;
-	th_group_path(context->store, row->id, path);
+	th_container_group(context, row, path);
 	th_cgroup_open(path, &group);
 	th_cgroup_usage(&group, &meter->usage);
 	th_cgroup_close(&group);

@@ -193,7 +193,8 @@ static int add(struct listing *listing, int pid, struct th_error *err)
 
 /* The members of the container's control group. 1, 0 where the host has none.
  */
-static int list_group(const struct th_context *context, const char *id,
+static int list_group(const struct th_context *context,
+	const struct th_container_row *row,
 	struct listing *listing, struct th_error *err)
 {
 	char path[TH_CGROUP_PATH];
@@ -202,7 +203,7 @@ static int list_group(const struct th_context *context, const char *id,
 	size_t count = 0;
 	int rc;
 
-	th_group_path(context->store, id, path);
+	th_container_group(context, row, path);
 	th_cgroup_open(path, &group);
 	rc = th_cgroup_processes(&group, &pids, &count, err);
 	for (size_t i = 0; rc == 1 && i < count && i < PROCESSES_MAX; i++) {
@@ -299,7 +300,7 @@ int th_container_processes(const struct th_context *context,
 	}
 	th_buf_init(&listing.passwd, ACCOUNTS_MAX);
 	read_passwd(row->pid, &listing.passwd);
-	rc = list_group(context, row->id, &listing, err);
+	rc = list_group(context, row, &listing, err);
 	if (rc == 0)
 		rc = list_namespace(row->pid, &listing, err);
 	th_buf_release(&listing.passwd);

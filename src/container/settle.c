@@ -16,6 +16,15 @@ static bool runs(const struct th_container_row *row)
 		row->state == TH_STATE_PAUSED || row->state == TH_STATE_WAITING;
 }
 
+void th_container_group(const struct th_context *context,
+	const struct th_container_row *row, char path[TH_CGROUP_PATH])
+{
+	if (row->cgroup[0])
+		snprintf(path, TH_CGROUP_PATH, "%s", row->cgroup);
+	else
+		th_group_path(context->store, row->id, path);
+}
+
 /* Ends what may still live, and removes what the keeper would have. */
 static void clean(const struct th_context *context,
 	const struct th_container_row *row, bool rebooted)
@@ -23,7 +32,7 @@ static void clean(const struct th_context *context,
 	struct th_store *store = context->store;
 	char group[TH_CGROUP_PATH], path[64];
 
-	th_group_path(store, row->id, group);
+	th_container_group(context, row, group);
 	th_cgroup_remove(group, TH_CGROUP_LEVELS);
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);

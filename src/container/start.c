@@ -9,6 +9,7 @@
 
 #include "base/file.h"
 #include "container/container.h"
+#include "container/scope.h"
 #include "sandbox/sealed.h"
 #include "store/machine.h"
 
@@ -76,11 +77,16 @@ int th_container_start(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
 	struct th_size size, int *channel, struct th_error *err)
 {
+	struct th_error ignored = {0};
 	int pair[2], rc;
 	pid_t pid = 0;
 
 	if (row->state == TH_STATE_PAUSED)
 		return th_act_check(row, TH_ACT_START, err);
+	/* Without groups of its own a container can be had, too: what needs
+	 * them says so. */
+	if (th_scope_wanted())
+		th_scope_enter(row->id, row->name, &ignored);
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make a channel to the keeper");

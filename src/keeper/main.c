@@ -57,6 +57,8 @@ static void leave_caller(void)
 	int null;
 
 	setsid();
+	/* It was executed by a descriptor, which is no name. */
+	prctl(PR_SET_NAME, "tidyhull-keeper", 0, 0, 0);
 	umask(022);
 	if (chdir("/")) {
 		/* The folder is kept busy, no more. */

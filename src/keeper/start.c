@@ -165,6 +165,7 @@ static int record(
 	struct keeper *keeper, const char *actor, struct th_error *err)
 {
 	bool again = keeper->row.state == TH_STATE_WAITING;
+	char place[TH_CGROUP_PATH];
 	struct th_change change = {.to = TH_STATE_RUNNING,
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
@@ -176,8 +177,9 @@ static int record(
 		.wanted = TH_WANTED,
 		.tries = keeper->tries,
 		.health = keeper->probing.probe.kind ? "warming" : "",
-		.cgroup = keeper->group_path};
+		.cgroup = place};
 
+	th_cgroup_place(keeper->group_path, place);
 	return th_state_change(keeper->store->db, keeper->id, &change, err);
 }
 

@@ -29,9 +29,32 @@ const char *th_cgroup_mount(void)
 	return v2 ? v2->mount : NULL;
 }
 
+bool th_cgroup_may_make(void)
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+
+	return v2 && v2->writable;
+}
+
+void th_cgroup_place(const char *path, char place[512])
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+
+	if (v2 && v2->base[0] && strncmp(path, "//", 2) != 0)
+		snprintf(place, 512, "/%s%s%s", v2->base,
+			*path == '/' ? "" : "/", path);
+	else
+		snprintf(place, 512, "%s", path);
+}
+
 static void folder_of(const struct hierarchy *hierarchy, const char *path,
 	char folder[FOLDER_MAX])
 {
+	if (strncmp(path, "//", 2) == 0) {
+		snprintf(folder, FOLDER_MAX, "%s%s", hierarchy->mount,
+			path + 1);
+		return;
+	}
 	snprintf(folder, FOLDER_MAX, "%s%s%s%s", hierarchy->mount,
 		hierarchy->base, *path == '/' ? "" : "/", path);
 }
@@ -524,8 +547,10 @@ static bool remove_from(
 {
 	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
 	char folder[FOLDER_MAX];
-	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base) + 1;
+	size_t top = strlen(hierarchy->mount) + 1;
 
+	if (strncmp(path, "//", 2) != 0)
+		top += strlen(hierarchy->base);
 	folder_of(hierarchy, path, folder);
 	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
 		if (rmdir(folder) == 0 || errno == ENOENT) {
@@ -555,7 +580,9 @@ bool th_cgroup_remove(const char *path, int levels)
 	bool gone = true;
 
 	for (size_t i = 0; i < count; i++) {
-		if (list[i].writable)
+		/* A place elsewhere has an owner of its own. */
+		if (list[i].writable ||
+			(list[i].v2 && strncmp(path, "//", 2) == 0))
 			gone &= remove_from(&list[i], path, levels);
 	}
 	return gone;

@@ -16,6 +16,13 @@ const char *th_cgroup_mount(void);
 #define TH_CGROUP_PATH 512
 #define TH_CGROUP_V1_MAX 16
 
+/* True where this user may make groups in the version 2 hierarchy. */
+bool th_cgroup_may_make(void);
+/* The path that names a group for everybody, whichever part of the hierarchy
+ * is theirs: "//" and where it is below the mount point. The functions below
+ * take both. */
+void th_cgroup_place(const char *path, char place[512]);
+
 /* A group that is open. Init with TH_CGROUP_NONE. */
 struct th_cgroup {
 	int fd; /* in the version 2 hierarchy, or -1 */

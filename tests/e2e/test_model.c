@@ -77,7 +77,7 @@ static pid_t begin_step(int box)
 static void kill_somebody(void)
 {
 	static const char *const whom[] = {
-		"pkill -9 -o tidyhull-keepe", "pkill -9 -n tidyhull-keepe",
+		"pkill -9 -o tidyhull-keeper", "pkill -9 -n tidyhull-keeper",
 		"pkill -9 -o sleep", "pkill -9 -n sleep"};
 
 	as_root("%s", whom[chance(COUNT_OF(whom))]);

@@ -1,0 +1,18 @@
+/* A part of the control groups that systemd gives to this user. */
+#ifndef TH_CONTAINER_SCOPE_H
+#define TH_CONTAINER_SCOPE_H
+
+#include <stdbool.h>
+
+#include "base/error.h"
+
+/* True where this process may not make control groups, and the user's systemd
+ * can be asked over D-Bus for some. */
+bool th_scope_wanted(void);
+
+/* Asks for a transient scope for the container, delegated to this user, and
+ * waits until this process is in it: a keeper that is started next is in it
+ * from its birth, and outlives the login. 0, or -1 where systemd refuses. */
+int th_scope_enter(const char *id, const char *name, struct th_error *err);
+
+#endif
