@@ -35,11 +35,13 @@ static void print_prefix(
 	if (!printing->width)
 		return;
 	if (colours())
-		fprintf(to, "\033[%dm%-*s |\033[0m ",
+		fprintf(to, "\033[%dm%s:\033[0m",
 			shades[number % (sizeof(shades) / sizeof(*shades))],
-			(int)printing->width, source->name);
+			source->name);
 	else
-		fprintf(to, "%-*s | ", (int)printing->width, source->name);
+		fprintf(to, "%s:", source->name);
+	fprintf(to, "%*s",
+		(int)(printing->width - strlen(source->name)) + 1, "");
 }
 
 static void print_json_line(

@@ -19,11 +19,15 @@ struct printing {
 	size_t count;
 };
 
-static const char *colour_of(const char *state)
+static const char *colour_of(const struct th_event_row *row)
 {
+	const char *state = row->to;
+	bool well = row->code == 0 && strcmp(row->outcome, "exited") == 0;
+
 	if (strcmp(state, "running") == 0)
 		return "\033[32m";
-	if (strcmp(state, "stopped") == 0)
+	/* An orderly end is nothing to look at. */
+	if (strcmp(state, "stopped") == 0 && !well)
 		return "\033[31m";
 	if (strcmp(state, "waiting") == 0 || strcmp(state, "paused") == 0)
 		return "\033[33m";
@@ -52,7 +56,7 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 		printf("%-16s  ", row->name);
 	/* How it ended stands before what comes next. */
 	cut = (int)strcspn(row->cause, ";");
-	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row->to) : "",
+	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row) : "",
 		what, colour && changed ? "\033[0m" : "", cut, row->cause);
 	if (strcmp(row->outcome, "exited") == 0)
 		printf(" (exit code %d)", row->code);

@@ -369,6 +369,10 @@ void th_log_write(
 		take += end && take == line;
 		data += take;
 		len -= take;
+		/* A file ends where it should, however much comes at once. */
+		if (log->bytes + (int64_t)log->entries.len >=
+			(int64_t)log->settings.size_bytes)
+			flush_entries(log);
 	}
 	flush_entries(log);
 }
