@@ -195,6 +195,16 @@ static void describe_actor(const struct invocation *call, char actor[128])
 			verb->name);
 }
 
+bool caller_has_bus(void)
+{
+	const char *address = getenv("DBUS_SESSION_BUS_ADDRESS");
+	const char *run = getenv("XDG_RUNTIME_DIR");
+	char path[512];
+
+	snprintf(path, sizeof(path), "%.500s/bus", run ? run : "");
+	return (address && *address) || (run && access(path, F_OK) == 0);
+}
+
 static int run_on_store(struct invocation *call, struct th_error *err)
 {
 	struct th_context *context = &call->context;
@@ -211,6 +221,7 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	program_path("tidyhull-keeper", keeper);
 	progress.quiet = call->quiet;
 	context->actor = actor;
+	context->user_bus = caller_has_bus();
 	context->keeper = keeper;
 	context->registries = &call->registries;
 	context->choose = choose_registry;

@@ -74,6 +74,9 @@ struct verb {
 	int (*run)(struct invocation *call); /* gives the exit code */
 };
 
+/* True where the caller's systemd can be spoken to. */
+bool caller_has_bus(void);
+
 /* The last value of an option, or NULL; and whether it was given at all. */
 const char *option_value(const struct invocation *call, const char *name);
 bool option_given(const struct invocation *call, const char *name);

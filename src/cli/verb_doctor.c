@@ -31,7 +31,7 @@ static int run(struct invocation *call)
 	char keeper[PROGRAM_PATH];
 	const struct th_ability_user user = {
 		call->caller.ordinary ? call->caller.name : NULL,
-		call->caller.uid, call->caller.gid};
+		call->caller.uid, call->caller.gid, caller_has_bus()};
 	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	json_t *checks = json_array();

@@ -40,8 +40,8 @@ static void print_prefix(
 			source->name);
 	else
 		fprintf(to, "%s:", source->name);
-	fprintf(to, "%*s",
-		(int)(printing->width - strlen(source->name)) + 1, "");
+	fprintf(to, "%*s", (int)(printing->width - strlen(source->name)) + 1,
+		"");
 }
 
 static void print_json_line(

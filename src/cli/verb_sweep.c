@@ -23,8 +23,8 @@ static uint64_t total_bytes(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return sweep->bytes + litter->image_bytes + litter->blob_bytes + litter->tree_bytes +
-		litter->partial_bytes;
+	return sweep->bytes + litter->image_bytes + litter->blob_bytes +
+		litter->tree_bytes + litter->partial_bytes;
 }
 
 static bool is_empty(const struct sweep *sweep)
@@ -95,10 +95,11 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
-	return json_pack("{s:o s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}", "containers",
-		containers, "container-bytes", (json_int_t)sweep->bytes,
-		"images", images, "image-bytes", (json_int_t)litter->image_bytes,
-		"layers", (json_int_t)litter->tree_count, "layer-bytes",
+	return json_pack("{s:o s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
+		"containers", containers, "container-bytes",
+		(json_int_t)sweep->bytes, "images", images, "image-bytes",
+		(json_int_t)litter->image_bytes, "layers",
+		(json_int_t)litter->tree_count, "layer-bytes",
 		(json_int_t)litter->tree_bytes, "blobs",
 		(json_int_t)litter->blob_count, "blob-bytes",
 		(json_int_t)litter->blob_bytes, "unfinished",
@@ -119,7 +120,8 @@ static bool agreed(struct invocation *call, const struct sweep *sweep)
 }
 
 /* Containers that have ended before the time, but for those that their restart
- * policy wants up again. Those that were never started are there for a reason. */
+ * policy wants up again. Those that were never started are there for a reason.
+ */
 static int find_containers_ended(struct invocation *call, int64_t before_us,
 	struct sweep *sweep, struct th_error *err)
 {
@@ -234,12 +236,14 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {"Says what could go and how much that would "
 				   "free, and asks: containers",
-	"that have ended (or did so longer ago than --older-than), images without",
-	"a name. What a restart policy wants up again, containers that were never",
+	"that have ended (or did so longer ago than --older-than), images "
+	"without",
+	"a name. What a restart policy wants up again, containers that were "
+	"never",
 	"started, images with a name or in use are never touched.", NULL};
 
-static const char *const examples[] = {
-	"tidyhull sweep", "tidyhull sweep --yes --older-than 7d",
+static const char *const examples[] = {"tidyhull sweep",
+	"tidyhull sweep --yes --older-than 7d",
 	"tidyhull sweep --only containers", NULL};
 
 const struct verb verb_sweep = {.name = "sweep",

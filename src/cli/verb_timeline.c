@@ -56,8 +56,8 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 		printf("%-16s  ", row->name);
 	/* How it ended stands before what comes next. */
 	cut = (int)strcspn(row->cause, ";");
-	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row) : "",
-		what, colour && changed ? "\033[0m" : "", cut, row->cause);
+	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row) : "", what,
+		colour && changed ? "\033[0m" : "", cut, row->cause);
 	if (strcmp(row->outcome, "exited") == 0)
 		printf(" (exit code %d)", row->code);
 	else if (strcmp(row->outcome, "signal") == 0)

@@ -201,7 +201,7 @@ static void check_groups(struct th_ability *list, size_t *count,
 	if (held && mount) {
 		snprintf(
 			one->here, sizeof(one->here), "version 2 at %s", mount);
-	} else if (!held && th_scope_wanted()) {
+	} else if (!held && th_scope_wanted(user->bus)) {
 		snprintf(one->here, sizeof(one->here),
 			"asked of systemd at each start");
 	} else {

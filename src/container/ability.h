@@ -24,6 +24,7 @@ struct th_ability_user {
 	const char *name;
 	uid_t uid;
 	gid_t gid;
+	bool bus; /* has a D-Bus session */
 };
 
 /* Fills the list; returns how many. Changes nothing on the host, but an

@@ -17,6 +17,7 @@ struct th_context {
 	struct th_store *store;
 	const struct th_registry_options *registries;
 	const char *keeper; /* path of the keeper program */
+	bool user_bus; /* the caller has a D-Bus session */
 	const char *actor; /* who asks: "root: tidyhull stop" */
 	/* Passed on to a pull that a missing image needs. */
 	void (*progress)(void *owner, const struct th_layer_progress *layers,

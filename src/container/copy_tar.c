@@ -401,8 +401,9 @@ static int no_archive(struct in *in)
 {
 	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.200s",
 		archive_error_string(in->archive));
-	return th_hint(in->err, "one that is compressed is unpacked first: "
-				"zcat FILE | tidyhull copy - ...");
+	return th_hint(in->err,
+		"one that is compressed is unpacked first: "
+		"zcat FILE | tidyhull copy - ...");
 }
 
 static int take_all(struct in *in)

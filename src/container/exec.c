@@ -113,7 +113,8 @@ static json_t *compose_exec(const struct th_context *context,
 	struct th_buf text;
 	json_t *env = json_array(), *doc = NULL, *groups = json_array();
 
-	if (options->user && resolve_user(context, row, options->user, &user, err))
+	if (options->user &&
+		resolve_user(context, row, options->user, &user, err))
 		goto fail;
 	if (compose_env(context, row, options, options->user ? &user : NULL,
 		    env, err))
@@ -191,8 +192,7 @@ int th_container_root(const struct th_context *context,
 	*root = -1;
 	if (keeper_reach(context, row, TH_ACT_KILL, &channel, err))
 		return -1;
-	rc = keeper_send(
-		channel, TH_SAY_ROOT, json_object(), NULL, 0, err);
+	rc = keeper_send(channel, TH_SAY_ROOT, json_object(), NULL, 0, err);
 	if (rc == 0)
 		rc = keeper_await(channel, TH_TELL_ROOT, &message, fds, err);
 	if (rc == 0)

@@ -194,8 +194,8 @@ static int add(struct listing *listing, int pid, struct th_error *err)
 /* The members of the container's control group. 1, 0 where the host has none.
  */
 static int list_group(const struct th_context *context,
-	const struct th_container_row *row,
-	struct listing *listing, struct th_error *err)
+	const struct th_container_row *row, struct listing *listing,
+	struct th_error *err)
 {
 	char path[TH_CGROUP_PATH];
 	struct th_cgroup group;

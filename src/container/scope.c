@@ -17,18 +17,9 @@
 
 #ifdef TH_HAVE_BUS
 
-bool th_scope_wanted(void)
+bool th_scope_wanted(bool user_bus)
 {
-	const char *address = getenv("DBUS_SESSION_BUS_ADDRESS");
-	const char *run = getenv("XDG_RUNTIME_DIR");
-	char path[512];
-
-	if (!th_cgroup_mount() || th_cgroup_may_make())
-		return false;
-	if (address && *address)
-		return true;
-	snprintf(path, sizeof(path), "%.500s/bus", run ? run : "");
-	return run && access(path, F_OK) == 0;
+	return user_bus && th_cgroup_mount() && !th_cgroup_may_make();
 }
 
 static bool is_inside(const char *scope)
@@ -96,8 +87,9 @@ int th_scope_enter(const char *id, const char *name, struct th_error *err)
 
 #else
 
-bool th_scope_wanted(void)
+bool th_scope_wanted(bool user_bus)
 {
+	(void)user_bus;
 	return false;
 }
 

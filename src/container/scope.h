@@ -7,8 +7,8 @@
 #include "base/error.h"
 
 /* True where this process may not make control groups, and the user's systemd
- * can be asked over D-Bus for some. */
-bool th_scope_wanted(void);
+ * can be asked over D-Bus for some. user_bus: there is a bus of the user's. */
+bool th_scope_wanted(bool user_bus);
 
 /* Asks for a transient scope for the container, delegated to this user, and
  * waits until this process is in it: a keeper that is started next is in it

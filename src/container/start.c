@@ -85,7 +85,7 @@ int th_container_start(const struct th_context *context,
 		return th_act_check(row, TH_ACT_START, err);
 	/* Without groups of its own a container can be had, too: what needs
 	 * them says so. */
-	if (th_scope_wanted())
+	if (th_scope_wanted(context->user_bus))
 		th_scope_enter(row->id, row->name, &ignored);
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,

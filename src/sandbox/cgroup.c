@@ -51,8 +51,8 @@ static void folder_of(const struct hierarchy *hierarchy, const char *path,
 	char folder[FOLDER_MAX])
 {
 	if (strncmp(path, "//", 2) == 0) {
-		snprintf(folder, FOLDER_MAX, "%s%s", hierarchy->mount,
-			path + 1);
+		snprintf(
+			folder, FOLDER_MAX, "%s%s", hierarchy->mount, path + 1);
 		return;
 	}
 	snprintf(folder, FOLDER_MAX, "%s%s%s%s", hierarchy->mount,

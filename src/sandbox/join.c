@@ -74,8 +74,8 @@ fail:
 
 /* The PID namespace counts for children only, so this process borrows it for
  * the moment of the clone. */
-static pid_t birth(
-	const struct th_join_options *options, int group, int pair[2], int *pidfd)
+static pid_t birth(const struct th_join_options *options, int group,
+	int pair[2], int *pidfd)
 {
 	int own = open("/proc/self/ns/pid", O_RDONLY | O_CLOEXEC);
 	pid_t pid = -1;
@@ -96,8 +96,8 @@ static pid_t birth(
 
 /* An ordinary user could not come back from it: a helper goes in, and gives
  * birth to the session as its own sibling. */
-static pid_t birth_by_helper(
-	const struct th_join_options *options, int group, int pair[2], int *pidfd)
+static pid_t birth_by_helper(const struct th_join_options *options, int group,
+	int pair[2], int *pidfd)
 {
 	struct word born = {.kind = WORD_BORN}, heard = {0};
 	int helper_fd = -1, made = -1;

@@ -32,8 +32,8 @@ struct result *hull_as_user(const char *line);
  * test's folder. */
 pid_t hull_start(const char *output, const char *line, ...)
 	__attribute__((format(printf, 2, 3)));
-/* Starts it on a terminal of its own, of 24 lines and 80 columns; *master is the
- * other side of it. */
+/* Starts it on a terminal of its own, of 24 lines and 80 columns; *master is
+ * the other side of it. */
 pid_t hull_terminal(int *master, const char *line, ...)
 	__attribute__((format(printf, 2, 3)));
 /* Reads from a terminal until the text has come; everything that came is put

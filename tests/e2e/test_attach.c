@@ -55,7 +55,8 @@ static void a_cleared_screen_is_where_it_begins(void)
 	pid_t pid;
 
 	CODE(hull("launch selwick/base --name box --network none --tty yes -- "
-		  "sh -c 'echo before; printf \"\\033[H\\033[2Jafter\\n\"; read "
+		  "sh -c 'echo before; printf \"\\033[H\\033[2Jafter\\n\"; "
+		  "read "
 		  "x; echo end'"),
 		0);
 	usleep(300000);

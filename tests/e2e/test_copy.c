@@ -20,21 +20,23 @@ static void make_tree(void)
 {
 	CODE(other("sh -c 'mkdir -p tree/deep/er; echo chart >tree/chart; echo "
 		   "low >tree/deep/er/tide; ln -s ../chart tree/deep/link; ln "
-		   "-s nowhere tree/dangling; chmod 640 tree/chart; chmod 700 "
+		   "-s nowhere tree/loose; chmod 640 tree/chart; chmod 700 "
 		   "tree/deep; touch -d 2020-01-02 tree/chart'"),
 		0);
 }
 
 static const char *const same_tree =
 	"sh -c 'cd %s && find . | sort && cat chart deep/er/tide && readlink "
-	"deep/link dangling && stat -c %%a,%%Y chart deep/er/tide | head -n1 && "
+	"deep/link loose && stat -c %%a,%%Y chart deep/er/tide | head -n1 "
+	"&& "
 	"stat -c %%a deep'";
 
 static void check_same(const char *folder)
 {
 	char wanted[4096];
 
-	snprintf(wanted, sizeof(wanted), "%.4000s", other(same_tree, "tree")->out);
+	snprintf(wanted, sizeof(wanted), "%.4000s",
+		other(same_tree, "tree")->out);
 	CHECK(strlen(wanted) > 60);
 	CHECK_TEXT(other(same_tree, folder)->out, wanted);
 }
@@ -84,8 +86,8 @@ static void owners_are_who_they_should_be(void)
 		"1000\n");
 	CODE(hull("exec box -- cat /tmp/page"), 0);
 	CODE(hull("copy --owner 7:8 page box:/tmp/seven"), 0);
-	CHECK_TEXT(hull("exec box -- stat -c %%u:%%g /tmp/seven")->out,
-		"7:8\n");
+	CHECK_TEXT(
+		hull("exec box -- stat -c %%u:%%g /tmp/seven")->out, "7:8\n");
 	CODE(hull("copy box:/tmp/seven mine"), 0);
 	snprintf(path, sizeof(path), "%s/mine", world_folder);
 	CHECK_INT(stat(path, &st), 0);

@@ -411,8 +411,8 @@ static void events_tell_the_whole_story(void)
 
 		seen += seen == 0;
 		CHECK(seen < COUNT_OF(wanted));
-		CHECK_TEXT(to ? to : "", wanted[seen < COUNT_OF(wanted) ? seen
-									: 0]);
+		CHECK_TEXT(to ? to : "",
+			wanted[seen < COUNT_OF(wanted) ? seen : 0]);
 		/* To the microsecond. */
 		CHECK(time && strlen(time) == 27);
 		CHECK(json_object_get(event, "actor") != NULL);

@@ -82,8 +82,8 @@ static void streams_and_times(void)
 	CHECK_TEXT(result->out, "three\n");
 	result = hull("logs --until %s box", since);
 	CHECK_TEXT(result->out, "one\nthree\n");
-	CHECK_TEXT(hull("logs --since 1h box --stream out")->out,
-		"one\nthree\n");
+	CHECK_TEXT(
+		hull("logs --since 1h box --stream out")->out, "one\nthree\n");
 	CODE(hull("logs --stream both box"), 2);
 	CODE(hull("logs --since yesterday box"), 2);
 	CODE(hull("remove box"), 0);
@@ -104,8 +104,9 @@ static void several_are_put_together_by_time(void)
 	wait_for_end("south-pier");
 	CHECK_INT(wait_for(pid), 0);
 	result = hull("logs north south-pier");
-	CHECK_TEXT(result->out, "north:      n1\nsouth-pier: s1\n"
-				"north:      n2\nsouth-pier: s2\n");
+	CHECK_TEXT(result->out,
+		"north:      n1\nsouth-pier: s1\n"
+		"north:      n2\nsouth-pier: s2\n");
 	CHECK(file_holds("out", "north:      n2\n"));
 	CHECK(file_holds("out", "south-pier: s2\n"));
 	/* One failure does not stop the others. */

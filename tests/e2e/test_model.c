@@ -52,11 +52,13 @@ static bool may_follow(const char *from, const char *to)
 static pid_t begin_step(int box)
 {
 	static const char *const lines[][2] = {
-		{"launch selwick/base --network none --name ", " -- sleep 1000"},
+		{"launch selwick/base --network none --name ",
+			" -- sleep 1000"},
 		{"launch selwick/base --network none --restart "
 		 "always,delay=20ms,ceiling=50ms --name ",
 			" -- sh -c 'sleep 0.1; exit 1'"},
-		{"create selwick/base --network none --name ", " -- sleep 1000"},
+		{"create selwick/base --network none --name ",
+			" -- sleep 1000"},
 		{"start ", ""}, {"stop --grace 1s ", ""},
 		{"restart --grace 1s ", ""}, {"kill ", ""}, {"pause ", ""},
 		{"resume ", ""}, {"remove ", ""}, {"remove --force ", ""},
@@ -76,9 +78,9 @@ static pid_t begin_step(int box)
  * container's. */
 static void kill_somebody(void)
 {
-	static const char *const whom[] = {
-		"pkill -9 -o tidyhull-keeper", "pkill -9 -n tidyhull-keeper",
-		"pkill -9 -o sleep", "pkill -9 -n sleep"};
+	static const char *const whom[] = {"pkill -9 -o tidyhull-keeper",
+		"pkill -9 -n tidyhull-keeper", "pkill -9 -o sleep",
+		"pkill -9 -n sleep"};
 
 	as_root("%s", whom[chance(COUNT_OF(whom))]);
 }
@@ -122,8 +124,8 @@ static size_t check_events(void)
 	file = fopen(path, "r");
 	while (file && fgets(line, sizeof(line), file)) {
 		json_t *event = json_loads(line, 0, NULL);
-		const char *id = json_string_value(
-			json_object_get(event, "container"));
+		const char *id =
+			json_string_value(json_object_get(event, "container"));
 		const char *from =
 			json_string_value(json_object_get(event, "from"));
 		const char *to =
@@ -223,8 +225,7 @@ static const struct {
 		{{0, RUNNING}, {4, -1}, {4, -1}, {4, -1}, {4, -1}}},
 	{"create selwick/base --network none --name box -- sleep 1000",
 		{{0, CREATED}, {4, -1}, {4, -1}, {4, -1}, {4, -1}}},
-	{"start box",
-		{{3, -1}, {0, RUNNING}, {0, -1}, {4, -1}, {0, RUNNING}}},
+	{"start box", {{3, -1}, {0, RUNNING}, {0, -1}, {4, -1}, {0, RUNNING}}},
 	{"stop box", {{3, -1}, {0, -1}, {0, STOPPED}, {0, STOPPED}, {0, -1}}},
 	{"restart box",
 		{{3, -1}, {0, RUNNING}, {0, -1}, {0, RUNNING}, {0, RUNNING}}},

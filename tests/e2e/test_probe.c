@@ -91,7 +91,8 @@ static void what_ails_is_started_again(void)
 {
 	CODE(hull("launch selwick/base --name box --network none --restart "
 		  "on-ailing,delay=10ms --probe 'exec:test -e "
-		  "/tmp/up,every=50ms,limit=2,grace=0' -- sh -c 'touch /tmp/up; "
+		  "/tmp/up,every=50ms,limit=2,grace=0' -- sh -c 'touch "
+		  "/tmp/up; "
 		  "exec sleep 1000'"),
 		0);
 	CHECK(wait_until(has_health, ready));

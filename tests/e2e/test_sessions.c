@@ -81,8 +81,8 @@ static void those_in_the_foreground_are_recorded(void)
 	doc = hull_json("list sessions --all --json");
 	list = json_object_get(doc, "sessions");
 	CHECK_INT(json_array_size(list), 1);
-	CHECK_TEXT(json_string_value(json_object_get(
-			   json_array_get(list, 0), "user")),
+	CHECK_TEXT(json_string_value(
+			   json_object_get(json_array_get(list, 0), "user")),
 		"pilot");
 	CHECK_INT(json_integer_value(json_object_get(
 			  json_array_get(list, 0), "exit-code")),

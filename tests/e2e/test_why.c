@@ -60,8 +60,8 @@ static void not_found_and_not_executable(void)
 /* An ELF header of another machine: 64-bit, little-endian, AArch64. */
 static void wrong_architecture(void)
 {
-	static const unsigned char head[64] = {0x7f, 'E', 'L', 'F', 2, 1, 1,
-		[16] = 2, [18] = 183, [20] = 1, [52] = 64};
+	static const unsigned char head[64] = {0x7f, 'E', 'L', 'F', 2, 1,
+		1, [16] = 2, [18] = 183, [20] = 1, [52] = 64};
 	char path[300];
 	FILE *file;
 
@@ -88,8 +88,9 @@ static void missing_interpreter_and_library(void)
 	chmod(path, 0755);
 	create_and_start("--mount /script=./script", "/script");
 	result = hull("why box");
-	SAYS(result->out, "the interpreter or loader that it names is not: "
-			  "/usr/bin/tide-lang");
+	SAYS(result->out,
+		"the interpreter or loader that it names is not: "
+		"/usr/bin/tide-lang");
 	check_kind("interpreter-missing");
 	remove_box();
 	/* What the loaders of programs say. */
