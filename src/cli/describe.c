@@ -135,6 +135,28 @@ json_t *describe_container(
 	return doc;
 }
 
+json_t *describe_volume(
+	const struct th_context *context, const struct th_volume_row *row)
+{
+	struct th_strings users = {0};
+	struct th_error ignored = {0};
+	char *path = th_volume_path(context->store, row->name);
+	char below[TH_NAME_MAX + 16];
+	json_t *doc;
+
+	th_volume_users(context->store, row->name, &users, &ignored);
+	snprintf(below, sizeof(below), "volumes/%s", row->name);
+	doc = json_pack("{s:s s:s s:b s:I s:o s:o s:o s:s}", "kind", "volume",
+		"name", row->name, "named", !row->own[0], "size",
+		(json_int_t)th_tree_size(context->store->root_fd, below),
+		"created", json_time(row->created_us), "used",
+		json_time(row->used_us), "containers",
+		th_json_from_strings(&users), "path", path ? path : "");
+	th_strings_release(&users);
+	free(path);
+	return doc;
+}
+
 json_t *describe_session(const struct th_session_row *row)
 {
 	return json_pack("{s:s s:s s:s s:s s:s s:s s:s s:b s:s s:o s:o s:o}",

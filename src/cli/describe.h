@@ -23,6 +23,9 @@ json_t *describe_image_fully(
 void reach_text(const struct th_context *context, const char *id, char *text,
 	size_t size);
 
+/* A volume, with who has it. */
+json_t *describe_volume(
+	const struct th_context *context, const struct th_volume_row *row);
 /* A session, for list and show. */
 json_t *describe_session(const struct th_session_row *row);
 

@@ -272,6 +272,87 @@ static int list_sessions(struct invocation *call)
 	return EXIT_DONE;
 }
 
+static void add_volume(
+	struct invocation *call, struct table *table, const char *name)
+{
+	struct th_volume_row *row = NULL;
+	struct th_error ignored = {0};
+	char size[SIZE_TEXT], ago[48], used[48];
+	struct th_buf users;
+	size_t count = 0, i;
+	json_t *doc, *user;
+
+	if (th_volume_list(call->context.store, name, &row, &count, &ignored) ||
+		!count) {
+		free(row);
+		return;
+	}
+	doc = describe_volume(&call->context, &row[0]);
+	th_buf_init(&users, 200);
+	json_array_foreach(json_object_get(doc, "containers"), i, user)
+	{
+		th_buf_addf(&users, "%s%s", i ? ", " : "",
+			json_string_value(user));
+	}
+	size_text((uint64_t)json_integer_value(json_object_get(doc, "size")),
+		size);
+	ago_text(row[0].created_us, ago);
+	ago_text(row[0].used_us, used);
+	table_row(table);
+	table_cell(table, "bold", "%s", row[0].name);
+	table_cell(table, NULL, "%s", size);
+	table_cell(table, NULL, "%s", users.data);
+	table_cell(table, NULL, "%s", used[0] ? used : "never");
+	table_cell(table, NULL, "%s", ago);
+	table_cell(table, "darkgray", "%s",
+		row[0].own[0] ? "goes with its container" : "");
+	th_buf_release(&users);
+	json_decref(doc);
+	free(row);
+}
+
+static int list_volumes(struct invocation *call)
+{
+	struct th_volume_row *rows = NULL;
+	struct th_error err = {0};
+	json_t *list = json_array();
+	struct table *table;
+	size_t count = 0;
+
+	if (th_volume_list(call->context.store, NULL, &rows, &count, &err)) {
+		json_decref(list);
+		return say_error(&err);
+	}
+	table = table_new();
+	table_column(table, "volume", false);
+	table_column(table, "size", true);
+	table_column(table, "mounted by", false);
+	table_column(table, "last used", false);
+	table_column(table, "made", false);
+	table_column(table, "", false);
+	for (size_t i = 0; i < count; i++) {
+		if (call->json)
+			json_array_append_new(list,
+				describe_volume(&call->context, &rows[i]));
+		else if (call->quiet)
+			printf("%s\n", rows[i].name);
+		else
+			add_volume(call, table, rows[i].name);
+	}
+	free(rows);
+	if (call->json)
+		print_json(json_pack("{s:O}", "volumes", list));
+	if (!call->json && !call->quiet && count)
+		table_print(table);
+	else
+		table_drop(table);
+	if (!call->json && !call->quiet && !count)
+		puts("there are no volumes; one comes by itself: --mount "
+		     "/data=volume:NAME");
+	json_decref(list);
+	return EXIT_DONE;
+}
+
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
@@ -283,8 +364,10 @@ static int run(struct invocation *call)
 		return list_images(call);
 	if (strcmp(kind, "sessions") == 0)
 		return list_sessions(call);
+	if (strcmp(kind, "volumes") == 0)
+		return list_volumes(call);
 	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
-	th_hint(&err, "there are: containers, images, sessions");
+	th_hint(&err, "there are: containers, images, sessions, volumes");
 	return say_error(&err);
 }
 
@@ -292,7 +375,8 @@ static const struct option_spec options[] = {
 	{"all", NULL, "also those that do not run"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"KIND is containers (if nothing else is said), images or sessions.",
+	"KIND is containers (if nothing else is said), images, sessions or",
+	"volumes.",
 	NULL};
 
 static const char *const examples[] = {
@@ -300,7 +384,7 @@ static const char *const examples[] = {
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
-	.summary = "containers that run, or all; images; sessions",
+	.summary = "containers that run, or all; images; sessions; volumes",
 	.usage = "[KIND]",
 	.text = text,
 	.examples = examples,

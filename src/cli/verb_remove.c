@@ -76,6 +76,32 @@ static int remove_image(struct invocation *call, struct th_object *object)
 	return EXIT_DONE;
 }
 
+static int remove_volume(
+	struct invocation *call, const struct th_volume_row *row)
+{
+	struct th_strings users = {0};
+	struct th_error err = {0}, ignored = {0};
+	struct th_buf text;
+
+	if (th_volume_remove(call->context.store, row->name, &err) == 0) {
+		if (!call->quiet)
+			printf("removed volume %s\n", row->name);
+		return EXIT_DONE;
+	}
+	if (err.code == TH_IN_USE) {
+		th_volume_users(
+			call->context.store, row->name, &users, &ignored);
+		th_buf_init(&text, sizeof(err.hint) - 1);
+		th_buf_adds(&text, "remove first: tidyhull remove");
+		for (size_t i = 0; i < users.count; i++)
+			th_buf_addf(&text, " %s", users.items[i]);
+		th_hint(&err, "%s", text.data);
+		th_buf_release(&text);
+		th_strings_release(&users);
+	}
+	return say_error(&err);
+}
+
 static int run(struct invocation *call)
 {
 	int code = EXIT_DONE;
@@ -88,10 +114,13 @@ static int run(struct invocation *call)
 		int one;
 
 		if (th_object_find(&call->context, call->objects[i],
-			    TH_KIND_CONTAINER | TH_KIND_IMAGE, &object, &err)) {
+			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME,
+			    &object, &err)) {
 			one = say_error(&err);
 		} else {
-			one = object.kind == TH_KIND_CONTAINER
+			one = object.kind == TH_KIND_VOLUME
+				? remove_volume(call, &object.volume)
+				: object.kind == TH_KIND_CONTAINER
 				? remove_container(call, &object.container)
 				: remove_image(call, &object);
 			th_object_release(&object);
@@ -111,11 +140,12 @@ static const char *const text[] = {"What is in use is refused, and it is said "
 
 static const char *const examples[] = {"tidyhull remove gauge-north",
 	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",
+	"tidyhull remove volume:ledger",
 	NULL};
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",
-	.summary = "remove containers and images",
+	.summary = "remove containers, images and volumes",
 	.usage = "OBJECT...",
 	.text = text,
 	.examples = examples,

@@ -198,10 +198,13 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	json_t *doc;
 
 	if (th_object_find(&call->context, name,
-		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION,
+		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
+			    TH_KIND_VOLUME,
 		    &object, &err))
 		return say_error(&err);
-	doc = object.kind == TH_KIND_SESSION ? describe_session(&object.session)
+	doc = object.kind == TH_KIND_VOLUME
+		? describe_volume(&call->context, &object.volume)
+		: object.kind == TH_KIND_SESSION ? describe_session(&object.session)
 		: object.kind == TH_KIND_CONTAINER
 		? describe_container_fully(&call->context, &object.container,
 			  option_given(call, "reveal"))
@@ -261,7 +264,7 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
-	.summary = "everything about a container, image or session",
+	.summary = "everything about a container, image, volume or session",
 	.usage = "OBJECT...",
 	.examples = examples,
 	.options = options,

@@ -17,13 +17,16 @@ struct sweep {
 	struct th_container_row *rows; /* ended containers */
 	size_t count;
 	uint64_t bytes; /* theirs */
+	struct th_volume_row *volumes; /* only where they are asked for */
+	size_t volume_count;
+	uint64_t volume_bytes;
 };
 
 static uint64_t total_bytes(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return sweep->bytes + litter->image_bytes + litter->blob_bytes +
+	return sweep->bytes + sweep->volume_bytes + litter->image_bytes + litter->blob_bytes +
 		litter->tree_bytes + litter->partial_bytes;
 }
 
@@ -31,7 +34,7 @@ static bool is_empty(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return !sweep->count && !litter->image_count && !litter->blob_count &&
+	return !sweep->count && !sweep->volume_count && !litter->image_count && !litter->blob_count &&
 		!litter->tree_count && !litter->partial_count;
 }
 
@@ -72,6 +75,8 @@ static void print_litter(const struct sweep *sweep)
 	add_row(table, "ended containers", sweep->count, sweep->bytes,
 		names.data);
 	th_buf_release(&names);
+	add_row(table, "volumes", sweep->volume_count, sweep->volume_bytes,
+		"that no container has");
 	add_row(table, "images without a name", litter->image_count,
 		litter->image_bytes, "used by no container");
 	add_row(table, "layers", litter->tree_count, litter->tree_bytes,
@@ -95,7 +100,7 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
-	return json_pack("{s:o s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
+	return json_pack("{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
 		"containers", containers, "container-bytes",
 		(json_int_t)sweep->bytes, "images", images, "image-bytes",
 		(json_int_t)litter->image_bytes, "layers",
@@ -145,6 +150,31 @@ static int find_containers_ended(struct invocation *call, int64_t before_us,
 	return 0;
 }
 
+/* Named volumes are never touched unless somebody says so. */
+static int find_volumes(struct invocation *call, int64_t before_us,
+	struct sweep *sweep, struct th_error *err)
+{
+	struct th_store *store = call->context.store;
+	size_t all = 0;
+
+	if (th_volume_list(store, NULL, &sweep->volumes, &all, err))
+		return -1;
+	for (size_t i = 0; i < all; i++) {
+		const struct th_volume_row *row = &sweep->volumes[i];
+		int64_t last = row->used_us > row->created_us
+			? row->used_us
+			: row->created_us;
+		char path[TH_NAME_MAX + 16];
+
+		if (row->users || last >= before_us)
+			continue;
+		snprintf(path, sizeof(path), "volumes/%s", row->name);
+		sweep->volume_bytes += th_tree_size(store->root_fd, path);
+		sweep->volumes[sweep->volume_count++] = *row;
+	}
+	return 0;
+}
+
 static int remove_all(struct invocation *call, struct sweep *sweep,
 	int64_t before_us, struct th_error *err)
 {
@@ -156,6 +186,11 @@ static int remove_all(struct invocation *call, struct sweep *sweep,
 			    &now, err) == 1 &&
 			now.state == TH_STATE_STOPPED &&
 			th_container_remove(&call->context, &now, false, err))
+			return -1;
+	}
+	for (size_t i = 0; i < sweep->volume_count; i++) {
+		if (th_volume_remove(call->context.store,
+			    sweep->volumes[i].name, err))
 			return -1;
 	}
 	return th_litter_remove(
@@ -200,14 +235,15 @@ static int run(struct invocation *call)
 	const char *older = option_value(call, "older-than");
 	bool containers = !only || strcmp(only, "containers") == 0;
 	bool images = !only || strcmp(only, "images") == 0;
+	bool volumes = only && strcmp(only, "volumes") == 0;
 	struct sweep sweep = {.rows = NULL};
 	struct th_error err = {0};
 	int64_t span_us = 0, before_us;
 	int code;
 
-	if (!containers && !images) {
+	if (!containers && !images && !volumes) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not swept", only);
-		th_hint(&err, "--only containers, or --only images");
+		th_hint(&err, "--only containers, images, or volumes");
 	} else if (older && th_clock_parse_span(older, &span_us)) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a span of time",
 			older);
@@ -218,6 +254,7 @@ static int run(struct invocation *call)
 	before_us = older ? th_clock_now_us() - span_us : INT64_MAX;
 	if ((containers &&
 		    find_containers_ended(call, before_us, &sweep, &err)) ||
+		(volumes && find_volumes(call, before_us, &sweep, &err)) ||
 		(images &&
 			th_litter_find(call->context.store, before_us,
 				&sweep.litter, &err)))
@@ -226,11 +263,12 @@ static int run(struct invocation *call)
 		code = finish(call, &sweep, before_us, &err);
 	th_litter_release(&sweep.litter);
 	free(sweep.rows);
+	free(sweep.volumes);
 	return code;
 }
 
 static const struct option_spec options[] = {
-	{"only", "KIND", "only containers, or only images and what is theirs"},
+	{"only", "KIND", "containers; images and what is theirs; volumes"},
 	{"older-than", "SPAN", "only what was not touched for so long: 7d"},
 	{NULL, NULL, NULL}};
 
@@ -240,7 +278,8 @@ static const char *const text[] = {"Says what could go and how much that would "
 	"without",
 	"a name. What a restart policy wants up again, containers that were "
 	"never",
-	"started, images with a name or in use are never touched.", NULL};
+	"started, images with a name or in use are never touched; volumes only with",
+	"--only volumes, and then those that no container has.", NULL};
 
 static const char *const examples[] = {"tidyhull sweep",
 	"tidyhull sweep --yes --older-than 7d",

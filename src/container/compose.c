@@ -363,15 +363,23 @@ static int absolute_mounts(
 {
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		const struct th_mount_setting *mount = &settings->mounts[i];
-		const char *text = settings->mount_texts.items[i];
 
+		if (mount->volume) {
+			if (th_strings_take(texts,
+				    th_format("%s=volume:%s%s", mount->target,
+					    mount->volume,
+					    mount->readonly ? ",ro" : "")))
+				return -1;
+			continue;
+		}
 		if (mount->source
 				? th_strings_take(texts,
 					  th_format("%s=%s%s%s", mount->target,
 						  mount->source,
 						  mount->readonly ? ",ro" : "",
 						  mount->make ? ",make" : ""))
-				: th_strings_add(texts, text))
+				: th_strings_add(texts,
+					  settings->mount_texts.items[i]))
 			return -1;
 	}
 	return 0;

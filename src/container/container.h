@@ -11,6 +11,7 @@
 #include "sandbox/cgroup.h"
 #include "store/container_state.h"
 #include "store/store.h"
+#include "store/volume_state.h"
 
 /* What every operation works with; the caller's. */
 struct th_context {
@@ -166,19 +167,25 @@ int th_container_settle_row(const struct th_context *context,
 
 /* ---- object.c ---- */
 
-enum th_kind { TH_KIND_CONTAINER = 1, TH_KIND_IMAGE = 2, TH_KIND_SESSION = 4 };
+enum th_kind {
+	TH_KIND_CONTAINER = 1,
+	TH_KIND_IMAGE = 2,
+	TH_KIND_SESSION = 4,
+	TH_KIND_VOLUME = 8
+};
 
 struct th_object {
 	enum th_kind kind;
 	struct th_container_row container;
 	struct th_image_row image; /* owned: th_object_release */
 	struct th_session_row session;
+	struct th_volume_row volume;
 	bool by_name; /* an image that was found by one of its names */
 	char name[TH_REFERENCE_MAX + 256]; /* that name, in full */
 };
 
 /* The one object of the kinds (a set) that text means: a name, an ID, or the
- * beginning of one; "container:", "image:" and "session:" before it choose.
+ * beginning of one; "container:", "image:", "session:" and "volume:" before it choose.
  * TH_NOT_FOUND, or TH_USAGE with all that fit where several do. */
 int th_object_find(const struct th_context *context, const char *text,
 	int kinds, struct th_object *object, struct th_error *err);

@@ -329,3 +329,12 @@ int th_copy(const struct th_place *from, const struct th_place *to,
 	th_close(&target);
 	return rc;
 }
+
+int th_copy_entries(int from, int to, struct th_copy *copy, struct th_error *err)
+{
+	struct th_place place = {.root = -1, .lock = -1};
+	struct walk walk = {.copy = copy, .to = &place, .err = err};
+
+	snprintf(walk.path, sizeof(walk.path), ".");
+	return copy_entries(&walk, from, to, 0);
+}

@@ -13,6 +13,7 @@
 #include "container/container.h"
 #include "container/image_choice.h"
 #include "container/names.h"
+#include "container/volumes.h"
 #include "network/network.h"
 
 /* ---- checks ---- */
@@ -284,12 +285,19 @@ static int make(const struct th_context *context, struct th_settings *settings,
 			store->root, path);
 		goto out;
 	}
-	if (th_compose(store, folder, row, settings, &config, layers,
-		    layer_count, err) ||
+	if (volumes_declare(settings, &config, err) ||
+		volumes_make(store, settings, row->id, err) ||
+		th_compose(store, folder, row, settings, &config, layers,
+			layer_count, err) ||
+		volumes_fill(store, settings, row->id, folder, err) ||
 		th_state_add(store->db, row, context->actor, err))
 		goto out;
-	rc = 0;
+	rc = volumes_use(store, settings, row->id, err);
+	if (rc)
+		th_state_remove(store->db, row->id, context->actor, NULL);
 out:
+	if (rc && row->id[0])
+		volumes_undo(store, settings, row->id);
 	if (rc && path[0])
 		th_store_remove_container(store, row->id, NULL);
 	if (row->id[0])

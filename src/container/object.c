@@ -12,7 +12,15 @@ struct finds {
 	size_t image_count;
 	struct th_session_row *sessions;
 	size_t session_count;
+	struct th_volume_row *volumes;
+	size_t volume_count;
 };
+
+static size_t total(const struct finds *finds)
+{
+	return finds->container_count + finds->image_count +
+		finds->session_count + finds->volume_count;
+}
 
 static int look(const struct th_context *context, const char *text, int kinds,
 	struct finds *finds, struct th_error *err)
@@ -36,6 +44,10 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		th_state_sessions(db, NULL, text, &finds->sessions,
 			&finds->session_count, err))
 		return -1;
+	if (kinds & TH_KIND_VOLUME &&
+		th_volume_list(context->store, text, &finds->volumes,
+			&finds->volume_count, err))
+		return -1;
 	if (kinds & TH_KIND_IMAGE)
 		return th_image_state_find(context->store, text, &finds->images,
 			&finds->image_count, err);
@@ -45,10 +57,15 @@ static int look(const struct th_context *context, const char *text, int kinds,
 static int not_found(const struct th_context *context, const char *text,
 	int kinds, struct th_error *err)
 {
-	static const char *const names[] = {"", "container", "image",
-		"container or image", "session", "container or session",
-		"image or session", "container, image or session"};
-	const char *what = names[kinds & 7];
+	const char *what = kinds == TH_KIND_CONTAINER ? "container"
+		: kinds == TH_KIND_IMAGE	      ? "image"
+		: kinds == TH_KIND_VOLUME	      ? "volume"
+		: kinds == TH_KIND_SESSION	      ? "session"
+		: kinds == (TH_KIND_CONTAINER | TH_KIND_IMAGE)
+		? "container or image"
+		: kinds == (TH_KIND_CONTAINER | TH_KIND_SESSION)
+		? "container or session"
+		: "container, image, volume or session";
 	struct th_image_row *images = NULL;
 	struct th_error ignored = {0};
 	size_t count = 0;
@@ -68,6 +85,7 @@ static int not_found(const struct th_context *context, const char *text,
 	}
 	return th_hint(err, "tidyhull list %s shows what there is",
 		kinds == TH_KIND_IMAGE		   ? "images"
+			: kinds == TH_KIND_VOLUME  ? "volumes"
 			: kinds == TH_KIND_SESSION ? "sessions --all"
 						   : "--all");
 }
@@ -89,9 +107,11 @@ static int ambiguous(
 	for (size_t i = 0; i < finds->session_count && i < 4; i++)
 		th_buf_addf(&list, "%ssession:%s", list.len > 8 ? ", " : "",
 			finds->sessions[i].id);
+	for (size_t i = 0; i < finds->volume_count && i < 4; i++)
+		th_buf_addf(&list, "%svolume:%s", list.len > 8 ? ", " : "",
+			finds->volumes[i].name);
 	th_fail(err, TH_USAGE, "\"%.100s\" fits %zu objects", text,
-		finds->container_count + finds->image_count +
-			finds->session_count);
+		total(finds));
 	th_hint(err, "%s", list.data);
 	th_buf_release(&list);
 	return -1;
@@ -136,14 +156,16 @@ int th_object_find(const struct th_context *context, const char *text,
 	} else if (strncmp(text, "session:", 8) == 0) {
 		text += 8;
 		kinds &= TH_KIND_SESSION;
+	} else if (strncmp(text, "volume:", 7) == 0) {
+		text += 7;
+		kinds &= TH_KIND_VOLUME;
 	}
 	if (!kinds || !*text)
 		return th_fail(err, TH_USAGE,
 			"an object of another kind is needed here");
 	if (look(context, text, kinds, &finds, err))
 		goto out;
-	if (finds.container_count + finds.image_count + finds.session_count >
-		1) {
+	if (total(&finds) > 1) {
 		ambiguous(text, &finds, err);
 	} else if (finds.container_count == 1) {
 		object->kind = TH_KIND_CONTAINER;
@@ -157,6 +179,10 @@ int th_object_find(const struct th_context *context, const char *text,
 		finds.image_count = 0;
 		note_name(object, text);
 		rc = 0;
+	} else if (finds.volume_count == 1) {
+		object->kind = TH_KIND_VOLUME;
+		object->volume = finds.volumes[0];
+		rc = 0;
 	} else if (finds.session_count == 1) {
 		object->kind = TH_KIND_SESSION;
 		object->session = finds.sessions[0];
@@ -166,6 +192,7 @@ int th_object_find(const struct th_context *context, const char *text,
 	}
 out:
 	free(finds.sessions);
+	free(finds.volumes);
 	free(finds.containers);
 	th_image_rows_free(finds.images, finds.image_count);
 	return rc;

@@ -26,6 +26,16 @@ int th_place_parse(
 	/* "container:NAME:/path" says the kind as everywhere. */
 	if (strncmp(text, "container:", 10) == 0 && strchr(text + 10, ':'))
 		colon = strchr(text + 10, ':');
+	/* "volume:NAME", "volume:NAME/path". */
+	if (strncmp(text, "volume:", 7) == 0) {
+		place->is_volume = true;
+		place->container = strndup(text + 7, strcspn(text + 7, "/"));
+		place->path = strdup(strchr(text + 7, '/')
+				? strchr(text + 7, '/')
+				: "/");
+		return place->container && place->path ? 0
+						       : th_fail_memory(err);
+	}
 	if (!colon || (slash && slash < colon)) {
 		place->path = strdup(text);
 		return place->path ? 0 : th_fail_memory(err);
@@ -68,6 +78,27 @@ static int open_resting(const struct th_context *context,
 	return rc;
 }
 
+static int open_volume(const struct th_context *context,
+	struct th_place *place, struct th_error *err)
+{
+	struct th_object object;
+	char *path;
+
+	if (th_object_find(context, place->container, TH_KIND_VOLUME, &object,
+		    err))
+		return -1;
+	path = th_volume_path(context->store, object.volume.name);
+	if (!path)
+		return th_fail_memory(err);
+	place->root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+	if (place->root < 0)
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the volume \"%s\"", object.volume.name);
+	free(path);
+	place->open = place->root >= 0;
+	return place->open ? 0 : -1;
+}
+
 int th_place_open(const struct th_context *context, struct th_place *place,
 	struct th_error *err)
 {
@@ -78,6 +109,8 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 
 	if (!place->container)
 		return 0;
+	if (place->is_volume)
+		return open_volume(context, place, err);
 	if (th_object_find(
 		    context, place->container, TH_KIND_CONTAINER, &object, err))
 		return -1;

@@ -7,9 +7,10 @@
 
 #include "container/container.h"
 
-/* A place on the host, or inside a container. */
+/* A place on the host, inside a container, or in a volume. */
 struct th_place {
 	char *container; /* what was written before ":"; NULL on the host */
+	bool is_volume; /* it is the name of one */
 	char *path; /* owned, as the other */
 	/* While it is open: */
 	bool open;
@@ -20,7 +21,7 @@ struct th_place {
 	gid_t gid;
 };
 
-/* "CONTAINER:/path" or a path of the host ("./a:b" where it holds a colon). */
+/* "CONTAINER:/path", "volume:NAME/path" or a path of the host ("./a:b" where it holds a colon). */
 int th_place_parse(
 	const char *text, struct th_place *place, struct th_error *err);
 /* Finds the container and opens its root: the living one, or, while it is kept

@@ -90,11 +90,17 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 		return 0;
 	}
 	if (strncmp(source, "volume:", 7) == 0) {
-		th_fail(err, TH_NOT_POSSIBLE,
-			"volumes are not supported yet (mount \"%.200s\")",
-			text);
-		return th_hint(
-			err, "use a folder: %s=./data,make", mount->target);
+		mount->kind = TH_MOUNT_VOLUME;
+		if (!th_name_valid(source + 7)) {
+			th_fail(err, TH_USAGE,
+				"\"%.100s\" cannot be the name of a volume",
+				source + 7);
+			return th_hint(err,
+				"a name has up to 63 letters, digits, dots, "
+				"dashes and underscores");
+		}
+		mount->volume = strdup(source + 7);
+		return mount->volume ? 0 : th_fail_memory(err);
 	}
 	mount->source = th_path_absolute(base, source);
 	return mount->source ? 0 : th_fail_memory(err);
@@ -391,6 +397,7 @@ void th_settings_release(struct th_settings *settings)
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		free(settings->mounts[i].target);
 		free(settings->mounts[i].source);
+		free(settings->mounts[i].volume);
 	}
 	free(settings->mounts);
 	settings->ports = NULL;

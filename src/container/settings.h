@@ -26,12 +26,15 @@ enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
 
 enum th_reaper { TH_REAPER_AUTO, TH_REAPER_YES, TH_REAPER_NO };
 
-enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY };
+enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY, TH_MOUNT_VOLUME };
 
 struct th_mount_setting {
 	enum th_mount_kind kind;
 	char *target; /* inside, absolute; owned */
-	char *source; /* outside, absolute; owned; NULL for memory */
+	char *source; /* outside, absolute; owned; NULL for memory, and for a
+			 volume until it is made */
+	char *volume; /* its name; owned; NULL where it is none */
+	bool own; /* made up, and gone with the container */
 	uint64_t size_bytes; /* of memory; 0: half of the host's */
 	bool readonly;
 	bool make; /* make the source folder where it is missing */

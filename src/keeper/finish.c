@@ -12,6 +12,7 @@
 #include "keeper/lock.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
+#include "store/volume_state.h"
 
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
@@ -160,6 +161,8 @@ static void record_last(struct keeper *keeper, const struct th_change *change)
 	keeper->discarding = th_store_hold(store, &ignored) == 0;
 	th_store_unsettled(store, keeper->id, &ignored);
 	th_state_remove(store->db, keeper->id, "keeper", &ignored);
+	/* Who hears of the end finds none of them any more. */
+	th_volume_drop_own(store, keeper->id);
 }
 
 /* How the last run ended. */

@@ -217,6 +217,8 @@ static int address_of(
 	struct sockaddr_in6 *six = (struct sockaddr_in6 *)(void *)to;
 
 	memset(to, 0, sizeof(*to));
+	if (number > 3)
+		return 0;
 	if (number < 2) {
 		four->sin_family = AF_INET;
 		four->sin_port = port;

@@ -96,5 +96,21 @@ static const char *const step_3[] = {
 	"ALTER TABLE sessions ADD COLUMN background INTEGER NOT NULL DEFAULT 0",
 	NULL};
 
+static const char *const step_4[] = {
+	"CREATE TABLE volumes(name TEXT PRIMARY KEY,"
+	" own TEXT NOT NULL DEFAULT '', created_us INTEGER NOT NULL,"
+	" used_us INTEGER NOT NULL DEFAULT 0) WITHOUT ROWID",
+	"CREATE TABLE volume_uses(container TEXT NOT NULL"
+	" REFERENCES containers(id) ON DELETE CASCADE, target TEXT NOT NULL,"
+	" volume TEXT NOT NULL REFERENCES volumes(name),"
+	" PRIMARY KEY(container, target)) WITHOUT ROWID",
+	"CREATE INDEX volume_uses_volume ON volume_uses(volume)",
+	/* A volume remembers when it was given up. */
+	"CREATE TRIGGER volume_given_up AFTER DELETE ON volume_uses BEGIN"
+	" UPDATE volumes SET used_us="
+	" CAST((julianday('now') - 2440587.5) * 86400000000 AS INTEGER)"
+	" WHERE name=OLD.volume; END",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3};
+	step_1, step_2, step_3, step_4};

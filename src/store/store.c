@@ -1,4 +1,5 @@
 #include "store/store.h"
+#include "store/volume_state.h"
 
 #include <dirent.h>
 #include <errno.h>
@@ -128,6 +129,7 @@ static void settle_container(struct th_store *store, int tmp, const char *mark)
 	if (!known && th_tree_remove(store->root_fd, path, &ignored))
 		return;
 	if (!known) {
+		th_volume_drop_own(store, id);
 		remove_socket(store, id);
 		snprintf(path, sizeof(path), "%.60s.lock", id);
 		unlinkat(store->run_fd, path, 0);
@@ -326,6 +328,7 @@ int th_store_remove_container(
 {
 	char from[96], to[96];
 
+	th_volume_drop_own(store, id);
 	remove_socket(store, id);
 	snprintf(from, sizeof(from), "containers/%.60s", id);
 	snprintf(to, sizeof(to), "tmp/%.60s.gone", id);

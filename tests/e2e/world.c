@@ -108,6 +108,10 @@ static void make_user(void)
 	if (th_cgroup_mount()) {
 		snprintf(world_group, sizeof(world_group), "%s/hull-e2e-%d",
 			th_cgroup_mount(), (int)time(NULL));
+		/* Where there are controllers, they are for the group too. */
+		as_root("sh -c 'echo +memory +pids +cpu +io "
+			">%s/cgroup.subtree_control'",
+			th_cgroup_mount());
 		if (mkdir(world_group, 0755) ||
 			chown(world_group, world_user, world_user))
 			die(world_group);
@@ -438,4 +442,13 @@ void world_leave(void)
 	if (world_group[0] && rmdir(world_group))
 		perror(world_group);
 	rmdir(base);
+}
+
+bool world_has_controllers(void)
+{
+	char path[240];
+
+	snprintf(path, sizeof(path), "%s/cgroup.controllers", world_group);
+	return world_group[0] &&
+		strstr(as_root("cat %s", path)->out, "memory") != NULL;
 }

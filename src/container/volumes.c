@@ -1,0 +1,199 @@
+#include "container/volumes.h"
+
+#include <dirent.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "base/path.h"
+#include "base/random.h"
+#include "container/copy.h"
+#include "keeper/root.h"
+#include "oci/bundle.h"
+#include "store/volume_state.h"
+
+static bool is_set(const struct th_settings *settings, const char *target)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		if (strcmp(settings->mounts[i].target, target) == 0)
+			return true;
+	}
+	return false;
+}
+
+int volumes_declare(struct th_settings *settings,
+	const struct th_image_config *image, struct th_error *err)
+{
+	size_t count = settings->mount_count + image->volumes.count;
+	struct th_mount_setting *mounts;
+
+	mounts = realloc(settings->mounts, (count + 1) * sizeof(*mounts));
+	if (!mounts)
+		return th_fail_memory(err);
+	settings->mounts = mounts;
+	for (size_t i = 0; i < image->volumes.count; i++) {
+		struct th_mount_setting *mount =
+			&settings->mounts[settings->mount_count];
+		char id[TH_ID_LENGTH + 1];
+		char *target = th_path_absolute("/", image->volumes.items[i]);
+
+		if (!target)
+			return th_fail_memory(err);
+		if (is_set(settings, target) || strcmp(target, "/") == 0) {
+			free(target);
+			continue;
+		}
+		memset(mount, 0, sizeof(*mount));
+		th_id_new(id);
+		mount->kind = TH_MOUNT_VOLUME;
+		mount->target = target;
+		mount->volume = strdup(id);
+		mount->own = true;
+		settings->mount_count++;
+		if (!mount->volume)
+			return th_fail_memory(err);
+	}
+	return 0;
+}
+
+int volumes_make(struct th_store *store, struct th_settings *settings,
+	const char *container, struct th_error *err)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		struct th_mount_setting *mount = &settings->mounts[i];
+
+		if (!mount->volume)
+			continue;
+		mount->source = th_volume_path(store, mount->volume);
+		if (!mount->source)
+			return th_fail_memory(err);
+		if (th_volume_make(store, mount->volume,
+			    mount->own ? container : "", err) < 0)
+			return -1;
+	}
+	return 0;
+}
+
+static bool is_empty(int folder)
+{
+	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	bool empty = true;
+
+	while (dir && empty && (entry = readdir(dir)))
+		empty = strcmp(entry->d_name, ".") == 0 ||
+			strcmp(entry->d_name, "..") == 0;
+	if (dir)
+		closedir(dir);
+	else
+		th_close(&fd);
+	return empty;
+}
+
+/* What the image has there, with its owners; a new volume of nothing belongs to
+ * the program's user, who could not write to it otherwise. */
+static int fill(int root, const struct th_mount_setting *mount, int volume,
+	const struct th_process *process, struct th_error *err)
+{
+	struct th_copy copy = {.owner = TH_OWNER_KEEP};
+	int from = th_path_open_in_root(root, mount->target + 1,
+		O_RDONLY | O_DIRECTORY | O_NONBLOCK, 0);
+	struct stat st;
+	int rc;
+
+	if (from < 0) {
+		if (fchown(volume, process->uid, process->gid)) {
+			/* It stays root's. */
+		}
+		return 0;
+	}
+	rc = th_copy_entries(from, volume, &copy, err);
+	if (rc == 0 && fstat(from, &st) == 0 &&
+		(fchown(volume, st.st_uid, st.st_gid) ||
+			fchmod(volume, st.st_mode & 07777)))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot give the volume \"%s\" its owner",
+			mount->volume);
+	th_close(&from);
+	return rc;
+}
+
+static int fill_all(const struct th_settings *settings, int root,
+	const struct th_process *process, struct th_error *err)
+{
+	int rc = 0;
+
+	for (size_t i = 0; rc == 0 && i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+		int volume;
+
+		if (!mount->volume)
+			continue;
+		volume = open(
+			mount->source, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+		if (volume < 0 || flock(volume, LOCK_EX))
+			rc = th_fail_sys(err, TH_FAILED, errno,
+				"cannot open the volume \"%s\"",
+				mount->volume);
+		else if (is_empty(volume))
+			rc = fill(root, mount, volume, process, err);
+		th_close(&volume);
+	}
+	return rc;
+}
+
+int volumes_fill(struct th_store *store, const struct th_settings *settings,
+	const char *container, int folder, struct th_error *err)
+{
+	struct th_bundle bundle;
+	struct th_plan plan;
+	int root = -1, rc;
+	bool any = false;
+
+	for (size_t i = 0; i < settings->mount_count; i++)
+		any |= settings->mounts[i].volume != NULL;
+	if (!any)
+		return 0;
+	if (th_plan_read(folder, &plan, err))
+		return -1;
+	rc = th_bundle_read(folder, &bundle, err);
+	if (rc == 0) {
+		rc = th_plan_open_root(
+			&plan, store, container, false, &root, err);
+		if (rc == 0)
+			rc = fill_all(settings, root, &bundle.process, err);
+		th_bundle_release(&bundle);
+	}
+	th_plan_release(&plan);
+	th_close(&root);
+	return rc;
+}
+
+int volumes_use(struct th_store *store, const struct th_settings *settings,
+	const char *container, struct th_error *err)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+
+		if (mount->volume &&
+			th_volume_use(store, mount->volume, container,
+				mount->target, err))
+			return -1;
+	}
+	return 0;
+}
+
+void volumes_undo(struct th_store *store, const struct th_settings *settings,
+	const char *container)
+{
+	/* One with a name may be somebody else's by now, and is empty. */
+	(void)settings;
+	th_volume_drop_own(store, container);
+}

@@ -1,0 +1,41 @@
+/* Volumes: folders of the store that outlive containers. */
+#ifndef TH_STORE_VOLUME_STATE_H
+#define TH_STORE_VOLUME_STATE_H
+
+#include "base/buffer.h"
+#include "store/container_state.h"
+#include "store/store.h"
+
+struct th_volume_row {
+	char name[TH_NAME_MAX];
+	/* The container that it goes with; "" for one with a name of its own. */
+	char own[TH_ID_LENGTH + 1];
+	int64_t created_us;
+	int64_t used_us; /* now, where a container that runs has it; 0: never */
+	int64_t users; /* containers that have it mounted, running or not */
+};
+
+/* Makes the volume where it is missing: 1 made, 0 it was there, -1. */
+int th_volume_make(struct th_store *store, const char *name, const char *own,
+	struct th_error *err);
+/* Those of the name, or whose name was made up and begins with it; all where
+ * text is NULL, oldest first; to be freed. */
+int th_volume_list(struct th_store *store, const char *text,
+	struct th_volume_row **rows, size_t *count, struct th_error *err);
+/* Notes that the container has it mounted at target, until the container is
+ * removed. TH_NOT_FOUND where the volume was removed meanwhile. */
+int th_volume_use(struct th_store *store, const char *name,
+	const char *container, const char *target, struct th_error *err);
+/* The names of the containers that have it. */
+int th_volume_users(struct th_store *store, const char *name,
+	struct th_strings *names, struct th_error *err);
+/* Removes the volume and what is in it: TH_IN_USE where a container has it. */
+int th_volume_remove(
+	struct th_store *store, const char *name, struct th_error *err);
+/* Removes those that go with the container; the store must be held. */
+void th_volume_drop_own(struct th_store *store, const char *container);
+
+/* Where its files lie, as an absolute path; to be freed. */
+char *th_volume_path(const struct th_store *store, const char *name);
+
+#endif
