@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/secret.h"
 #include "container/container.h"
+#include "container/env_file.h"
 
 static int add_env(
 	struct th_settings *settings, const char *text, struct th_error *err)
@@ -60,6 +61,60 @@ out:
 	return rc;
 }
 
+static const char *own_value(const char *key)
+{
+	return getenv(key);
+}
+
+/* Their values stood on no command line either, and are hidden too. */
+static int add_env_file(
+	struct th_settings *settings, const char *path, struct th_error *err)
+{
+	size_t before = settings->env.count;
+	char *text = secret_read(path, err);
+	int rc;
+
+	if (!text)
+		return -1;
+	rc = th_env_parse(text, path, own_value, &settings->env, err);
+	free(text);
+	for (size_t i = before; rc == 0 && i < settings->env.count; i++) {
+		const char *pair = settings->env.items[i];
+
+		rc = th_strings_take(&settings->secrets,
+			strndup(pair, strcspn(pair, "=")));
+		if (rc)
+			th_fail_memory(err);
+	}
+	return rc;
+}
+
+static int add_secret(
+	struct th_settings *settings, const char *text, struct th_error *err)
+{
+	const char *from = strchr(text, '=');
+	char *value = NULL;
+	int rc;
+
+	if (from && strncmp(from, "=@file:", 7) == 0)
+		value = secret_read(from + 7, err);
+	else if (from && strcmp(from, "=@stdin") == 0)
+		value = secret_read(NULL, err);
+	else if (from && strcmp(from, "=@ask") == 0)
+		value = secret_ask(text, err);
+	else
+		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
+			(int)strcspn(text, "="), text);
+	if (!value)
+		return th_hint(err,
+			"write --secret NAME=@file:PATH, NAME=@ask or "
+			"NAME=@stdin");
+	rc = th_strings_take(&settings->secret_files,
+		th_format("%.*s=%s", (int)(from - text), text, value));
+	free(value);
+	return rc ? th_fail_memory(err) : 0;
+}
+
 static int add_capabilities(
 	struct th_settings *settings, const char *text, struct th_error *err)
 {
@@ -100,6 +155,21 @@ static int read_choices(struct invocation *call, struct th_settings *settings,
 	return 0;
 }
 
+static int each_value(struct invocation *call, const char *option,
+	struct th_settings *settings,
+	int (*take)(struct th_settings *settings, const char *text,
+		struct th_error *err),
+	struct th_error *err)
+{
+	struct th_strings texts = {0};
+	int rc = option_values(call, option, &texts) ? th_fail_memory(err) : 0;
+
+	for (size_t i = 0; rc == 0 && i < texts.count; i++)
+		rc = take(settings, texts.items[i], err);
+	th_strings_release(&texts);
+	return rc;
+}
+
 static int read_lists(struct invocation *call, struct th_settings *settings,
 	struct th_error *err)
 {
@@ -116,9 +186,14 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 		rc |= th_strings_add(&settings->command, call->command[i]);
 	if (rc)
 		th_fail_memory(err);
+	/* What is given one by one wins over what comes from files. */
+	if (rc == 0)
+		rc = each_value(call, "env-from", settings, add_env_file, err);
 	for (size_t i = 0; rc == 0 && i < texts.count; i++)
 		rc = add_env(settings, texts.items[i], err);
 	th_strings_release(&texts);
+	if (rc == 0)
+		rc = each_value(call, "secret", settings, add_secret, err);
 	texts = (struct th_strings){0};
 	if (rc == 0)
 		rc = option_values(call, "capability", &texts);
@@ -200,6 +275,20 @@ static void print_plan(
 	puts("nothing was done");
 }
 
+static void note_labels(
+	const struct invocation *call, const struct th_settings *settings)
+{
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		if (!settings->mounts[i].relabel || call->quiet ||
+			access(TH_SELINUX, F_OK) == 0)
+			continue;
+		fprintf(stderr,
+			"note: this host uses no security labels, so there is "
+			"nothing to relabel at %s\n",
+			settings->mounts[i].target);
+	}
+}
+
 int making_create(struct invocation *call, struct making *making,
 	struct th_container_row *row)
 {
@@ -222,6 +311,8 @@ int making_create(struct invocation *call, struct making *making,
 		print_plan(call, &making->settings);
 		code = -1;
 	}
+	if (code == EXIT_DONE)
+		note_labels(call, &making->settings);
 	th_problems_release(&problems);
 	return code;
 }

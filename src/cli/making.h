@@ -10,9 +10,13 @@
 		{"port", "PORT",                                               \
 			"80=8080: inside 80, outside 8080; 80: a free one"},   \
 		{"mount", "MOUNT",                                             \
-			"/data=./ledger: inside, outside; add ,ro ,make"},     \
+			"/data=./ledger; volume:NAME; memory:SIZE; ,ro ,make"},     \
 		{"env", "ENV",                                                 \
 			"KEY=VALUE; KEY; KEY=@file:PATH; @ask; @stdin"},       \
+		{"env-from", "FILE",                                           \
+			"lines KEY=VALUE, export and quotes as needed"},       \
+		{"secret", "SECRET",                                           \
+			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
 		{"network", "NAME", "quayside (the default), none, or host"},  \
 		{"hostname", "NAME",                                           \
 			"the host name inside; otherwise the name"},           \

@@ -18,6 +18,7 @@
 #include "container/share.h"
 #include "container/user.h"
 #include "keeper/plan.h"
+#include "keeper/secrets.h"
 #include "oci/bundle.h"
 #include "network/network.h"
 #include "sandbox/idmap.h"
@@ -267,9 +268,28 @@ static int add_etc_mounts(json_t *mounts, const struct th_store *store,
 	return 0;
 }
 
-static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
+/* Files of the source's owner are the program's user's inside, and what that
+ * one makes is the owner's outside (runtime-spec, config.md, "uidMappings"). */
+static void map_owner(json_t *mounts, const struct th_mount_setting *mount,
+	const struct th_user *user)
 {
-	const char *options[6];
+	json_t *last = json_array_get(mounts, json_array_size(mounts) - 1);
+	struct stat st;
+
+	if (stat(mount->source, &st))
+		return;
+	json_object_set_new(last, "uidMappings",
+		json_pack("[{s:i s:i s:i}]", "containerID", (int)st.st_uid,
+			"hostID", (int)user->uid, "size", 1));
+	json_object_set_new(last, "gidMappings",
+		json_pack("[{s:i s:i s:i}]", "containerID", (int)st.st_gid,
+			"hostID", (int)user->gid, "size", 1));
+}
+
+static void add_own_mount(json_t *mounts, const struct th_settings *settings,
+	const struct th_mount_setting *mount, const struct th_user *user)
+{
+	const char *options[8];
 	char size[48];
 	size_t count = 0;
 
@@ -288,8 +308,13 @@ static void add_own_mount(json_t *mounts, const struct th_mount_setting *mount)
 			count);
 	} else {
 		options[count++] = "rbind";
+		if (mount->propagation)
+			options[count++] = mount->propagation;
 		add_mount(mounts, mount->target, "bind", mount->source, options,
 			count);
+		/* An ordinary user's files are root's inside as it is. */
+		if (mount->map_owner && !settings->caller.ordinary)
+			map_owner(mounts, mount, user);
 	}
 }
 
@@ -324,7 +349,7 @@ static json_t *compose_config(struct th_store *store,
 		return NULL;
 	}
 	for (size_t i = 0; i < settings->mount_count; i++)
-		add_own_mount(mounts, &settings->mounts[i]);
+		add_own_mount(mounts, settings, &settings->mounts[i], user);
 	return json_pack("{s:s s:{s:s s:b} s:s s:o s:o s:{s:s s:s s:s s:s}}",
 		"ociVersion", TH_OCI_RUNTIME_VERSION, "root", "path", "rootfs",
 		"readonly", settings->read_only, "hostname",
@@ -374,10 +399,19 @@ static int absolute_mounts(
 		}
 		if (mount->source
 				? th_strings_take(texts,
-					  th_format("%s=%s%s%s", mount->target,
-						  mount->source,
+					  th_format("%s=%s%s%s%s%s%s",
+						  mount->target, mount->source,
 						  mount->readonly ? ",ro" : "",
-						  mount->make ? ",make" : ""))
+						  mount->make ? ",make" : "",
+						  mount->map_owner ? ",map=me"
+								   : "",
+						  mount->propagation
+							  ? ",propagate="
+							  : "",
+						  mount->propagation
+							  ? mount->propagation +
+								  1
+							  : ""))
 				: th_strings_add(texts,
 					  settings->mount_texts.items[i]))
 			return -1;
@@ -476,6 +510,34 @@ out:
 	return rc;
 }
 
+/* Values that are given as files: the keeper puts them into a memory mount. */
+static int write_secrets(
+	int folder, const struct th_settings *settings, struct th_error *err)
+{
+	json_t *doc = json_object();
+	int rc;
+
+	for (size_t i = 0; i < settings->secret_files.count; i++) {
+		const char *text = settings->secret_files.items[i];
+		size_t len = strcspn(text, "=");
+		char name[TH_NAME_MAX];
+
+		snprintf(name, sizeof(name), "%.*s", (int)len, text);
+		if (json_object_set_new(
+			    doc, name, json_string(text + len + 1))) {
+			json_decref(doc);
+			return th_fail(err, TH_USAGE,
+				"the secret \"%s\" is no text in UTF-8", name);
+		}
+	}
+	rc = json_object_size(doc)
+		? th_json_write_file(
+			  folder, TH_SECRETS, doc, 0600, false, err)
+		: 0;
+	json_decref(doc);
+	return rc;
+}
+
 static int write_files(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, struct th_error *err)
 {
@@ -495,7 +557,10 @@ static int write_files(int folder, const struct th_container_row *row,
 		th_file_replace(folder, "hosts", "127.0.0.1 localhost\n", 20,
 			0644, false, err))
 		return -1;
-	return write_resolver(folder, settings, err);
+	return write_resolver(folder, settings, err) ||
+			write_secrets(folder, settings, err)
+		? -1
+		: 0;
 }
 
 int th_compose(struct th_store *store, int folder,

@@ -64,12 +64,24 @@ static int take_mount_option(struct th_mount_setting *mount, const char *option,
 		mount->readonly = true;
 	} else if (strcmp(option, "make") == 0) {
 		mount->make = true;
+	} else if (strcmp(option, "map=me") == 0) {
+		mount->map_owner = true;
+	} else if (strcmp(option, "relabel=private") == 0 ||
+		strcmp(option, "relabel=shared") == 0) {
+		mount->relabel = option[8];
+	} else if (strcmp(option, "propagate=private") == 0) {
+		mount->propagation = "rprivate";
+	} else if (strcmp(option, "propagate=slave") == 0) {
+		mount->propagation = "rslave";
+	} else if (strcmp(option, "propagate=shared") == 0) {
+		mount->propagation = "rshared";
 	} else {
 		th_fail(err, TH_USAGE,
 			"\"%s\" in the mount \"%.200s\" is not an option of "
 			"mounts",
 			option, text);
-		return th_hint(err, "there are: ro, make");
+		return th_hint(err, "there are: ro, make, map=me, relabel=private, "
+			"relabel=shared, propagate=private|slave|shared");
 	}
 	return 0;
 }
@@ -302,6 +314,19 @@ static void check_life(
 		add_if(problems,
 			th_policy_parse(settings->restart_text, &policy, &err),
 			&err);
+	for (size_t i = 0; i < settings->secret_files.count; i++) {
+		const char *text = settings->secret_files.items[i];
+		char name[TH_NAME_MAX];
+
+		snprintf(name, sizeof(name), "%.*s", (int)strcspn(text, "="),
+			text);
+		if (th_name_valid(name))
+			continue;
+		th_fail(&err, TH_USAGE, "\"%.60s\" cannot be a secret's name",
+			name);
+		th_hint(&err, "for example --secret password=@file:./pw");
+		th_problems_add(problems, &err);
+	}
 	add_if(problems, th_log_settings(settings->log_text, &log, &err), &err);
 	if (!settings->probe_text)
 		return;
@@ -389,6 +414,7 @@ void th_settings_release(struct th_settings *settings)
 	th_strings_release(&settings->mount_texts);
 	th_strings_release(&settings->env);
 	th_strings_release(&settings->secrets);
+	th_strings_release(&settings->secret_files);
 	th_strings_release(&settings->capabilities);
 	th_strings_release(&settings->limit_texts);
 	th_strings_release(&settings->device_texts);

@@ -38,6 +38,9 @@ struct th_mount_setting {
 	uint64_t size_bytes; /* of memory; 0: half of the host's */
 	bool readonly;
 	bool make; /* make the source folder where it is missing */
+	bool map_owner; /* the source's owner is the program's user inside */
+	char relabel; /* security label: 'p' private, 's' shared, or 0 */
+	const char *propagation; /* an option of mount(8), or NULL */
 };
 
 struct th_settings {
@@ -50,6 +53,7 @@ struct th_settings {
 	struct th_strings mount_texts;
 	struct th_strings env; /* KEY=VALUE */
 	struct th_strings secrets; /* keys of values that show hides */
+	struct th_strings secret_files; /* NAME=VALUE, given as files */
 	const char *network; /* NULL: the default one */
 	const char *hostname;
 	const char *user;
@@ -88,6 +92,9 @@ struct th_settings {
 	int stop_signal; /* 0: the image's */
 	int grace_ms;
 };
+
+/* Where a host that uses security labels of SELinux says so. */
+#define TH_SELINUX "/sys/fs/selinux/enforce"
 
 /* Reads all texts; each one that is wrong becomes a problem. */
 void th_settings_check(

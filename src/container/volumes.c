@@ -125,6 +125,26 @@ static int fill(int root, const struct th_mount_setting *mount, int volume,
 	return rc;
 }
 
+/* A folder cannot be mounted over a file, nor a file over a folder. */
+static int check_target(
+	int root, const struct th_mount_setting *mount, struct th_error *err)
+{
+	int fd = th_path_open_in_root(root, mount->target + 1, O_PATH, 0);
+	struct stat inside, outside;
+	bool fits = fd < 0 || !mount->source || fstat(fd, &inside) ||
+		stat(mount->source, &outside) ||
+		S_ISDIR(inside.st_mode) == S_ISDIR(outside.st_mode);
+
+	th_close(&fd);
+	if (fits)
+		return 0;
+	th_fail(err, TH_USAGE, "mount target %s is a %s in the image, and %s "
+			       "is a %s",
+		mount->target, S_ISDIR(inside.st_mode) ? "folder" : "file",
+		mount->source, S_ISDIR(outside.st_mode) ? "folder" : "file");
+	return th_hint(err, "mount it at another path");
+}
+
 static int fill_all(const struct th_settings *settings, int root,
 	const struct th_process *process, struct th_error *err)
 {
@@ -158,7 +178,7 @@ int volumes_fill(struct th_store *store, const struct th_settings *settings,
 	bool any = false;
 
 	for (size_t i = 0; i < settings->mount_count; i++)
-		any |= settings->mounts[i].volume != NULL;
+		any |= settings->mounts[i].source != NULL;
 	if (!any)
 		return 0;
 	if (th_plan_read(folder, &plan, err))
@@ -167,6 +187,8 @@ int volumes_fill(struct th_store *store, const struct th_settings *settings,
 	if (rc == 0) {
 		rc = th_plan_open_root(
 			&plan, store, container, false, &root, err);
+		for (size_t i = 0; rc == 0 && i < settings->mount_count; i++)
+			rc = check_target(root, &settings->mounts[i], err);
 		if (rc == 0)
 			rc = fill_all(settings, root, &bundle.process, err);
 		th_bundle_release(&bundle);

@@ -11,8 +11,8 @@ int volumes_declare(struct th_settings *settings,
 /* Makes those that are missing, and sets the sources of their mounts. */
 int volumes_make(struct th_store *store, struct th_settings *settings,
 	const char *container, struct th_error *err);
-/* Fills those that are empty with what the image has at their targets; the
- * container's folder is composed and its state not known to anybody yet. */
+/* Looks whether each mount fits its target, and fills those volumes that are
+ * empty with what the image has there; the container's folder is composed and its state not known to anybody yet. */
 int volumes_fill(struct th_store *store, const struct th_settings *settings,
 	const char *container, int folder, struct th_error *err);
 /* Notes in the state who uses them. */

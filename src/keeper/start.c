@@ -12,6 +12,7 @@
 #include "base/file.h"
 #include "keeper/keeper.h"
 #include "keeper/root.h"
+#include "keeper/secrets.h"
 #include "sandbox/filter.h"
 
 static int open_root(struct keeper *keeper, struct th_error *err)
@@ -72,13 +73,18 @@ static int create(struct keeper *keeper, struct th_error *err)
 	options->filter = keeper->filter.len ? &keeper->filter : NULL;
 	options->reaper = reaper && strcmp(reaper, "yes") == 0;
 	options->listener = -1;
-	rc = keeper_make_streams(keeper, options->stdio, err);
+	rc = th_secrets_mount(keeper->folder_fd, keeper->bundle.process.uid,
+		keeper->bundle.process.gid, &options->memory_mount, err);
+	options->memory_target = TH_SECRETS_TARGET;
+	if (rc == 0)
+		rc = keeper_make_streams(keeper, options->stdio, err);
 	if (rc == 0)
 		rc = th_sandbox_create(options, &keeper->sandbox, err);
 	if (!keeper->bundle.process.terminal) {
 		for (int i = 0; i < 3; i++)
 			th_close(&options->stdio[i]);
 	}
+	th_close(&options->memory_mount);
 	return rc;
 }
 

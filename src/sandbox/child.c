@@ -143,6 +143,26 @@ static int hooks_before_pivot(
 		child, TH_HOOK_CREATE_CONTAINER, "creating", *pid, err);
 }
 
+static int attach_memory(const struct th_sandbox_options *options, int rootfd,
+	struct th_error *err)
+{
+	int target, rc;
+
+	if (!options->memory_target || options->memory_mount < 0)
+		return 0;
+	target = th_path_make_in_root(
+		rootfd, options->memory_target + 1, true);
+	rc = target < 0 ? -1
+			: move_mount(options->memory_mount, "", target, "",
+				  MOVE_MOUNT_F_EMPTY_PATH |
+					  MOVE_MOUNT_T_EMPTY_PATH);
+	if (rc)
+		th_fail_sys(err, TH_FAILED, errno, "cannot mount %s",
+			options->memory_target);
+	th_close(&target);
+	return rc;
+}
+
 static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
 {
 	const struct th_bundle *bundle = child->options->bundle;
@@ -160,6 +180,7 @@ static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
 	if (rootfd < 0)
 		goto fail;
 	if (th_inside_mounts(bundle, child->mount_fds, rootfd, err) ||
+		attach_memory(child->options, rootfd, err) ||
 		th_inside_devices(bundle, rootfd, err) ||
 		hooks_before_pivot(child, pid, err))
 		goto out;

@@ -29,6 +29,10 @@ struct th_sandbox_options {
 	/* The filter, compiled; NULL: none, or compiled here. */
 	const struct th_buf *filter;
 	bool reaper; /* a first process of our own above the program */
+	/* A detached mount that is attached at a path inside, beside those of
+	 * the bundle; target NULL: there is none. */
+	int memory_mount;
+	const char *memory_target;
 	/* Lives on without its parent, and waits for the start at this
 	 * listening socket instead of th_sandbox_start; -1: neither. */
 	int listener;

@@ -35,7 +35,7 @@ static void wrong_settings_are_problems_with_a_way_out(void)
 	static const char *const bad[][2] = {{"mount", "data=./x"},
 		{"mount", "/data"}, {"mount", "/data="}, {"mount", "/=./x"},
 		{"mount", "/data=./x,rw"}, {"mount", "/data=memory:many"},
-		{"mount", "/data=volume:v"}, {"port", "http"}, {"port", "0"},
+		{"mount", "/data=volume:-"}, {"port", "http"}, {"port", "0"},
 		{"port", "80=70000"}, {"port", "80-82=90-91"},
 		{"port", "80/sctp"}, {"port", "80=1.2.3:80"},
 		{"port", "80=[::1:80"}, {"port", "80="}, {"name", ""},

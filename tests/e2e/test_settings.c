@@ -1,0 +1,136 @@
+/* Environment, secrets and mounts, as a program inside finds them. */
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static void environment_comes_from_files(void)
+{
+	struct result *result;
+
+	put_file("base.env",
+		"# of the pilots\n\nSTATION=north\nexport CREW=\"four men\\n"
+		"and a boy\" # a comment\nRAW='$HOME \"x\"'\nDEPTH= 12 m  # "
+		"low\nEMPTY=\nHOME\n");
+	put_file("more.env", "STATION=south\n");
+	result = hull("run selwick/base --network none --env-from base.env "
+		      "--env-from more.env --env DEPTH=9 -- env");
+	CODE(result, 0);
+	/* Later files win over earlier ones, and options over all. */
+	SAYS(result->out, "STATION=south\n");
+	SAYS(result->out, "CREW=four men\nand a boy\n");
+	SAYS(result->out, "RAW=$HOME \"x\"\n");
+	SAYS(result->out, "DEPTH=9\n");
+	SAYS(result->out, "EMPTY=\n");
+	SAYS(result->out, "HOME=/var/tmp/");
+	put_file("bad.env", "GOOD=1\nnot a line\nX=\"open\nNOSUCH_VALUE\n");
+	result = hull("run selwick/base --network none --env-from bad.env -- "
+		      "true");
+	CODE(result, 125);
+	/* All at once, each with its line. */
+	SAYS(result->err, "bad.env, line 2: KEY=VALUE is expected");
+	SAYS(result->err, "bad.env, line 3: the quote has no end");
+	SAYS(result->err, "bad.env, line 4: there is no value");
+	CODE(hull("run selwick/base --env-from nosuch.env -- true"), 125);
+}
+
+/* A value that was in a file must stand nowhere else. */
+static void secrets_do_not_leak(void)
+{
+	static const char secret[] = "wreck-of-the-1874";
+	char grep[600];
+
+	put_file("pw", "wreck-of-the-1874\n");
+	put_file("pw.env", "PASSWORD=wreck-of-the-1874\n");
+	CODE(hull("launch selwick/base --name box --network none --env "
+		  "A=@file:pw --env-from pw.env --secret berth=@file:pw -- sh "
+		  "-c 'sleep 1000'"),
+		0);
+	CHECK(!strstr(hull("show box")->out, secret));
+	CHECK(!strstr(hull("show box --json")->out, secret));
+	CHECK(!strstr(hull("list --json")->out, secret));
+	CHECK(!strstr(hull("timeline box --json")->out, secret));
+	SAYS(hull("show box --reveal")->out, secret);
+	/* Not by its own words. */
+	snprintf(grep, sizeof(grep), "grep -las [%c]%s", secret[0], secret + 1);
+	CHECK_TEXT(as_root("sh -c '%s /proc/[0-9]*/cmdline | grep -v "
+			   "/self/ | head -n1'",
+			   grep)->out,
+		"");
+	/* Inside it is a file in memory, for the program's user alone. */
+	CHECK_TEXT(hull("exec box -- cat /run/tidyhull/berth")->out, secret);
+	CHECK_TEXT(hull("exec box -- stat -c %%a:%%u /run/tidyhull/berth")->out,
+		"400:0\n");
+	CODE(hull("exec box -- sh -c 'echo x >/run/tidyhull/berth'"), 1);
+	SAYS(hull("exec box -- grep /run/tidyhull /proc/mounts")->out, "tmpfs");
+	CODE(hull("restart box"), 0);
+	CHECK_TEXT(hull("exec box -- cat /run/tidyhull/berth")->out, secret);
+	CODE(hull("remove --force box"), 0);
+	CODE(hull("create selwick/base --secret berth=plain"), 2);
+	CODE(hull("create selwick/base --secret ../x=@file:pw"), 2);
+}
+
+static void owners_are_mapped(void)
+{
+	struct stat st;
+	char path[300];
+
+	if (world_user)
+		return; /* their files are root's inside as it is */
+	as_root("mkdir %s/chart", world_folder);
+	as_root("chown 4711:4711 %s/chart", world_folder);
+	CODE(hull("run selwick/base --network none --user pilot --mount "
+		  "/chart=./chart,map=me -- sh -c 'stat -c %%u /chart; touch "
+		  "/chart/new'"),
+		0);
+	snprintf(path, sizeof(path), "%s/chart/new", world_folder);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_uid, 4711);
+	as_root("rm -r %s/chart", world_folder);
+}
+
+static void mistakes_are_told_before_anything_starts(void)
+{
+	struct result *result;
+
+	CODE(other("mkdir folder"), 0);
+	put_file("file", "x");
+	result = hull("create selwick/base --name box --mount "
+		      "/etc/motd=./folder");
+	CODE(result, 2);
+	SAYS(result->err, "mount target /etc/motd is a file in the image");
+	result = hull("create selwick/base --name box --mount /etc=./file");
+	CODE(result, 2);
+	SAYS(result->err, "is a folder in the image");
+	SAYS(hull("list --all")->out, "there are no containers");
+	result = hull("run selwick/base --network none --mount "
+		      "/d=./folder,relabel=shared -- true");
+	CODE(result, 0);
+	SAYS(result->err, "nothing to relabel");
+	CODE(hull("run selwick/base --network none --mount "
+		  "/d=./folder,propagate=slave -- true"),
+		0);
+	CODE(hull("create selwick/base --mount /d=./folder,propagate=far"), 2);
+	/* A source that has vanished by the time of the start. */
+	CODE(hull("create selwick/base --name box --network none --mount "
+		  "/d=./folder -- true"),
+		0);
+	CODE(other("rmdir folder"), 0);
+	result = hull("start box");
+	CHECK(result->code != 0);
+	SAYS(result->err, "/folder");
+	SAYS(hull("why box")->out, "could not be started");
+	CODE(hull("remove box"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"environment comes from files", environment_comes_from_files},
+	{"secrets do not leak", secrets_do_not_leak},
+	{"owners are mapped", owners_are_mapped},
+	{"mistakes are told before anything starts",
+		mistakes_are_told_before_anything_starts},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_settings_inside = {"settings", tests};
