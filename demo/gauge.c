@@ -6,6 +6,7 @@
 #include <errno.h>
 #include <math.h>
 #include <netinet/in.h>
+#include <poll.h>
 #include <signal.h>
 #include <stdarg.h>
 #include <stdio.h>
@@ -162,32 +163,100 @@ static void leave(int number)
 	_exit(0);
 }
 
-static int serve(int port)
+#define SOCKETS_MAX 8
+
+/* A socket of the type on the port, for both families; -1 with a message. */
+static int open_socket(int type, int port)
 {
 	struct sockaddr_in6 at = {
 		.sin6_family = AF_INET6, .sin6_port = htons((uint16_t)port)};
-	const struct timeval patience = {.tv_sec = 5};
-	int listener = socket(AF_INET6, SOCK_STREAM, 0), one = 1, none = 0;
+	int fd = socket(AF_INET6, type, 0), one = 1, none = 0;
 
-	setsockopt(listener, SOL_SOCKET, SO_REUSEADDR, &one, sizeof(one));
-	setsockopt(listener, IPPROTO_IPV6, IPV6_V6ONLY, &none, sizeof(none));
-	if (bind(listener, (struct sockaddr *)(void *)&at, sizeof(at)) ||
-		listen(listener, 512)) {
-		fprintf(stderr, "gauge: cannot listen on port %d: %s\n", port,
-			strerror(errno));
-		return 1;
+	setsockopt(fd, SOL_SOCKET, SO_REUSEADDR, &one, sizeof(one));
+	setsockopt(fd, IPPROTO_IPV6, IPV6_V6ONLY, &none, sizeof(none));
+	if (bind(fd, (struct sockaddr *)(void *)&at, sizeof(at)) == 0 &&
+		(type == SOCK_DGRAM || listen(fd, 512) == 0))
+		return fd;
+	fprintf(stderr, "gauge: cannot listen on port %d: %s\n", port,
+		strerror(errno));
+	return -1;
+}
+
+/* Sockets that were handed over ready-made stand from 3 on (sd_listen_fds(3));
+ * otherwise it makes its own. */
+static int take_sockets(struct pollfd set[SOCKETS_MAX], int port)
+{
+	const char *count = getenv("LISTEN_FDS"), *pid = getenv("LISTEN_PID");
+	int taken = 0;
+
+	if (count && pid && atoi(pid) == (int)getpid()) {
+		for (; taken < atoi(count) && taken < SOCKETS_MAX; taken++)
+			set[taken].fd = 3 + taken;
+		printf("gauge %s: %d sockets were handed over\n", station,
+			taken);
+		return taken;
 	}
+	set[0].fd = open_socket(SOCK_STREAM, port);
+	set[1].fd = open_socket(SOCK_DGRAM, port);
+	if (set[0].fd < 0 || set[1].fd < 0)
+		return 0;
 	printf("gauge %s: listening on port %d, history from %s\n", station,
 		port, history);
-	for (;;) {
-		int client = accept(listener, NULL, NULL);
+	return 2;
+}
 
-		if (client < 0)
+/* Whoever sends anything gets the reading in one line. */
+static void answer_datagram(int fd)
+{
+	struct sockaddr_storage from;
+	socklen_t len = sizeof(from);
+	char text[256];
+	ssize_t got = recvfrom(fd, text, sizeof(text), 0,
+		(struct sockaddr *)(void *)&from, &len);
+
+	if (got < 0)
+		return;
+	got = snprintf(text, sizeof(text), "%s %ld\n", station,
+		(long)time(NULL));
+	sendto(fd, text, (size_t)got, 0, (struct sockaddr *)(void *)&from, len);
+}
+
+static void serve_one(int fd)
+{
+	const struct timeval patience = {.tv_sec = 5};
+	socklen_t len = sizeof(int);
+	int type = SOCK_STREAM, client;
+
+	getsockopt(fd, SOL_SOCKET, SO_TYPE, &type, &len);
+	if (type == SOCK_DGRAM) {
+		answer_datagram(fd);
+		return;
+	}
+	client = accept(fd, NULL, NULL);
+	if (client < 0)
+		return;
+	setsockopt(client, SOL_SOCKET, SO_RCVTIMEO, &patience,
+		sizeof(patience));
+	answer(client);
+	close(client);
+}
+
+static int serve(int port)
+{
+	struct pollfd set[SOCKETS_MAX] = {{0}};
+	int count = take_sockets(set, port);
+
+	if (!count)
+		return 1;
+	for (int i = 0; i < count; i++)
+		set[i].events = POLLIN;
+	for (;;) {
+		if (poll(set, (nfds_t)count, -1) < 0)
 			continue;
-		setsockopt(client, SOL_SOCKET, SO_RCVTIMEO, &patience,
-			sizeof(patience));
-		answer(client);
-		close(client);
+		for (int i = 0; i < count; i++) {
+			if (set[i].revents)
+				serve_one(set[i].fd);
+		}
 	}
 }
 

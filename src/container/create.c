@@ -98,18 +98,18 @@ static void check_ports(const struct th_context *context,
 		struct th_error err = {0};
 
 		fds[i][0] = fds[i][1] = -1;
-		if (port.udp) {
-			th_fail(&err, TH_NOT_POSSIBLE,
-				"port %d/udp: only TCP ports can be published "
-				"yet",
-				port.port);
-			th_problems_add(problems, &err);
-			continue;
-		}
 		if (th_port_bind(&port, fds[i], &err) == 0)
 			continue;
 		if (err.code == TH_IN_USE)
 			describe_holder(context, &port, &err);
+		else if (err.code == TH_NOT_POSSIBLE &&
+			port.host_port < 1024 && settings->caller.ordinary)
+			th_hint(&err,
+				"try --port %d=%d; or the administrator allows "
+				"it: sysctl net.ipv4.ip_unprivileged_port_start"
+				"=%d",
+				port.port, port.host_port + 8000,
+				port.host_port);
 		th_problems_add(problems, &err);
 	}
 	for (size_t i = 0; fds && i < settings->port_count; i++) {
@@ -299,6 +299,39 @@ static int fill_row(const struct th_context *context,
 	return rc;
 }
 
+/* "declared" becomes a free port for each that the image declares. */
+static int declare_ports(struct th_settings *settings,
+	const struct th_image_config *config, struct th_error *err)
+{
+	struct th_strings texts = {0};
+	int rc = 0;
+
+	for (size_t i = 0; rc == 0 && i < settings->port_texts.count; i++) {
+		const char *text = settings->port_texts.items[i];
+
+		if (strcmp(text, "declared") != 0) {
+			rc = th_strings_add(&texts, text);
+			continue;
+		}
+		for (size_t k = 0; rc == 0 && k < config->ports.count; k++)
+			rc = th_strings_add(&texts, config->ports.items[k]);
+		if (rc == 0 && !config->ports.count) {
+			th_strings_release(&texts);
+			th_fail(err, TH_USAGE,
+				"the image declares no ports, so none can be "
+				"published");
+			return th_hint(err, "name one: --port 80");
+		}
+	}
+	if (rc) {
+		th_strings_release(&texts);
+		return th_fail_memory(err);
+	}
+	th_strings_release(&settings->port_texts);
+	settings->port_texts = texts;
+	return 0;
+}
+
 /* The folder comes first and the state last: what the state knows is whole. */
 static int make(const struct th_context *context, struct th_settings *settings,
 	const struct th_image_choice *choice, struct th_container_row *row,
@@ -327,7 +360,8 @@ static int make(const struct th_context *context, struct th_settings *settings,
 			store->root, path);
 		goto out;
 	}
-	if (volumes_declare(settings, &config, err) ||
+	if (declare_ports(settings, &config, err) ||
+		volumes_declare(settings, &config, err) ||
 		volumes_make(store, settings, row->id, err) ||
 		th_compose(store, folder, row, settings, &config, layers,
 			layer_count, err) ||

@@ -342,8 +342,10 @@ static void check_lists(
 	struct th_error err = {0};
 
 	for (size_t i = 0; i < settings->port_texts.count; i++)
+		/* What the image declares is known when it is here. */
 		add_if(problems,
-			th_port_parse(settings->port_texts.items[i],
+			strcmp(settings->port_texts.items[i], "declared") != 0 &&
+				th_port_parse(settings->port_texts.items[i],
 				&settings->ports, &settings->port_count, &err),
 			&err);
 	settings->mounts = calloc(

@@ -120,6 +120,7 @@ struct keeper {
 	struct th_sandbox_options options;
 	struct th_relay *relay;
 	int (*port_fds)[2];
+	int handed[TH_HANDED_MAX]; /* sockets that the program gets itself */
 	size_t port_count; /* of those, as they were bound */
 	struct th_port_row *port_rows; /* what is held, for the state */
 	size_t port_row_count;

@@ -53,6 +53,31 @@ static int make_group(struct keeper *keeper, struct th_error *err)
 		!keeper->plan.ordinary, &keeper->cgroup, err);
 }
 
+/* The program takes its connections itself; it expects sockets that block. */
+static int hand_ports(struct keeper *keeper, struct th_error *err)
+{
+	size_t count = 0;
+
+	for (size_t i = 0; i < keeper->port_count; i++) {
+		for (int f = 0; keeper->plan.ports[i].handoff && f < 2; f++) {
+			int fd = keeper->port_fds[i][f];
+
+			if (fd < 0)
+				continue;
+			if (count == TH_HANDED_MAX)
+				return th_fail(err, TH_NOT_POSSIBLE,
+					"more than %d sockets cannot be handed "
+					"to a program",
+					TH_HANDED_MAX);
+			fcntl(fd, F_SETFL, 0);
+			keeper->handed[count++] = fd;
+		}
+	}
+	keeper->options.handed = keeper->handed;
+	keeper->options.handed_count = count;
+	return 0;
+}
+
 static int create(struct keeper *keeper, struct th_error *err)
 {
 	struct th_sandbox_options *options = &keeper->options;
@@ -76,6 +101,8 @@ static int create(struct keeper *keeper, struct th_error *err)
 	rc = th_secrets_mount(keeper->folder_fd, keeper->bundle.process.uid,
 		keeper->bundle.process.gid, &options->memory_mount, err);
 	options->memory_target = TH_SECRETS_TARGET;
+	if (rc == 0)
+		rc = hand_ports(keeper, err);
 	if (rc == 0)
 		rc = keeper_make_streams(keeper, options->stdio, err);
 	if (rc == 0)
@@ -124,11 +151,15 @@ int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
 	for (size_t i = 0; i < keeper->port_count; i++) {
 		int copies[2] = {-1, -1};
 
+		if (keeper->plan.ports[i].handoff && keeper->phase != PHASE_WAIT)
+			continue;
 		for (int f = 0; f < 2; f++) {
 			int fd = keeper->port_fds[i][f];
 
 			if (fd >= 0)
 				copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
+			if (fd >= 0)
+				fcntl(fd, F_SETFL, O_NONBLOCK);
 		}
 		rc |= th_relay_serve(
 			keeper->relay, &keeper->plan.ports[i], copies, err);

@@ -30,23 +30,29 @@ struct answer {
 	int fd, sys;
 };
 
-static int make_socket(int family)
+struct question {
+	int family, type;
+};
+
+static int make_socket(struct question question)
 {
-	return socket(family, SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
+	return socket(question.family,
+		question.type | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
 }
 
 static void *serve(void *arg)
 {
 	struct inner *inner = arg;
 	bool inside = setns(inner->netns, CLONE_NEWNET) == 0;
-	int family, sys = errno;
+	struct question question;
+	int sys = errno;
 
-	while (recv(inner->serve, &family, sizeof(family), 0) ==
-		sizeof(family)) {
+	while (recv(inner->serve, &question, sizeof(question), 0) ==
+		sizeof(question)) {
 		struct answer answer = {.fd = -1, .sys = sys};
 
 		if (inside) {
-			answer.fd = make_socket(family);
+			answer.fd = make_socket(question);
 			answer.sys = errno;
 		}
 		if (send(inner->serve, &answer, sizeof(answer), MSG_NOSIGNAL) !=
@@ -98,14 +104,15 @@ struct inner *inner_new(int netns)
 	return inner;
 }
 
-int inner_socket(struct inner *inner, int family)
+int inner_socket(struct inner *inner, int family, int type)
 {
+	const struct question question = {family, type};
 	struct answer answer = {.fd = -1, .sys = EPIPE};
 	int fd, sys;
 
 	if (inner->threaded) {
-		if (send(inner->ask, &family, sizeof(family), MSG_NOSIGNAL) !=
-				sizeof(family) ||
+		if (send(inner->ask, &question, sizeof(question), MSG_NOSIGNAL) !=
+				sizeof(question) ||
 			recv(inner->ask, &answer, sizeof(answer), 0) !=
 				sizeof(answer))
 			answer.fd = -1;
@@ -114,7 +121,7 @@ int inner_socket(struct inner *inner, int family)
 	}
 	if (setns(inner->netns, CLONE_NEWNET))
 		return -1;
-	fd = make_socket(family);
+	fd = make_socket(question);
 	sys = errno;
 	/* Staying inside would be a disaster for every later step. */
 	if (setns(inner->own_netns, CLONE_NEWNET))

@@ -9,8 +9,8 @@ struct inner; /* opaque */
 
 /* netns stays the caller's, who keeps it open; NULL with errno. */
 struct inner *inner_new(int netns);
-/* A TCP socket that does not block; -1 with errno. */
-int inner_socket(struct inner *inner, int family);
+/* A socket (SOCK_STREAM, SOCK_DGRAM) that does not block; -1 with errno. */
+int inner_socket(struct inner *inner, int family, int type);
 void inner_free(struct inner *inner);
 
 #endif

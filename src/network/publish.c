@@ -85,6 +85,11 @@ int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 	if (strlen(text) >= sizeof(copy))
 		return wrong(text, err);
 	snprintf(copy, sizeof(copy), "%s", text);
+	if (strlen(copy) > 8 &&
+		strcmp(copy + strlen(copy) - 8, ",handoff") == 0) {
+		copy[strlen(copy) - 8] = '\0';
+		port.handoff = true;
+	}
 	slash = strrchr(copy, '/');
 	if (slash) {
 		*slash = '\0';

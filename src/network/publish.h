@@ -14,10 +14,12 @@ struct th_port {
 	int host_port; /* 0: a free one */
 	int port; /* inside */
 	bool udp;
+	bool handoff; /* the program gets the listening socket itself */
 };
 
 /* Reads the charter's forms: "80", "80=8080", "80=127.0.0.1:8080",
- * "80=[::1]:8080", "53=5353/udp", "8000-8009=9000-9009", and appends one port
+ * "80=[::1]:8080", "53=5353/udp", "8000-8009=9000-9009", each with ",handoff"
+ * behind it where the socket is handed to the program; and appends one port
  * for each of a range; *ports is to be freed. TH_USAGE otherwise. */
 int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 	struct th_error *err);

@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/datagrams.h"
 #include "network/inner.h"
 
 #define PIPE_BYTES (256 * 1024)
@@ -49,6 +50,7 @@ struct th_relay {
 	int target_count;
 	struct listener *listeners;
 	struct link *links;
+	struct datagrams *datagrams; /* UDP ports, or NULL */
 	bool out_of_descriptors;
 };
 
@@ -273,7 +275,8 @@ static int connect_next(struct link *link)
 		else
 			((struct sockaddr_in6 *)(void *)&target)->sin6_port =
 				htons((uint16_t)link->port);
-		fd = inner_socket(relay->inside, target.ss_family);
+		fd = inner_socket(
+			relay->inside, target.ss_family, SOCK_STREAM);
 		if (fd < 0)
 			continue;
 		if ((connect(fd, (struct sockaddr *)(void *)&target,
@@ -361,6 +364,12 @@ int th_relay_serve(struct th_relay *relay, const struct th_port *port,
 
 		if (fds[i] < 0)
 			continue;
+		if (port->udp) {
+			rc |= datagrams_serve(&relay->datagrams, relay->loop,
+				relay->inside, relay->targets,
+				relay->target_count, port->port, fds[i], err);
+			continue;
+		}
 		listener = rc ? NULL : calloc(1, sizeof(*listener));
 		if (!listener) {
 			close(fds[i]);
@@ -398,6 +407,7 @@ void th_relay_free(struct th_relay *relay)
 		free(relay->listeners);
 		relay->listeners = next;
 	}
+	datagrams_free(relay->datagrams);
 	inner_free(relay->inside);
 	free(relay);
 }

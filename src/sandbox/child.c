@@ -60,6 +60,9 @@ fail:
 
 /* ---- the root ---- */
 
+/* Where descriptors wait that the program is to get. */
+#define HANDED_FROM 128
+
 static bool wants_propagation(const struct th_bundle *bundle)
 {
 	if (bundle->propagation & (MS_SHARED | MS_SLAVE))
@@ -344,9 +347,14 @@ static int accept_start(int listener, pid_t *pid)
 
 /* All but the streams, the channel and what the reaper needs is closed before
  * the program's user has a say. */
-static void close_rest(int *channel, int *status)
+static void close_rest(
+	int *channel, int *status, int *handed, size_t handed_count)
 {
 	int top = 3;
+
+	/* Those that are handed on wait further up. */
+	for (size_t i = 0; i < handed_count; i++)
+		handed[i] = fcntl(handed[i], F_DUPFD_CLOEXEC, HANDED_FROM);
 
 	if (*channel != 3) {
 		/* Both move to the bottom, one after the other. */
@@ -362,7 +370,28 @@ static void close_rest(int *channel, int *status)
 		*status = 4;
 	}
 	top = *status >= 0 ? 5 : 4;
-	syscall(SYS_close_range, top, ~0u, 0);
+	if (!handed_count) {
+		syscall(SYS_close_range, top, ~0u, 0);
+		return;
+	}
+	syscall(SYS_close_range, top, HANDED_FROM - 1, 0);
+	syscall(SYS_close_range, handed[handed_count - 1] + 1, ~0u, 0);
+}
+
+/* The last step before the program: the channel gives up its place. */
+static void hand_on(const struct th_bundle *bundle, const int *handed,
+	size_t count, int *channel)
+{
+	struct th_strings *env =
+		(struct th_strings *)(uintptr_t)&bundle->process.env;
+
+	if (!count)
+		return;
+	*channel = fcntl(*channel, F_DUPFD_CLOEXEC, 2 * HANDED_FROM);
+	for (size_t i = 0; i < count; i++)
+		dup2(handed[i], 3 + (int)i);
+	th_strings_take(env, th_format("LISTEN_FDS=%zu", count));
+	th_strings_take(env, th_format("LISTEN_PID=%d", (int)getpid()));
 }
 
 static void announce_filter(int channel)
@@ -383,11 +412,14 @@ static void run_program(struct child *child, int channel, pid_t pid)
 		.listener = bundle->seccomp.listener_path != NULL,
 		.channel = channel};
 	struct th_error error = {0};
-	int status = child->status;
+	int status = child->status, handed[TH_HANDED_MAX];
+	size_t count = options->handed_count;
 
+	if (count)
+		memcpy(handed, options->handed, count * sizeof(*handed));
 	if (run_hooks(child, TH_HOOK_START_CONTAINER, "created", pid, &error))
 		goto fail;
-	close_rest(&channel, &status);
+	close_rest(&channel, &status, handed, count);
 	filter.channel = channel;
 	if (options->reaper) {
 		if (th_inside_reaper(bundle->process.terminal, status, &error))
@@ -401,6 +433,7 @@ static void run_program(struct child *child, int channel, pid_t pid)
 	/* A change of user has taken the signal back. */
 	if (options->listener < 0 && !options->reaper)
 		die_with_parent(channel);
+	hand_on(bundle, handed, count, &channel);
 	th_inside_exec(&bundle->process, &error);
 fail:
 	word_fail(channel, &error);
@@ -428,6 +461,18 @@ static void close_all_but(const int *fds, size_t count)
 	syscall(SYS_close_range, from, ~0u, 0);
 }
 
+static void keep_only(const struct child *child, int channel, int console)
+{
+	const struct th_sandbox_options *options = child->options;
+	int fds[4 + TH_HANDED_MAX] = {
+		channel, console, child->status, options->listener};
+
+	if (options->handed_count)
+		memcpy(fds + 4, options->handed,
+			options->handed_count * sizeof(*fds));
+	close_all_but(fds, 4 + options->handed_count);
+}
+
 void child_run(struct child *child)
 {
 	const struct th_sandbox_options *options = child->options;
@@ -447,8 +492,7 @@ void child_run(struct child *child)
 		_exit(1);
 	}
 	/* Locks and the like of the parent must not live on here. */
-	close_all_but(
-		(int[]){channel, console, child->status, options->listener}, 4);
+	keep_only(child, channel, console);
 	word_tell(channel, &ready, console);
 	th_close(&console);
 	if (options->listener >= 0) {

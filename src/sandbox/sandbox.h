@@ -18,6 +18,8 @@
 #include "oci/bundle.h"
 #include "sandbox/cgroup.h"
 
+#define TH_HANDED_MAX 64
+
 struct th_sandbox_options {
 	const struct th_bundle *bundle;
 	const char *id;
@@ -33,6 +35,10 @@ struct th_sandbox_options {
 	 * the bundle; target NULL: there is none. */
 	int memory_mount;
 	const char *memory_target;
+	/* Listening sockets that the program gets as descriptors 3 and up, and
+	 * is told of by LISTEN_FDS and LISTEN_PID (sd_listen_fds(3)). */
+	const int *handed;
+	size_t handed_count; /* at most TH_HANDED_MAX */
 	/* Lives on without its parent, and waits for the start at this
 	 * listening socket instead of th_sandbox_start; -1: neither. */
 	int listener;

@@ -1,0 +1,120 @@
+/* Ports in the forms beyond one TCP port. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+/* Sends a datagram and waits for the answer. */
+static const char *ask(const char *address, int port, int times)
+{
+	return other("python3 -c 'import socket,sys\n"
+		     "a=\"%s\"; f=socket.AF_INET6 if \":\" in a else "
+		     "socket.AF_INET\n"
+		     "s=socket.socket(f,socket.SOCK_DGRAM); s.settimeout(5)\n"
+		     "s.connect((a,%d))\n"
+		     "for i in range(%d):\n"
+		     "  s.send(b\"?\"); r=s.recv(2000)\n"
+		     "print(r.decode().split()[0])'",
+		address, port, times)
+		->out;
+}
+
+static bool answers(void *arg)
+{
+	return fetch("127.0.0.1", *(int *)arg, "/health") != NULL;
+}
+
+static void datagrams_go_both_ways(void)
+{
+	int port = 8080;
+
+	CODE(hull("launch selwick/gauge --name box --network own --port "
+		  "80=8080 --port 80=8080/udp --env STATION=north"),
+		0);
+	CHECK(wait_until(answers, &port));
+	CHECK_TEXT(ask("127.0.0.1", 8080, 1), "north\n");
+	CHECK_TEXT(ask("127.0.0.1", 8080, 200), "north\n");
+	CHECK_TEXT(ask("::1", 8080, 3), "north\n");
+	/* The answer comes from the address that was asked. */
+	CHECK_TEXT(ask("127.0.0.7", 8080, 3), "north\n");
+	SAYS(hull("ports box")->out, "udp");
+	/* Several clients at once do not get one another's answers. */
+	CODE(other("python3 -c 'import socket\n"
+		   "c=[socket.socket(socket.AF_INET,socket.SOCK_DGRAM) for i in "
+		   "range(100)]\n"
+		   "for s in c: s.settimeout(5); "
+		   "s.connect((\"127.0.0.1\",8080)); s.send(b\"x\")\n"
+		   "for s in c: assert s.recv(100).startswith(b\"north\")'"),
+		0);
+	CODE(hull("launch selwick/gauge --name two --network own --port "
+		  "80=8080/udp"),
+		4);
+	CODE(hull("remove --force box"), 0);
+}
+
+static void what_the_image_declares(void)
+{
+	struct result *result;
+	int port;
+
+	CODE(hull("launch selwick/gauge --name box --network own --port "
+		  "declared"),
+		0);
+	port = atoi(field("box", "ports.0.host-port"));
+	CHECK(port > 1023);
+	CHECK(wait_until(answers, &port));
+	CODE(hull("remove --force box"), 0);
+	result = hull("launch selwick/base --network own --port declared");
+	CODE(result, 2);
+	SAYS(result->err, "declares no ports");
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+static void a_socket_is_handed_over(void)
+{
+	int port = 8080;
+
+	CODE(hull("launch selwick/gauge --name box --network none --port "
+		  "80=127.0.0.1:8080,handoff --env STATION=north"),
+		0);
+	CHECK(wait_until(answers, &port));
+	SAYS(hull("logs box")->out, "1 sockets were handed over");
+	/* A start once more hands it over again; in between who connects is
+	 * told so. */
+	CODE(hull("restart box"), 0);
+	CHECK(wait_until(answers, &port));
+	CODE(hull("remove --force box"), 0);
+	/* Nothing but those reaches the program. */
+	CODE(hull("run selwick/base --network none --port "
+		  "80=127.0.0.1:8081,handoff --port 81=127.0.0.1:8082,handoff "
+		  "-- sh -c 'test $LISTEN_FDS = 2 && test -S /dev/fd/3 && test "
+		  "-S /dev/fd/4 && ! test -e /dev/fd/5 && ! test -e "
+		  "/dev/fd/100'"),
+		0);
+}
+
+static void low_ports_of_users_are_told(void)
+{
+	struct result *result;
+
+	if (!world_user)
+		return; /* root may */
+	as_root("sh -c 'echo 1024 >/proc/sys/net/ipv4/ip_unprivileged_port_"
+		"start'");
+	result = hull("launch selwick/gauge --network own --port 80=80");
+	CODE(result, 5);
+	SAYS(result->err, "may not be bound by this user");
+	SAYS(result->err, "--port 80=8080");
+	SAYS(result->err, "ip_unprivileged_port_start=80");
+}
+
+static const CU_TestInfo tests[] = {
+	{"datagrams go both ways", datagrams_go_both_ways},
+	{"what the image declares", what_the_image_declares},
+	{"a socket is handed over", a_socket_is_handed_over},
+	{"low ports of users are told", low_ports_of_users_are_told},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_ports = {"ports", tests};
