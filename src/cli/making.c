@@ -181,6 +181,8 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 		option_values(call, "limit", &settings->limit_texts) |
 		option_values(call, "device", &settings->device_texts) |
 		option_values(call, "allow", &settings->allow_texts) |
+		option_values(call, "alias", &settings->aliases) |
+		option_values(call, "host", &settings->host_texts) |
 		option_values(call, "env", &texts);
 	for (int i = 0; i < call->command_count; i++)
 		rc |= th_strings_add(&settings->command, call->command[i]);

@@ -18,6 +18,8 @@
 		{"secret", "SECRET",                                           \
 			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
 		{"network", "NAME", "quayside (the default), none, or host"},  \
+		{"alias", "NAME", "another name on its network"},              \
+		{"host", "NAME=ADDRESS", "a name that it knows"},              \
 		{"hostname", "NAME",                                           \
 			"the host name inside; otherwise the name"},           \
 		{"user", "USER",                                               \

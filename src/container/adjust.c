@@ -14,6 +14,8 @@
 #include "keeper/plan.h"
 #include "keeper/policy.h"
 #include "keeper/probe.h"
+#include "network/names.h"
+#include "network/network.h"
 #include "oci/bundle.h"
 
 /* Takes the limits out of an OCI "resources" object, and puts others in. */
@@ -183,6 +185,8 @@ int th_container_rename(const struct th_context *context,
 	free(plan.name);
 	plan.name = copy;
 	rc = th_plan_write(folder, &plan, err);
+	if (rc == 0 && th_network_is_shared(row->network))
+		th_names_refresh(context->store, row->network);
 out:
 	th_plan_release(&plan);
 	th_close(&folder);

@@ -19,6 +19,7 @@
 #include "container/user.h"
 #include "keeper/plan.h"
 #include "keeper/secrets.h"
+#include "network/names.h"
 #include "oci/bundle.h"
 #include "network/network.h"
 #include "sandbox/idmap.h"
@@ -510,6 +511,26 @@ out:
 	return rc;
 }
 
+static int write_extra_hosts(
+	int folder, const struct th_settings *settings, struct th_error *err)
+{
+	struct th_buf text;
+	int rc = 0;
+
+	th_buf_init(&text, 1 << 20);
+	for (size_t i = 0; i < settings->host_texts.count; i++) {
+		const char *item = settings->host_texts.items[i];
+		int len = (int)strcspn(item, "=");
+
+		th_buf_addf(&text, "%s %.*s\n", item + len + 1, len, item);
+	}
+	if (text.len)
+		rc = th_file_replace(folder, TH_NAMES_EXTRA, text.data,
+			text.len, 0644, false, err);
+	th_buf_release(&text);
+	return rc;
+}
+
 /* Values that are given as files: the keeper puts them into a memory mount. */
 static int write_secrets(
 	int folder, const struct th_settings *settings, struct th_error *err)
@@ -558,6 +579,7 @@ static int write_files(int folder, const struct th_container_row *row,
 			0644, false, err))
 		return -1;
 	return write_resolver(folder, settings, err) ||
+			write_extra_hosts(folder, settings, err) ||
 			write_secrets(folder, settings, err)
 		? -1
 		: 0;

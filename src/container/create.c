@@ -290,6 +290,12 @@ static int fill_row(const struct th_context *context,
 	if (settings->probe_text)
 		snprintf(row->probe, sizeof(row->probe), "%s",
 			settings->probe_text);
+	for (size_t i = 0; i < settings->aliases.count; i++) {
+		size_t used = strlen(row->aliases);
+
+		snprintf(row->aliases + used, sizeof(row->aliases) - used,
+			" %s", settings->aliases.items[i]);
+	}
 	row->keep = settings->keep;
 	row->created_us = th_clock_now_us();
 	rc = th_compose_command(settings, config, &command, err);

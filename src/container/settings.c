@@ -1,5 +1,6 @@
 #include "container/settings.h"
 
+#include <arpa/inet.h>
 #include <ctype.h>
 #include <signal.h>
 #include <stdio.h>
@@ -301,6 +302,45 @@ static void check_bounds(
 	}
 }
 
+/* Names of this container, and of others, on the network. */
+static void check_names(
+	const struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_error err = {0};
+	size_t total = 0;
+
+	for (size_t i = 0; i < settings->aliases.count; i++) {
+		const char *name = settings->aliases.items[i];
+
+		total += strlen(name) + 1;
+		if (total < 250 && strlen(name) <= 63)
+			add_if(problems, check_hostname(name, &err), &err);
+		else
+			add_if(problems,
+				th_fail(&err, TH_USAGE,
+					"there are too many aliases"),
+				&err);
+	}
+	for (size_t i = 0; i < settings->host_texts.count; i++) {
+		const char *text = settings->host_texts.items[i];
+		const char *address = strchr(text, '=');
+		char name[64];
+		unsigned char raw[16];
+
+		snprintf(name, sizeof(name), "%.*s", (int)strcspn(text, "="),
+			text);
+		if (address && check_hostname(name, &err) == 0 &&
+			(inet_pton(AF_INET, address + 1, raw) == 1 ||
+				inet_pton(AF_INET6, address + 1, raw) == 1))
+			continue;
+		th_error_clear(&err);
+		th_fail(&err, TH_USAGE, "\"%.100s\" is no name with an address",
+			text);
+		th_hint(&err, "for example --host chart-office=192.0.2.7");
+		th_problems_add(problems, &err);
+	}
+}
+
 /* What the keeper reads once more. */
 static void check_life(
 	const struct th_settings *settings, struct th_problems *problems)
@@ -383,6 +423,7 @@ void th_settings_check(
 	if (settings->stop_text)
 		add_if(problems, parse_stop(settings, &err), &err);
 	check_life(settings, problems);
+	check_names(settings, problems);
 	if (settings->hostname)
 		add_if(problems, check_hostname(settings->hostname, &err),
 			&err);
@@ -417,6 +458,8 @@ void th_settings_release(struct th_settings *settings)
 	th_strings_release(&settings->env);
 	th_strings_release(&settings->secrets);
 	th_strings_release(&settings->secret_files);
+	th_strings_release(&settings->aliases);
+	th_strings_release(&settings->host_texts);
 	th_strings_release(&settings->capabilities);
 	th_strings_release(&settings->limit_texts);
 	th_strings_release(&settings->device_texts);

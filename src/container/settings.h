@@ -55,6 +55,8 @@ struct th_settings {
 	struct th_strings secrets; /* keys of values that show hides */
 	struct th_strings secret_files; /* NAME=VALUE, given as files */
 	const char *network; /* NULL: the default one */
+	struct th_strings aliases; /* further names there */
+	struct th_strings host_texts; /* "NAME=ADDRESS" for the hosts file */
 	const char *hostname;
 	const char *user;
 	const char *workdir;

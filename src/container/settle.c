@@ -7,6 +7,7 @@
 
 #include "container/container.h"
 #include "keeper/lock.h"
+#include "network/names.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 
@@ -38,6 +39,14 @@ static void clean(const struct th_context *context,
 	unlinkat(store->run_fd, path, 0);
 	if (!rebooted && th_network_is_shared(row->network))
 		th_network_unplugged(row->id);
+}
+
+/* Those that are left learn that it has gone. */
+static void tell_neighbours(
+	const struct th_context *context, const char *network)
+{
+	if (th_network_is_shared(network))
+		th_names_refresh(context->store, network);
 }
 
 /* With the container's lock held. */
@@ -75,6 +84,7 @@ int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_store *store = context->store;
+	char network[TH_NAME_MAX];
 	int lock = -1, pid, rc;
 
 	if (!runs(row) || th_lock_held(store->run_fd, row->id, &pid))
@@ -82,6 +92,7 @@ int th_container_settle_row(const struct th_context *context,
 	rc = th_lock_take(store->run_fd, row->id, &lock, err);
 	if (rc <= 0)
 		return rc;
+	snprintf(network, sizeof(network), "%s", row->network);
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
 	if (rc == 1 && runs(row))
@@ -89,8 +100,10 @@ int th_container_settle_row(const struct th_context *context,
 	th_lock_drop(store->run_fd, row->id, &lock);
 	if (rc == 1)
 		rc = th_state_get(store->db, row->id, row, err);
-	if (rc >= 0)
+	if (rc >= 0) {
+		tell_neighbours(context, network);
 		th_network_tidy(store, NULL);
+	}
 	if (rc == 0)
 		row->id[0] = '\0'; /* a discarded one is gone */
 	return rc < 0 ? -1 : 0;

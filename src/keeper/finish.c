@@ -10,6 +10,7 @@
 #include "base/file.h"
 #include "keeper/keeper.h"
 #include "keeper/lock.h"
+#include "network/names.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
@@ -221,6 +222,13 @@ static void end_parts(struct keeper *keeper)
 		th_log_end_lines(&keeper->log);
 }
 
+void keeper_tell_neighbours(struct keeper *keeper)
+{
+	if (keeper->plan.network &&
+		th_network_is_shared(keeper->plan.network))
+		th_names_refresh(keeper->store, keeper->plan.network);
+}
+
 /* The network pair is the last: the kernel takes it down a moment after the
  * namespace is let go. */
 static void release_run(struct keeper *keeper)
@@ -232,6 +240,7 @@ static void release_run(struct keeper *keeper)
 	th_close(&keeper->netns_fd);
 	th_close(&keeper->overlay_fd);
 	if (plugged) {
+		keeper_tell_neighbours(keeper);
 		th_network_unplugged(keeper->id);
 		th_network_tidy(keeper->store, &ignored);
 	}

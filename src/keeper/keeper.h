@@ -220,6 +220,8 @@ void keeper_end_wait(
 	struct keeper *keeper, const char *cause, const char *actor);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
+/* Those on the same network learn that it has come or gone. */
+void keeper_tell_neighbours(struct keeper *keeper);
 /* What the last run leaves to be given back. */
 void keeper_leave(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

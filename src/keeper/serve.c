@@ -149,6 +149,8 @@ static void start_again(struct keeper *keeper)
 	struct client *next;
 	int rc = keeper_start_again(keeper, &err);
 
+	keeper_tell_neighbours(keeper);
+
 	for (struct client *at = keeper->clients; at; at = next) {
 		next = at->next;
 		if (!at->waits_for_start)
@@ -190,6 +192,8 @@ static void do_what_is_due(struct keeper *keeper)
 
 void keeper_serve(struct keeper *keeper)
 {
+	/* Whoever waits for the start need not wait for this. */
+	keeper_tell_neighbours(keeper);
 	while (keeper->phase != PHASE_END) {
 		if (th_loop_round(&keeper->loop, next_due(keeper)) < 0)
 			break;

@@ -13,6 +13,7 @@
 #include "keeper/keeper.h"
 #include "keeper/root.h"
 #include "keeper/secrets.h"
+#include "network/names.h"
 #include "sandbox/filter.h"
 
 static int open_root(struct keeper *keeper, struct th_error *err)
@@ -115,6 +116,18 @@ static int create(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
+static void add_extra_hosts(struct keeper *keeper, struct th_buf *text)
+{
+	struct th_error ignored = {0};
+	struct th_buf file;
+
+	th_buf_init(&file, 1 << 20);
+	if (th_file_read(keeper->folder_fd, TH_NAMES_EXTRA, &file, &ignored) ==
+		1)
+		th_buf_add(text, file.data, file.len);
+	th_buf_release(&file);
+}
+
 static int write_hosts(struct keeper *keeper, struct th_error *err)
 {
 	const struct th_joined *joined = &keeper->joined;
@@ -132,6 +145,7 @@ static int write_hosts(struct keeper *keeper, struct th_error *err)
 	/* Without an address of its own it finds itself all the same. */
 	if (!joined->address4[0] && !joined->address6[0])
 		th_buf_addf(&text, "127.0.0.1 %s\n", name);
+	add_extra_hosts(keeper, &text);
 	/* In place: the file may be mounted inside already. */
 	fd = openat(keeper->folder_fd, "hosts",
 		O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
@@ -186,7 +200,10 @@ static int join_network(struct keeper *keeper, struct th_error *err)
 				err))
 			return -1;
 	}
-	if (write_hosts(keeper, err))
+	/* On a network of several it lists the neighbours. */
+	if (keeper->joined.address4[0]
+			? th_names_write(keeper->store, keeper->id, err)
+			: write_hosts(keeper, err))
 		return -1;
 	if (keeper->port_count == 0)
 		return 0;

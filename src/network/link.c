@@ -109,8 +109,14 @@ int th_link_bridge(
 	return 0;
 }
 
-static int make_pair(const char *outside, int bridge, int netns)
+/* The hardware address follows from the address, so that neighbours who
+ * remember it are right when a container comes back. */
+static int make_pair(const char *outside, int bridge, int netns,
+	const struct th_subnet *subnet, int slot)
 {
+	struct in_addr four = th_subnet_address4(subnet, slot);
+	unsigned char hardware[6] = {0x02, 0x54};
+
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct ifinfomsg peer = {0};
 	struct th_netlink batch;
@@ -131,6 +137,8 @@ static int make_pair(const char *outside, int bridge, int netns)
 		batch.len += sizeof(peer);
 	}
 	th_netlink_put_text(&batch, IFLA_IFNAME, INNER_NAME);
+	memcpy(hardware + 2, &four, sizeof(four));
+	th_netlink_put(&batch, IFLA_ADDRESS, hardware, sizeof(hardware));
 	th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)netns);
 	th_netlink_nest_end(&batch, inner);
 	th_netlink_nest_end(&batch, data);
@@ -161,7 +169,8 @@ int th_link_join(const char *outside, const char *bridge, int netns,
 {
 	int own, rc, sys;
 
-	if (make_pair(outside, (int)if_nametoindex(bridge), netns))
+	if (make_pair(outside, (int)if_nametoindex(bridge), netns, subnet,
+		    slot))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot make the network device %s", outside);
 	own = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);

@@ -59,6 +59,7 @@ struct th_container_row {
 	char probe[TH_PROBE_TEXT]; /* "" without one */
 	char health[12]; /* "", warming, ready, ailing */
 	char cgroup[256];
+	char aliases[256]; /* further names on its network, as " one two" */
 };
 
 /* A published port, as it is held while the container runs. */

@@ -112,5 +112,10 @@ static const char *const step_4[] = {
 	" WHERE name=OLD.volume; END",
 	NULL};
 
+static const char *const step_5[] = {
+	/* Further names on its network, each with a space before it. */
+	"ALTER TABLE containers ADD COLUMN aliases TEXT NOT NULL DEFAULT ''",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4};
+	step_1, step_2, step_3, step_4, step_5};

@@ -15,7 +15,8 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_bundle, suite_limits, suite_escape, suite_runtime, suite_life,
 	suite_probe, suite_logs, suite_sessions, suite_attach, suite_copy,
 	suite_why, suite_model, suite_many, suite_systemd,
-	suite_volumes, suite_settings_inside, suite_ports;
+	suite_volumes, suite_settings_inside, suite_ports,
+	suite_names;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
@@ -26,11 +27,14 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_escape, &suite_runtime, &suite_life, &suite_probe, &suite_logs,
 	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
 	&suite_many, &suite_systemd, &suite_volumes,
-	&suite_settings_inside, &suite_ports, &suite_json_forms, NULL};
+	&suite_settings_inside, &suite_ports, &suite_names,
+	&suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {
 	{"launch", "three of one image on free ports",
+		"shared networks are root's in this version"},
+	{"names", "neighbours are found by name",
 		"shared networks are root's in this version"},
 	{"layers", "what tar can hold comes out",
 		"making the archive takes mknod and chown"},
@@ -47,6 +51,8 @@ static const struct skip for_user[] = {
 /* On hosts that give them controllers. */
 static const struct skip for_user_with_controllers[] = {
 	{"launch", "three of one image on free ports",
+		"shared networks are root's in this version"},
+	{"names", "neighbours are found by name",
 		"shared networks are root's in this version"},
 	{"layers", "what tar can hold comes out",
 		"making the archive takes mknod and chown"},

@@ -1,0 +1,217 @@
+#include "network/names.h"
+
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "store/state_parts.h"
+
+#define HOSTS_MAX (4u << 20)
+
+struct neighbour {
+	char container[TH_ID_LENGTH + 1];
+	char name[TH_NAME_MAX];
+	char aliases[256]; /* each with a space before it */
+	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
+};
+
+struct neighbours {
+	void *list;
+	size_t count;
+	char host4[TH_ADDRESS_TEXT]; /* of the bridge */
+};
+
+/* The first address of "10.70.16.0/20". */
+static void first_address(const char *subnet, char text[TH_ADDRESS_TEXT])
+{
+	char base[TH_ADDRESS_TEXT];
+	struct in_addr address;
+
+	snprintf(base, sizeof(base), "%.*s", (int)strcspn(subnet, "/"), subnet);
+	text[0] = '\0';
+	if (inet_pton(AF_INET, base, &address) != 1)
+		return;
+	address.s_addr = htonl(ntohl(address.s_addr) + 1);
+	inet_ntop(AF_INET, &address, text, TH_ADDRESS_TEXT);
+}
+
+static int find(struct th_store *store, const char *network,
+	struct neighbours *all, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	memset(all, 0, sizeof(*all));
+	if (th_db_query(store->db, &query, err,
+		    "SELECT a.container, c.name, c.aliases, a.address4,"
+		    " a.address6, n.subnet4 FROM addresses a"
+		    " JOIN containers c ON c.id=a.container"
+		    " JOIN networks n ON n.name=a.network WHERE a.network=?"
+		    " ORDER BY a.slot",
+		    "t", network))
+		return -1;
+	while ((rc = th_query_next(query, err)) == 1) {
+		struct neighbour *one = state_grow(
+			&all->list, all->count, sizeof(*one));
+
+		if (!one) {
+			rc = th_fail_memory(err);
+			break;
+		}
+		state_copy(one->container, sizeof(one->container), query, 0);
+		state_copy(one->name, sizeof(one->name), query, 1);
+		state_copy(one->aliases, sizeof(one->aliases), query, 2);
+		state_copy(one->address4, sizeof(one->address4), query, 3);
+		state_copy(one->address6, sizeof(one->address6), query, 4);
+		first_address(th_query_text(query, 5), all->host4);
+		all->count++;
+	}
+	th_query_end(query);
+	return rc < 0 ? -1 : 0;
+}
+
+static void add_lines(
+	struct th_buf *text, const struct neighbour *one, const char *also)
+{
+	const char *const addresses[] = {one->address4, one->address6};
+
+	for (size_t i = 0; i < 2; i++) {
+		if (addresses[i][0])
+			th_buf_addf(text, "%s%s%s %s%s\n", addresses[i],
+				*also ? " " : "", also, one->name,
+				one->aliases);
+	}
+}
+
+static void add_file(struct th_buf *text, int folder, const char *name)
+{
+	struct th_error ignored = {0};
+	struct th_buf file;
+
+	th_buf_init(&file, HOSTS_MAX);
+	if (th_file_read(folder, name, &file, &ignored) == 1)
+		th_buf_add(text, file.data, file.len);
+	th_buf_release(&file);
+}
+
+/* The host name inside, where it is another one than the container's. */
+static void read_hostname(
+	int folder, const struct neighbour *own, char name[TH_NAME_MAX])
+{
+	struct th_error ignored = {0};
+	struct th_buf file;
+
+	name[0] = '\0';
+	th_buf_init(&file, 256);
+	if (th_file_read(folder, "hostname", &file, &ignored) == 1)
+		snprintf(name, TH_NAME_MAX, "%.*s",
+			(int)strcspn(file.data, "\n"), file.data);
+	th_buf_release(&file);
+	if (strcmp(name, own->name) == 0)
+		name[0] = '\0';
+}
+
+/* In place, and in one step: who reads meanwhile sees the old one or the new
+ * one. */
+static int replace(int folder, const struct th_buf *text, struct th_error *err)
+{
+	int fd = openat(folder, "hosts", O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
+	int rc = 0;
+
+	if (fd < 0 ||
+		pwrite(fd, text->data, text->len, 0) != (ssize_t)text->len ||
+		ftruncate(fd, (off_t)text->len))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot write the container's hosts file");
+	th_close(&fd);
+	return rc;
+}
+
+static int write_one(struct th_store *store, const struct neighbours *all,
+	const struct neighbour *own, struct th_error *err)
+{
+	const struct neighbour *list = all->list;
+	char path[64], hostname[TH_NAME_MAX];
+	struct th_buf text;
+	int folder, rc;
+
+	snprintf(path, sizeof(path), "containers/%s", own->container);
+	folder = openat(store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the container's folder");
+	th_buf_init(&text, HOSTS_MAX);
+	th_buf_adds(&text, "127.0.0.1 localhost\n::1 localhost\n");
+	read_hostname(folder, own, hostname);
+	add_lines(&text, own, hostname);
+	for (size_t i = 0; i < all->count; i++) {
+		if (&list[i] != own)
+			add_lines(&text, &list[i], "");
+	}
+	if (all->host4[0])
+		th_buf_addf(&text, "%s %s\n", all->host4, TH_NAMES_HOST);
+	add_file(&text, folder, TH_NAMES_EXTRA);
+	rc = text.failed ? th_fail_memory(err) : replace(folder, &text, err);
+	th_buf_release(&text);
+	th_close(&folder);
+	return rc;
+}
+
+/* Whoever writes looks at the state with the lock held: the last one to write
+ * has seen the latest. */
+static int lock(struct th_store *store)
+{
+	int fd = openat(store->run_fd, "names.lock",
+		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+
+	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
+		return fd;
+	th_close(&fd);
+	return -1;
+}
+
+int th_names_write(
+	struct th_store *store, const char *container, struct th_error *err)
+{
+	struct th_container_row row;
+	struct neighbours all = {0};
+	const struct neighbour *list;
+	int held = lock(store), rc;
+
+	rc = th_state_get(store->db, container, &row, err);
+	if (rc == 1)
+		rc = find(store, row.network, &all, err);
+	list = all.list;
+	for (size_t i = 0; rc == 0 && i < all.count; i++) {
+		if (strcmp(list[i].container, container) == 0)
+			rc = write_one(store, &all, &list[i], err);
+	}
+	free(all.list);
+	th_close(&held);
+	return rc < 0 ? -1 : 0;
+}
+
+void th_names_refresh(struct th_store *store, const char *network)
+{
+	struct neighbours all = {0};
+	struct th_error ignored = {0};
+	const struct neighbour *list;
+	int held = lock(store);
+
+	if (find(store, network, &all, &ignored) == 0) {
+		list = all.list;
+		for (size_t i = 0; i < all.count; i++) {
+			th_error_clear(&ignored);
+			write_one(store, &all, &list[i], &ignored);
+		}
+	}
+	free(all.list);
+	th_close(&held);
+}
