@@ -195,7 +195,7 @@ static void step_aside(const char *base)
 	char path[FOLDER_MAX + 32];
 	struct th_buf text;
 
-	snprintf(path, sizeof(path), "%s/tidyhull-outside", base);
+	snprintf(path, sizeof(path), "%s/" GROUP_ASIDE, base);
 	if (mkdir(path, 0755) && errno != EEXIST)
 		return;
 	snprintf(path, sizeof(path), "%s/cgroup.procs", base);
@@ -203,7 +203,7 @@ static void step_aside(const char *base)
 	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
 		char *rest = NULL;
 
-		snprintf(path, sizeof(path), "%s/tidyhull-outside", base);
+		snprintf(path, sizeof(path), "%s/" GROUP_ASIDE, base);
 		for (char *pid = strtok_r(text.data, "\n", &rest); pid;
 			pid = strtok_r(NULL, "\n", &rest))
 			group_write(path, "cgroup.procs", pid);

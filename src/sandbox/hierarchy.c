@@ -97,13 +97,17 @@ static void each_line(const char *path, void (*take)(const char *line))
 /* Whoever may write at the top takes the top; others what they were given. */
 static void choose_base(struct hierarchy *one)
 {
-	char path[600];
+	char path[600], *end;
 
 	if (access(one->mount, W_OK) == 0) {
 		one->base[0] = '\0';
 		one->writable = true;
 		return;
 	}
+	/* Who stands aside already has the part above it. */
+	end = strrchr(one->base, '/');
+	if (end && strcmp(end + 1, GROUP_ASIDE) == 0)
+		*end = '\0';
 	snprintf(
 		path, sizeof(path), "%s%s/cgroup.procs", one->mount, one->base);
 	one->writable = access(path, W_OK) == 0;

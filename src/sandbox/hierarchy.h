@@ -21,6 +21,10 @@ const struct hierarchy *hierarchy_v2(void);
 /* The version 1 one with the controller, or NULL. */
 const struct hierarchy *hierarchy_v1(const char *controller);
 
+/* Where processes go that stood in the way of controllers, below the part that
+ * is this user's. */
+#define GROUP_ASIDE "tidyhull-outside"
+
 /* Writes text to FOLDER/NAME; -1 with errno. */
 int group_write(const char *folder, const char *name, const char *text);
 /* The number behind key in FOLDER/NAME ("" for the first one there is);

@@ -75,6 +75,16 @@ static void join_group(void)
 
 	snprintf(path, sizeof(path), "%s/cgroup.procs", world_group);
 	fd = open(path, O_WRONLY | O_CLOEXEC);
+	if (fd >= 0 && write(fd, text, (size_t)len) == len) {
+		close(fd);
+		return;
+	}
+	close(fd);
+	/* What was started there before has made room by going aside, and so
+	 * would the session that starts all of them. */
+	snprintf(path, sizeof(path), "%s/tidyhull-outside/cgroup.procs",
+		world_group);
+	fd = open(path, O_WRONLY | O_CLOEXEC);
 	if (fd < 0 || write(fd, text, (size_t)len) != len)
 		_exit(98);
 	close(fd);

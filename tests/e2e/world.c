@@ -447,6 +447,11 @@ void world_end(void)
 
 void world_leave(void)
 {
+	char path[240];
+
+	snprintf(path, sizeof(path), "%s/tidyhull-outside", world_group);
+	if (world_group[0])
+		rmdir(path);
 	if (world_group[0] && rmdir(world_group))
 		perror(world_group);
 	rmdir(base);
