@@ -216,8 +216,8 @@ static void answer_datagram(int fd)
 
 	if (got < 0)
 		return;
-	got = snprintf(text, sizeof(text), "%s %ld\n", station,
-		(long)time(NULL));
+	got = snprintf(
+		text, sizeof(text), "%s %ld\n", station, (long)time(NULL));
 	sendto(fd, text, (size_t)got, 0, (struct sockaddr *)(void *)&from, len);
 }
 
@@ -235,8 +235,8 @@ static void serve_one(int fd)
 	client = accept(fd, NULL, NULL);
 	if (client < 0)
 		return;
-	setsockopt(client, SOL_SOCKET, SO_RCVTIMEO, &patience,
-		sizeof(patience));
+	setsockopt(
+		client, SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof(patience));
 	answer(client);
 	close(client);
 }

@@ -81,8 +81,8 @@ static int add_env_file(
 	for (size_t i = before; rc == 0 && i < settings->env.count; i++) {
 		const char *pair = settings->env.items[i];
 
-		rc = th_strings_take(&settings->secrets,
-			strndup(pair, strcspn(pair, "=")));
+		rc = th_strings_take(
+			&settings->secrets, strndup(pair, strcspn(pair, "=")));
 		if (rc)
 			th_fail_memory(err);
 	}

@@ -10,7 +10,8 @@
 		{"port", "PORT",                                               \
 			"80=8080: inside 80, outside 8080; 80: a free one"},   \
 		{"mount", "MOUNT",                                             \
-			"/data=./ledger; volume:NAME; memory:SIZE; ,ro ,make"},     \
+			"/data=./ledger; volume:NAME; memory:SIZE; ,ro "       \
+			",make"},                                              \
 		{"env", "ENV",                                                 \
 			"KEY=VALUE; KEY; KEY=@file:PATH; @ask; @stdin"},       \
 		{"env-from", "FILE",                                           \

@@ -291,8 +291,8 @@ static void add_volume(
 	th_buf_init(&users, 200);
 	json_array_foreach(json_object_get(doc, "containers"), i, user)
 	{
-		th_buf_addf(&users, "%s%s", i ? ", " : "",
-			json_string_value(user));
+		th_buf_addf(
+			&users, "%s%s", i ? ", " : "", json_string_value(user));
 	}
 	size_text((uint64_t)json_integer_value(json_object_get(doc, "size")),
 		size);
@@ -376,8 +376,7 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {
 	"KIND is containers (if nothing else is said), images, sessions or",
-	"volumes.",
-	NULL};
+	"volumes.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};

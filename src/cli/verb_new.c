@@ -52,8 +52,8 @@ static int run(struct invocation *call)
 	return code;
 }
 
-static const char *const text[] = {
-	"Volumes come by themselves when they are first named in --mount; this is",
+static const char *const text[] = {"Volumes come by themselves when they are "
+				   "first named in --mount; this is",
 	"for having one before.", NULL};
 
 static const char *const examples[] = {"tidyhull new volume ledger", NULL};

@@ -140,8 +140,7 @@ static const char *const text[] = {"What is in use is refused, and it is said "
 
 static const char *const examples[] = {"tidyhull remove gauge-north",
 	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",
-	"tidyhull remove volume:ledger",
-	NULL};
+	"tidyhull remove volume:ledger", NULL};
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",

@@ -204,7 +204,8 @@ static int show(struct invocation *call, const char *name, json_t *all)
 		return say_error(&err);
 	doc = object.kind == TH_KIND_VOLUME
 		? describe_volume(&call->context, &object.volume)
-		: object.kind == TH_KIND_SESSION ? describe_session(&object.session)
+		: object.kind == TH_KIND_SESSION
+		? describe_session(&object.session)
 		: object.kind == TH_KIND_CONTAINER
 		? describe_container_fully(&call->context, &object.container,
 			  option_given(call, "reveal"))

@@ -26,16 +26,17 @@ static uint64_t total_bytes(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return sweep->bytes + sweep->volume_bytes + litter->image_bytes + litter->blob_bytes +
-		litter->tree_bytes + litter->partial_bytes;
+	return sweep->bytes + sweep->volume_bytes + litter->image_bytes +
+		litter->blob_bytes + litter->tree_bytes + litter->partial_bytes;
 }
 
 static bool is_empty(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return !sweep->count && !sweep->volume_count && !litter->image_count && !litter->blob_count &&
-		!litter->tree_count && !litter->partial_count;
+	return !sweep->count && !sweep->volume_count && !litter->image_count &&
+		!litter->blob_count && !litter->tree_count &&
+		!litter->partial_count;
 }
 
 static void add_row(struct table *table, const char *what, size_t count,
@@ -100,7 +101,8 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
-	return json_pack("{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
+	return json_pack(
+		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
 		"containers", containers, "container-bytes",
 		(json_int_t)sweep->bytes, "images", images, "image-bytes",
 		(json_int_t)litter->image_bytes, "layers",
@@ -161,9 +163,8 @@ static int find_volumes(struct invocation *call, int64_t before_us,
 		return -1;
 	for (size_t i = 0; i < all; i++) {
 		const struct th_volume_row *row = &sweep->volumes[i];
-		int64_t last = row->used_us > row->created_us
-			? row->used_us
-			: row->created_us;
+		int64_t last = row->used_us > row->created_us ? row->used_us
+							      : row->created_us;
 		char path[TH_NAME_MAX + 16];
 
 		if (row->users || last >= before_us)
@@ -189,8 +190,8 @@ static int remove_all(struct invocation *call, struct sweep *sweep,
 			return -1;
 	}
 	for (size_t i = 0; i < sweep->volume_count; i++) {
-		if (th_volume_remove(call->context.store,
-			    sweep->volumes[i].name, err))
+		if (th_volume_remove(
+			    call->context.store, sweep->volumes[i].name, err))
 			return -1;
 	}
 	return th_litter_remove(
@@ -278,7 +279,8 @@ static const char *const text[] = {"Says what could go and how much that would "
 	"without",
 	"a name. What a restart policy wants up again, containers that were "
 	"never",
-	"started, images with a name or in use are never touched; volumes only with",
+	"started, images with a name or in use are never touched; volumes only "
+	"with",
 	"--only volumes, and then those that no container has.", NULL};
 
 static const char *const examples[] = {"tidyhull sweep",

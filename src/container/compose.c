@@ -552,8 +552,7 @@ static int write_secrets(
 		}
 	}
 	rc = json_object_size(doc)
-		? th_json_write_file(
-			  folder, TH_SECRETS, doc, 0600, false, err)
+		? th_json_write_file(folder, TH_SECRETS, doc, 0600, false, err)
 		: 0;
 	json_decref(doc);
 	return rc;

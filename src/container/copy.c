@@ -330,7 +330,8 @@ int th_copy(const struct th_place *from, const struct th_place *to,
 	return rc;
 }
 
-int th_copy_entries(int from, int to, struct th_copy *copy, struct th_error *err)
+int th_copy_entries(
+	int from, int to, struct th_copy *copy, struct th_error *err)
 {
 	struct th_place place = {.root = -1, .lock = -1};
 	struct walk walk = {.copy = copy, .to = &place, .err = err};

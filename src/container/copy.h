@@ -27,7 +27,8 @@ int th_copy(const struct th_place *from, const struct th_place *to,
 	struct th_copy *copy, struct th_error *err);
 
 /* Copies what is in one folder into another, with its owners. */
-int th_copy_entries(int from, int to, struct th_copy *copy, struct th_error *err);
+int th_copy_entries(
+	int from, int to, struct th_copy *copy, struct th_error *err);
 
 /* The source as a tar archive (POSIX pax) written to fd. */
 int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,

@@ -102,8 +102,8 @@ static void check_ports(const struct th_context *context,
 			continue;
 		if (err.code == TH_IN_USE)
 			describe_holder(context, &port, &err);
-		else if (err.code == TH_NOT_POSSIBLE &&
-			port.host_port < 1024 && settings->caller.ordinary)
+		else if (err.code == TH_NOT_POSSIBLE && port.host_port < 1024 &&
+			settings->caller.ordinary)
 			th_hint(&err,
 				"try --port %d=%d; or the administrator allows "
 				"it: sysctl net.ipv4.ip_unprivileged_port_start"
@@ -200,8 +200,8 @@ void th_container_check(const struct th_context *context,
  * one carries a pair of categories of its own. */
 static const char *wanted_label;
 
-static int set_label(const char *path, const struct stat *st, int type,
-	struct FTW *walk)
+static int set_label(
+	const char *path, const struct stat *st, int type, struct FTW *walk)
 {
 	(void)st;
 	(void)type;

@@ -39,14 +39,16 @@ static const char *skip_blanks(const char *at)
 }
 
 /* A value in quotes; what comes behind them may only be a comment. */
-static bool take_quoted(struct reading *reading, const char *at, struct th_buf *out)
+static bool take_quoted(
+	struct reading *reading, const char *at, struct th_buf *out)
 {
 	char quote = *at++;
 
 	for (; *at && *at != quote; at++) {
 		if (quote == '"' && *at == '\\' && at[1]) {
 			at++;
-			th_buf_adds(out, *at == 'n' ? "\n"
+			th_buf_adds(out,
+				*at == 'n'	     ? "\n"
 					: *at == 't' ? "\t"
 						     : "");
 			if (*at != 'n' && *at != 't')
@@ -71,8 +73,9 @@ static void take_bare(const char *at, struct th_buf *out)
 {
 	const char *end = at;
 
-	while (*end && !(*end == '#' && end > at &&
-				 (end[-1] == ' ' || end[-1] == '\t')))
+	while (*end &&
+		!(*end == '#' && end > at &&
+			(end[-1] == ' ' || end[-1] == '\t')))
 		end++;
 	while (end > at && strchr(" \t\r", end[-1]))
 		end--;

@@ -30,9 +30,8 @@ int th_place_parse(
 	if (strncmp(text, "volume:", 7) == 0) {
 		place->is_volume = true;
 		place->container = strndup(text + 7, strcspn(text + 7, "/"));
-		place->path = strdup(strchr(text + 7, '/')
-				? strchr(text + 7, '/')
-				: "/");
+		place->path = strdup(
+			strchr(text + 7, '/') ? strchr(text + 7, '/') : "/");
 		return place->container && place->path ? 0
 						       : th_fail_memory(err);
 	}
@@ -78,14 +77,14 @@ static int open_resting(const struct th_context *context,
 	return rc;
 }
 
-static int open_volume(const struct th_context *context,
-	struct th_place *place, struct th_error *err)
+static int open_volume(const struct th_context *context, struct th_place *place,
+	struct th_error *err)
 {
 	struct th_object object;
 	char *path;
 
-	if (th_object_find(context, place->container, TH_KIND_VOLUME, &object,
-		    err))
+	if (th_object_find(
+		    context, place->container, TH_KIND_VOLUME, &object, err))
 		return -1;
 	path = th_volume_path(context->store, object.volume.name);
 	if (!path)

@@ -21,7 +21,8 @@ struct th_place {
 	gid_t gid;
 };
 
-/* "CONTAINER:/path", "volume:NAME/path" or a path of the host ("./a:b" where it holds a colon). */
+/* "CONTAINER:/path", "volume:NAME/path" or a path of the host ("./a:b" where it
+ * holds a colon). */
 int th_place_parse(
 	const char *text, struct th_place *place, struct th_error *err);
 /* Finds the container and opens its root: the living one, or, while it is kept

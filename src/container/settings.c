@@ -81,7 +81,8 @@ static int take_mount_option(struct th_mount_setting *mount, const char *option,
 			"\"%s\" in the mount \"%.200s\" is not an option of "
 			"mounts",
 			option, text);
-		return th_hint(err, "there are: ro, make, map=me, relabel=private, "
+		return th_hint(err,
+			"there are: ro, make, map=me, relabel=private, "
 			"relabel=shared, propagate=private|slave|shared");
 	}
 	return 0;
@@ -384,9 +385,11 @@ static void check_lists(
 	for (size_t i = 0; i < settings->port_texts.count; i++)
 		/* What the image declares is known when it is here. */
 		add_if(problems,
-			strcmp(settings->port_texts.items[i], "declared") != 0 &&
+			strcmp(settings->port_texts.items[i], "declared") !=
+					0 &&
 				th_port_parse(settings->port_texts.items[i],
-				&settings->ports, &settings->port_count, &err),
+					&settings->ports, &settings->port_count,
+					&err),
 			&err);
 	settings->mounts = calloc(
 		settings->mount_texts.count + 1, sizeof(*settings->mounts));

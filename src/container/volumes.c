@@ -138,8 +138,9 @@ static int check_target(
 	th_close(&fd);
 	if (fits)
 		return 0;
-	th_fail(err, TH_USAGE, "mount target %s is a %s in the image, and %s "
-			       "is a %s",
+	th_fail(err, TH_USAGE,
+		"mount target %s is a %s in the image, and %s "
+		"is a %s",
 		mount->target, S_ISDIR(inside.st_mode) ? "folder" : "file",
 		mount->source, S_ISDIR(outside.st_mode) ? "folder" : "file");
 	return th_hint(err, "mount it at another path");
@@ -156,12 +157,11 @@ static int fill_all(const struct th_settings *settings, int root,
 
 		if (!mount->volume)
 			continue;
-		volume = open(
-			mount->source, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+		volume =
+			open(mount->source, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 		if (volume < 0 || flock(volume, LOCK_EX))
 			rc = th_fail_sys(err, TH_FAILED, errno,
-				"cannot open the volume \"%s\"",
-				mount->volume);
+				"cannot open the volume \"%s\"", mount->volume);
 		else if (is_empty(volume))
 			rc = fill(root, mount, volume, process, err);
 		th_close(&volume);

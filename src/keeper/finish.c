@@ -224,8 +224,7 @@ static void end_parts(struct keeper *keeper)
 
 void keeper_tell_neighbours(struct keeper *keeper)
 {
-	if (keeper->plan.network &&
-		th_network_is_shared(keeper->plan.network))
+	if (keeper->plan.network && th_network_is_shared(keeper->plan.network))
 		th_names_refresh(keeper->store, keeper->plan.network);
 }
 

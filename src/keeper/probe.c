@@ -235,8 +235,7 @@ static int connect_to(struct keeper *keeper, struct sockaddr_storage *to)
 	socklen_t len = to->ss_family == AF_INET ? sizeof(struct sockaddr_in)
 						 : sizeof(struct sockaddr_in6);
 	int fd = probing->inside
-		? inner_socket(
-			  probing->inside, to->ss_family, SOCK_STREAM)
+		? inner_socket(probing->inside, to->ss_family, SOCK_STREAM)
 		: socket(to->ss_family,
 			  SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
 

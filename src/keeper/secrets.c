@@ -35,8 +35,8 @@ static int make_memory(int *mount_fd, struct th_error *err)
 static int put(int mount_fd, const char *name, const char *value, uid_t uid,
 	gid_t gid, struct th_error *err)
 {
-	int fd = openat(mount_fd, name,
-		O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0400);
+	int fd = openat(
+		mount_fd, name, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0400);
 
 	if (fd < 0 || th_write_all(fd, value, strlen(value)) ||
 		fchown(fd, uid, gid)) {

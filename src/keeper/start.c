@@ -165,7 +165,8 @@ int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
 	for (size_t i = 0; i < keeper->port_count; i++) {
 		int copies[2] = {-1, -1};
 
-		if (keeper->plan.ports[i].handoff && keeper->phase != PHASE_WAIT)
+		if (keeper->plan.ports[i].handoff &&
+			keeper->phase != PHASE_WAIT)
 			continue;
 		for (int f = 0; f < 2; f++) {
 			int fd = keeper->port_fds[i][f];

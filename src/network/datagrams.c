@@ -94,8 +94,8 @@ static void sweep(struct datagrams *all, bool need_room)
 	all->swept_ms = now;
 }
 
-static bool same_client(
-	const struct sockaddr_storage *one, const struct sockaddr_storage *other)
+static bool same_client(const struct sockaddr_storage *one,
+	const struct sockaddr_storage *other)
 {
 	const struct sockaddr_in *four = (const void *)one;
 	const struct sockaddr_in *other4 = (const void *)other;
@@ -143,8 +143,7 @@ static void send_back(const struct flow *flow, size_t len)
 		struct cmsghdr align;
 		char bytes[CMSG_SPACE(sizeof(struct in6_pktinfo))];
 	} control;
-	struct msghdr message = {
-		.msg_name = (void *)(uintptr_t)&flow->client,
+	struct msghdr message = {.msg_name = (void *)(uintptr_t)&flow->client,
 		.msg_namelen = port->family == AF_INET
 			? sizeof(struct sockaddr_in)
 			: sizeof(struct sockaddr_in6),
@@ -209,8 +208,8 @@ static int connect_next(struct flow *flow)
 		if (connect(fd, (struct sockaddr *)(void *)&to,
 			    to.ss_family == AF_INET ? sizeof(*four)
 						    : sizeof(*six)) == 0 &&
-			th_loop_watch(
-				all->loop, &flow->inner, fd, EPOLLIN) == 0)
+			th_loop_watch(all->loop, &flow->inner, fd, EPOLLIN) ==
+				0)
 			return 0;
 		close(fd);
 	}

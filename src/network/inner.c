@@ -111,8 +111,8 @@ int inner_socket(struct inner *inner, int family, int type)
 	int fd, sys;
 
 	if (inner->threaded) {
-		if (send(inner->ask, &question, sizeof(question), MSG_NOSIGNAL) !=
-				sizeof(question) ||
+		if (send(inner->ask, &question, sizeof(question),
+			    MSG_NOSIGNAL) != sizeof(question) ||
 			recv(inner->ask, &answer, sizeof(answer), 0) !=
 				sizeof(answer))
 			answer.fd = -1;

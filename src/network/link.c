@@ -169,8 +169,8 @@ int th_link_join(const char *outside, const char *bridge, int netns,
 {
 	int own, rc, sys;
 
-	if (make_pair(outside, (int)if_nametoindex(bridge), netns, subnet,
-		    slot))
+	if (make_pair(
+		    outside, (int)if_nametoindex(bridge), netns, subnet, slot))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot make the network device %s", outside);
 	own = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);

@@ -57,8 +57,8 @@ static int find(struct th_store *store, const char *network,
 		    "t", network))
 		return -1;
 	while ((rc = th_query_next(query, err)) == 1) {
-		struct neighbour *one = state_grow(
-			&all->list, all->count, sizeof(*one));
+		struct neighbour *one =
+			state_grow(&all->list, all->count, sizeof(*one));
 
 		if (!one) {
 			rc = th_fail_memory(err);
@@ -142,8 +142,8 @@ static int write_one(struct th_store *store, const struct neighbours *all,
 	int folder, rc;
 
 	snprintf(path, sizeof(path), "containers/%s", own->container);
-	folder = openat(store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	folder = openat(
+		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the container's folder");

@@ -275,8 +275,7 @@ static int connect_next(struct link *link)
 		else
 			((struct sockaddr_in6 *)(void *)&target)->sin6_port =
 				htons((uint16_t)link->port);
-		fd = inner_socket(
-			relay->inside, target.ss_family, SOCK_STREAM);
+		fd = inner_socket(relay->inside, target.ss_family, SOCK_STREAM);
 		if (fd < 0)
 			continue;
 		if ((connect(fd, (struct sockaddr *)(void *)&target,

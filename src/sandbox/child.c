@@ -153,12 +153,11 @@ static int attach_memory(const struct th_sandbox_options *options, int rootfd,
 
 	if (!options->memory_target || options->memory_mount < 0)
 		return 0;
-	target = th_path_make_in_root(
-		rootfd, options->memory_target + 1, true);
-	rc = target < 0 ? -1
-			: move_mount(options->memory_mount, "", target, "",
-				  MOVE_MOUNT_F_EMPTY_PATH |
-					  MOVE_MOUNT_T_EMPTY_PATH);
+	target = th_path_make_in_root(rootfd, options->memory_target + 1, true);
+	rc = target < 0
+		? -1
+		: move_mount(options->memory_mount, "", target, "",
+			  MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH);
 	if (rc)
 		th_fail_sys(err, TH_FAILED, errno, "cannot mount %s",
 			options->memory_target);

@@ -11,7 +11,7 @@
 #define COLUMNS                                                                \
 	"id, name, image, image_name, command, network, state, outcome,"       \
 	" code, reason, keep, pid, boot, created_us, started_us, ended_us,"    \
-	" restart, tries, restarts, next_us, wanted, probe, health, cgroup,"       \
+	" restart, tries, restarts, next_us, wanted, probe, health, cgroup,"   \
 	" aliases"
 
 static const char *const states[] = {

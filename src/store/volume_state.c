@@ -142,10 +142,10 @@ static int remove_folder(
 	snprintf(from, sizeof(from), "volumes/%s", name);
 	snprintf(to, sizeof(to), "tmp/%s.gone", id);
 	if (renameat(store->root_fd, from, store->root_fd, to))
-		return errno == ENOENT ? 0
-				       : th_fail_sys(err, TH_FAILED, errno,
-						 "cannot remove %s/%s",
-						 store->root, from);
+		return errno == ENOENT
+			? 0
+			: th_fail_sys(err, TH_FAILED, errno,
+				  "cannot remove %s/%s", store->root, from);
 	return th_tree_remove(store->root_fd, to, err);
 }
 
@@ -159,10 +159,10 @@ static int remove_row(
 		    name))
 		return -1;
 	if (users)
-		return th_fail(err, TH_IN_USE, "the volume \"%s\" is in use",
-			name);
-	return th_db_run(store->db, err, "DELETE FROM volumes WHERE name=?",
-		"t", name);
+		return th_fail(
+			err, TH_IN_USE, "the volume \"%s\" is in use", name);
+	return th_db_run(
+		store->db, err, "DELETE FROM volumes WHERE name=?", "t", name);
 }
 
 /* With the store held, or locked as a whole. */

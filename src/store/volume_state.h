@@ -8,7 +8,8 @@
 
 struct th_volume_row {
 	char name[TH_NAME_MAX];
-	/* The container that it goes with; "" for one with a name of its own. */
+	/* The container that it goes with; "" for one with a name of its own.
+	 */
 	char own[TH_ID_LENGTH + 1];
 	int64_t created_us;
 	int64_t used_us; /* now, where a container that runs has it; 0: never */

@@ -31,7 +31,8 @@ static bool knows_no_more(void *arg)
 static void neighbours_are_found_by_name(void)
 {
 	char ledger[] = "ledger", alias[] = "berths", renamed[] = "ledger-two";
-	char was[] = " ledger ", host[] = "host.tidyhull", extra[] = "192.0.2.7 chart-office";
+	char was[] = " ledger ", host[] = "host.tidyhull",
+	     extra[] = "192.0.2.7 chart-office";
 
 	CODE(hull("launch selwick/ledger --name client --host "
 		  "chart-office=192.0.2.7 --entrypoint sleep -- 1000"),
@@ -66,7 +67,8 @@ static void what_is_no_name_is_told(void)
 	CODE(hull("create selwick/base --alias 'a b'"), 2);
 	CODE(hull("create selwick/base --host chart-office=somewhere"), 2);
 	/* On a network of its own the extra names hold too. */
-	SAYS(hull("run selwick/base --network none --host buoy=192.0.2.9 -- cat "
+	SAYS(hull("run selwick/base --network none --host buoy=192.0.2.9 -- "
+		  "cat "
 		  "/etc/hosts")
 			->out,
 		"192.0.2.9 buoy\n");

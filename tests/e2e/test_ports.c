@@ -42,7 +42,8 @@ static void datagrams_go_both_ways(void)
 	SAYS(hull("ports box")->out, "udp");
 	/* Several clients at once do not get one another's answers. */
 	CODE(other("python3 -c 'import socket\n"
-		   "c=[socket.socket(socket.AF_INET,socket.SOCK_DGRAM) for i in "
+		   "c=[socket.socket(socket.AF_INET,socket.SOCK_DGRAM) for i "
+		   "in "
 		   "range(100)]\n"
 		   "for s in c: s.settimeout(5); "
 		   "s.connect((\"127.0.0.1\",8080)); s.send(b\"x\")\n"

@@ -57,7 +57,8 @@ static void secrets_do_not_leak(void)
 	snprintf(grep, sizeof(grep), "grep -las [%c]%s", secret[0], secret + 1);
 	CHECK_TEXT(as_root("sh -c '%s /proc/[0-9]*/cmdline | grep -v "
 			   "/self/ | head -n1'",
-			   grep)->out,
+			   grep)
+			   ->out,
 		"");
 	/* Inside it is a file in memory, for the program's user alone. */
 	CHECK_TEXT(hull("exec box -- cat /run/tidyhull/berth")->out, secret);
