@@ -21,7 +21,7 @@
 
 /* Nothing is lost unless somebody says so, and no disk is filled up either. */
 #define DEFAULT_SIZE (64u << 20)
-#define DEFAULT_FILES 64
+#define DEFAULT_FILES 256
 #define LEAST_SIZE (64u << 10)
 /* How long after a write that failed the next is tried. */
 #define RETRY_MS 1000
