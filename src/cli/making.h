@@ -34,7 +34,7 @@
 			"never, always, or on-failure,tries=5,delay=1s"},      \
 		{"probe", "PROBE",                                             \
 			"http:80/health, tcp:3306, exec:CMD; ,every=10s"},     \
-		{"log", "LOG", "size=64M,files=256,journal"},                   \
+		{"log", "LOG", "size=64M,files=256,journal"},                  \
 		{"limit", "LIMIT",                                             \
 			"memory=256M,swap=1G,cpu=1.5,processes=200,io=300"},   \
 		{"device", "DEVICE",                                           \

@@ -7,6 +7,7 @@
 #include <sys/file.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
 #include "container/ask.h"
@@ -186,7 +187,8 @@ int th_container_rename(const struct th_context *context,
 	plan.name = copy;
 	rc = th_plan_write(folder, &plan, err);
 	if (rc == 0 && th_network_is_shared(row->network))
-		th_names_refresh(context->store, row->network);
+		th_names_refresh(
+			context->store, row->network, th_clock_now_us());
 out:
 	th_plan_release(&plan);
 	th_close(&folder);

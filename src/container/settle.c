@@ -5,6 +5,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "container/container.h"
 #include "keeper/lock.h"
 #include "network/names.h"
@@ -46,7 +47,7 @@ static void tell_neighbours(
 	const struct th_context *context, const char *network)
 {
 	if (th_network_is_shared(network))
-		th_names_refresh(context->store, network);
+		th_names_refresh(context->store, network, th_clock_now_us());
 }
 
 /* With the container's lock held. */

@@ -15,6 +15,9 @@
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
 
+/* Neighbours are told of all that came and went in such a time together. */
+#define TELL_TOGETHER_MS 250
+
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
 
@@ -224,8 +227,17 @@ static void end_parts(struct keeper *keeper)
 
 void keeper_tell_neighbours(struct keeper *keeper)
 {
-	if (keeper->plan.network && th_network_is_shared(keeper->plan.network))
-		th_names_refresh(keeper->store, keeper->plan.network);
+	if (!keeper->plan.network ||
+		!th_network_is_shared(keeper->plan.network))
+		return;
+	keeper->names_us = th_clock_now_us();
+	keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
+}
+
+void keeper_tell_them_now(struct keeper *keeper)
+{
+	keeper->names_ms = 0;
+	th_names_refresh(keeper->store, keeper->plan.network, keeper->names_us);
 }
 
 /* The network pair is the last: the kernel takes it down a moment after the
@@ -399,6 +411,14 @@ void keeper_leave(struct keeper *keeper)
 	if (!keeper->plan.keep)
 		discard_folder(keeper);
 	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
+	/* Nobody waits for this any more. */
+	if (keeper->names_ms) {
+		int64_t left = keeper->names_ms - th_clock_mono_ms();
+
+		if (left > 0)
+			usleep((useconds_t)left * 1000);
+		keeper_tell_them_now(keeper);
+	}
 }
 
 void keeper_abort(struct keeper *keeper, const struct th_error *why)

@@ -107,6 +107,8 @@ struct keeper {
 	enum phase phase;
 	int tries; /* restarts in a row */
 	int64_t next_ms; /* of the clock that never jumps: the next run */
+	int64_t names_ms; /* when neighbours are told; 0: they know all */
+	int64_t names_us; /* since when there is something to tell */
 	char again_by[128]; /* who asked for the next run, or "" */
 	/* of one run */
 	int64_t started_ms;
@@ -220,8 +222,10 @@ void keeper_end_wait(
 	struct keeper *keeper, const char *cause, const char *actor);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
-/* Those on the same network learn that it has come or gone. */
+/* Those on the same network learn that it has come or gone: a moment later, so
+ * that many who come at once are told together. */
 void keeper_tell_neighbours(struct keeper *keeper);
+void keeper_tell_them_now(struct keeper *keeper);
 /* What the last run leaves to be given back. */
 void keeper_leave(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

@@ -115,6 +115,8 @@ static int next_due(struct keeper *keeper)
 		left = until(keeper->force_ms);
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
+	if (keeper->names_ms)
+		left = earlier(left, until(keeper->names_ms));
 	return left > 1000000 ? 1000000 : (int)left;
 }
 
@@ -172,6 +174,8 @@ static bool run_is_over(const struct keeper *keeper)
 
 static void do_what_is_due(struct keeper *keeper)
 {
+	if (keeper->names_ms && th_clock_mono_ms() >= keeper->names_ms)
+		keeper_tell_them_now(keeper);
 	if (keeper->phase == PHASE_WAIT) {
 		if (th_clock_mono_ms() >= keeper->next_ms)
 			start_again(keeper);

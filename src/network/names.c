@@ -9,6 +9,7 @@
 #include <sys/file.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "store/state_parts.h"
 
@@ -166,10 +167,13 @@ static int write_one(struct th_store *store, const struct neighbours *all,
 
 /* Whoever writes looks at the state with the lock held: the last one to write
  * has seen the latest. */
-static int lock(struct th_store *store)
+static int lock(struct th_store *store, const char *network)
 {
-	int fd = openat(store->run_fd, "names.lock",
-		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	char name[TH_NAME_MAX + 16];
+	int fd;
+
+	snprintf(name, sizeof(name), "names-%s.lock", network);
+	fd = openat(store->run_fd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
 	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
 		return fd;
@@ -183,9 +187,11 @@ int th_names_write(
 	struct th_container_row row;
 	struct neighbours all = {0};
 	const struct neighbour *list;
-	int held = lock(store), rc;
+	int held = -1, rc;
 
 	rc = th_state_get(store->db, container, &row, err);
+	if (rc == 1)
+		held = lock(store, row.network);
 	if (rc == 1)
 		rc = find(store, row.network, &all, err);
 	list = all.list;
@@ -198,13 +204,39 @@ int th_names_write(
 	return rc < 0 ? -1 : 0;
 }
 
-void th_names_refresh(struct th_store *store, const char *network)
+/* When the last one began stands in the lock's file: the
+ * state was looked at after that. */
+static bool was_done(int held, int64_t changed_us)
+{
+	int64_t began_us = 0;
+
+	return pread(held, &began_us, sizeof(began_us), 0) ==
+		sizeof(began_us) &&
+		began_us > changed_us && began_us <= th_clock_now_us();
+}
+
+static void note_begin(int held)
+{
+	int64_t now = th_clock_now_us();
+
+	if (pwrite(held, &now, sizeof(now), 0) != sizeof(now)) {
+		/* Then it is done once more than needed. */
+	}
+}
+
+void th_names_refresh(
+	struct th_store *store, const char *network, int64_t changed_us)
 {
 	struct neighbours all = {0};
 	struct th_error ignored = {0};
 	const struct neighbour *list;
-	int held = lock(store);
+	int held = lock(store, network);
 
+	if (was_done(held, changed_us)) {
+		th_close(&held);
+		return;
+	}
+	note_begin(held);
 	if (find(store, network, &all, &ignored) == 0) {
 		list = all.list;
 		for (size_t i = 0; i < all.count; i++) {

@@ -14,7 +14,9 @@
 int th_names_write(
 	struct th_store *store, const char *container, struct th_error *err);
 /* Writes those of all that have an address in the network. To be called when
- * one has come, gone, or changed its name. */
-void th_names_refresh(struct th_store *store, const char *network);
+ * one has come, gone, or changed its name, at changed_us: it is left out where
+ * somebody has done it since. */
+void th_names_refresh(
+	struct th_store *store, const char *network, int64_t changed_us);
 
 #endif

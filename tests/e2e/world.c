@@ -315,7 +315,7 @@ static void check_leftovers(void)
 	CHECK_INT(entries_of(path), 0);
 	snprintf(path, sizeof(path), "%s/run/network.lock", world_store);
 	unlink(path);
-	snprintf(path, sizeof(path), "%s/run/names.lock", world_store);
+	snprintf(path, sizeof(path), "%s/run/names-quayside.lock", world_store);
 	unlink(path);
 	snprintf(path, sizeof(path), "%s/run", world_store);
 	CHECK_INT(entries_of(path), 0);
