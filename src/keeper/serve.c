@@ -1,5 +1,6 @@
 /* The keeper's loop: from the first run to the last. */
 #include <errno.h>
+#include <malloc.h>
 #include <signal.h>
 #include <stdio.h>
 #include <sys/epoll.h>
@@ -144,6 +145,19 @@ static void watch_log(struct keeper *keeper)
 		keeper->store->db, keeper->id, cause, "keeper", NULL, &ignored);
 }
 
+/* What the start has needed is much more than what comes needs. */
+static void become_small(struct keeper *keeper)
+{
+	struct th_seccomp *rules = &keeper->bundle.seccomp;
+	unsigned int flags = rules->flags;
+
+	/* The filter is compiled: sessions need its flags, no more. */
+	th_seccomp_release(rules);
+	rules->flags = flags;
+	th_db_shrink(keeper->store->db);
+	malloc_trim(0);
+}
+
 /* Once more: by the policy, or because somebody asked for it. */
 static void start_again(struct keeper *keeper)
 {
@@ -152,6 +166,8 @@ static void start_again(struct keeper *keeper)
 	int rc = keeper_start_again(keeper, &err);
 
 	keeper_tell_neighbours(keeper);
+	if (rc == 0)
+		become_small(keeper);
 
 	for (struct client *at = keeper->clients; at; at = next) {
 		next = at->next;
@@ -196,6 +212,7 @@ static void do_what_is_due(struct keeper *keeper)
 
 void keeper_serve(struct keeper *keeper)
 {
+	become_small(keeper);
 	/* Whoever waits for the start need not wait for this. */
 	keeper_tell_neighbours(keeper);
 	while (keeper->phase != PHASE_END) {

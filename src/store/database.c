@@ -133,6 +133,11 @@ fail:
 	return -1;
 }
 
+void th_db_shrink(struct th_db *db)
+{
+	sqlite3_db_release_memory(db->handle);
+}
+
 void th_db_close(struct th_db *db)
 {
 	if (!db)

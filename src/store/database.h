@@ -15,6 +15,8 @@ struct th_query;
 int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err);
 void th_db_close(struct th_db *db);
+/* Gives back the memory of what was read; for programs that live long. */
+void th_db_shrink(struct th_db *db);
 
 /* Runs one statement that returns no rows. types has a letter for each "?":
  * t text (NULL allowed), i int64_t. A broken UNIQUE rule is TH_IN_USE. */
