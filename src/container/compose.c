@@ -14,12 +14,11 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
+#include "container/compose_files.h"
 #include "container/compose_linux.h"
 #include "container/share.h"
 #include "container/user.h"
 #include "keeper/plan.h"
-#include "keeper/secrets.h"
-#include "network/names.h"
 #include "oci/bundle.h"
 #include "network/network.h"
 #include "sandbox/idmap.h"
@@ -477,113 +476,6 @@ static int write_plan(int folder, const struct th_container_row *row,
 	return rc;
 }
 
-/* The host's name servers, less those on its loopback, which a container
- * cannot reach (resolv.conf(5)). */
-static int write_resolver(
-	int folder, const struct th_settings *settings, struct th_error *err)
-{
-	struct th_buf host, own;
-	const char *at;
-	int rc = -1;
-
-	th_buf_init(&host, 1 << 20);
-	th_buf_init(&own, 1 << 20);
-	if (th_file_read(AT_FDCWD, "/etc/resolv.conf", &host, err) < 0)
-		goto out;
-	for (at = host.data; *at;) {
-		size_t len = strcspn(at, "\n");
-		bool local = strncmp(at, "nameserver 127.", 15) == 0 ||
-			strncmp(at, "nameserver ::1", 14) == 0;
-		bool shared = settings->network &&
-			strcmp(settings->network, "host") == 0;
-
-		if (len > 0 && *at != '#' && *at != ';' && (!local || shared)) {
-			th_buf_add(&own, at, len);
-			th_buf_adds(&own, "\n");
-		}
-		at += len + (at[len] == '\n');
-	}
-	rc = th_file_replace(
-		folder, "resolv.conf", own.data, own.len, 0644, false, err);
-out:
-	th_buf_release(&host);
-	th_buf_release(&own);
-	return rc;
-}
-
-static int write_extra_hosts(
-	int folder, const struct th_settings *settings, struct th_error *err)
-{
-	struct th_buf text;
-	int rc = 0;
-
-	th_buf_init(&text, 1 << 20);
-	for (size_t i = 0; i < settings->host_texts.count; i++) {
-		const char *item = settings->host_texts.items[i];
-		int len = (int)strcspn(item, "=");
-
-		th_buf_addf(&text, "%s %.*s\n", item + len + 1, len, item);
-	}
-	if (text.len)
-		rc = th_file_replace(folder, TH_NAMES_EXTRA, text.data,
-			text.len, 0644, false, err);
-	th_buf_release(&text);
-	return rc;
-}
-
-/* Values that are given as files: the keeper puts them into a memory mount. */
-static int write_secrets(
-	int folder, const struct th_settings *settings, struct th_error *err)
-{
-	json_t *doc = json_object();
-	int rc;
-
-	for (size_t i = 0; i < settings->secret_files.count; i++) {
-		const char *text = settings->secret_files.items[i];
-		size_t len = strcspn(text, "=");
-		char name[TH_NAME_MAX];
-
-		snprintf(name, sizeof(name), "%.*s", (int)len, text);
-		if (json_object_set_new(
-			    doc, name, json_string(text + len + 1))) {
-			json_decref(doc);
-			return th_fail(err, TH_USAGE,
-				"the secret \"%s\" is no text in UTF-8", name);
-		}
-	}
-	rc = json_object_size(doc)
-		? th_json_write_file(folder, TH_SECRETS, doc, 0600, false, err)
-		: 0;
-	json_decref(doc);
-	return rc;
-}
-
-static int write_files(int folder, const struct th_container_row *row,
-	const struct th_settings *settings, struct th_error *err)
-{
-	static const char *const folders[] = {"upper", "work", "rootfs"};
-	const char *host = settings->hostname ? settings->hostname : row->name;
-	char line[128];
-	int len;
-
-	for (size_t i = 0; i < COUNT(folders); i++) {
-		if (mkdirat(folder, folders[i], 0755))
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make the container's folders");
-	}
-	len = snprintf(line, sizeof(line), "%s\n", host);
-	if (th_file_replace(
-		    folder, "hostname", line, (size_t)len, 0644, false, err) ||
-		th_file_replace(folder, "hosts", "127.0.0.1 localhost\n", 20,
-			0644, false, err))
-		return -1;
-	return write_resolver(folder, settings, err) ||
-			write_extra_hosts(folder, settings, err) ||
-			write_secrets(folder, settings, err)
-		? -1
-		: 0;
-}
-
 int th_compose(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image,
@@ -606,7 +498,7 @@ int th_compose(struct th_store *store, int folder,
 			store, layers, layer_count, "etc/group", &group, err) ||
 		th_user_resolve(settings->user ? settings->user : image->user,
 			passwd.data, group.data, &user, err) ||
-		write_files(folder, row, settings, err))
+		compose_files(folder, row, settings, err))
 		goto out;
 	accounts.passwd = passwd.data;
 	accounts.group = group.data;
