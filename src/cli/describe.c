@@ -237,6 +237,8 @@ json_t *describe_container_fully(const struct th_context *context,
 			th_json_from_strings(&plan.allow), "share",
 			plan.share ? plan.share : "");
 
+		if (settings && plan.given)
+			json_object_update_missing(settings, plan.given);
 		json_object_set_new(doc, "settings", settings);
 		th_plan_release(&plan);
 	}

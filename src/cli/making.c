@@ -7,6 +7,7 @@
 
 #include "cli/output.h"
 #include "cli/secret.h"
+#include "cli/settings_file.h"
 #include "container/container.h"
 #include "container/env_file.h"
 
@@ -216,6 +217,16 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 		snprintf(cwd, sizeof(cwd), "/");
 	if (th_strings_add(&making->values, cwd))
 		return th_fail_memory(err);
+	if (settings_file_read(call, &making->values, err)) {
+		making_release(making);
+		return -1;
+	}
+	if (!call->object_count) {
+		making_release(making);
+		th_fail(err, TH_USAGE, "%s which image?", call->verb->name);
+		return th_hint(
+			err, "name it, or give a --settings file that does");
+	}
 	settings->base = making->values.items[0];
 	settings->image = call->objects[0];
 	settings->name = option_value(call, "name");
@@ -252,28 +263,55 @@ void making_release(struct making *making)
 	th_strings_release(&making->values);
 }
 
+/* True where a later one of the same name counts instead. */
+static bool is_overruled(const struct invocation *call, int at)
+{
+	static const char *const lists[] = {"port", "mount", "env", "env-from",
+		"secret", "alias", "host", "limit", "device", "allow",
+		"capability"};
+
+	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++) {
+		if (strcmp(call->options[at].name, lists[i]) == 0)
+			return false;
+	}
+	for (int i = at + 1; i < call->option_count; i++) {
+		if (strcmp(call->options[at].name, call->options[i].name) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* What file and options come to; values of the environment are nobody's. */
 static void print_plan(
 	const struct invocation *call, const struct th_settings *settings)
 {
 	printf("%s would be possible:\n", call->verb->name);
-	printf("  image    %s\n", settings->image);
-	printf("  name     %s\n",
-		settings->name ? settings->name : "(one is made up)");
-	for (size_t i = 0; i < settings->port_texts.count; i++)
-		printf("  port     %s\n", settings->port_texts.items[i]);
-	for (size_t i = 0; i < settings->mount_count; i++)
-		printf("  mount    %s = %s%s\n", settings->mounts[i].target,
-			settings->mounts[i].source ? settings->mounts[i].source
-						   : "memory",
-			settings->mounts[i].readonly ? ", read-only" : "");
-	for (size_t i = 0; i < settings->env.count; i++)
-		printf("  env      %.*s\n",
-			(int)strcspn(settings->env.items[i], "="),
-			settings->env.items[i]);
-	if (settings->restart_text)
-		printf("  restart  %s\n", settings->restart_text);
-	if (settings->probe_text)
-		printf("  probe    %s\n", settings->probe_text);
+	printf("  %-10s %s\n", "image", settings->image);
+	if (!settings->name)
+		printf("  %-10s %s\n", "name", "(one is made up)");
+	for (int i = 0; i < call->option_count; i++) {
+		const struct given_option *one = &call->options[i];
+		bool key_only = strcmp(one->name, "env") == 0 ||
+			strcmp(one->name, "secret") == 0;
+
+		if (strcmp(one->name, "plan") == 0 ||
+			strcmp(one->name, "settings") == 0 ||
+			is_overruled(call, i))
+			continue;
+		printf("  %-10s %.*s\n", one->name,
+			key_only ? (int)strcspn(one->value, "=") : 4000,
+			one->value ? one->value : "yes");
+	}
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		const struct th_mount_setting *mount = &settings->mounts[i];
+
+		if (mount->source)
+			printf("  %-10s %s is %s\n", "", mount->target,
+				mount->source);
+	}
+	if (settings->command.count)
+		printf("  %-10s %s%s\n", "command", settings->command.items[0],
+			settings->command.count > 1 ? " ..." : "");
 	puts("nothing was done");
 }
 

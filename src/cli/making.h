@@ -6,7 +6,9 @@
 
 /* The options themselves, to stand in a verb's table. */
 #define MAKING_OPTIONS                                                         \
-	{"name", "NAME", "the container's name; otherwise one is made up"},    \
+	{"settings", "FILE", "settings from a YAML file; options win"},        \
+		{"name", "NAME",                                               \
+			"the container's name; otherwise one is made up"},     \
 		{"port", "PORT",                                               \
 			"80=8080: inside 80, outside 8080; 80: a free one"},   \
 		{"mount", "MOUNT",                                             \

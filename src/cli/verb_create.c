@@ -47,6 +47,6 @@ const struct verb verb_create = {.name = "create",
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE | VERB_REGISTRIES | VERB_COMMAND | VERB_JSON,
-	.least = 1,
+	.least = 0,
 	.most = 1,
 	.run = run};

@@ -68,6 +68,6 @@ const struct verb verb_launch = {.name = "launch",
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE | VERB_REGISTRIES | VERB_COMMAND | VERB_JSON,
-	.least = 1,
+	.least = 0,
 	.most = 1,
 	.run = run};

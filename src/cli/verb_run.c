@@ -95,6 +95,6 @@ const struct verb verb_run = {.name = "run",
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE | VERB_REGISTRIES | VERB_COMMAND | VERB_PASSES_CODE,
-	.least = 1,
+	.least = 0,
 	.most = 1,
 	.run = run};

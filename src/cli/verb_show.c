@@ -5,6 +5,7 @@
 
 #include "cli/describe.h"
 #include "cli/output.h"
+#include "cli/settings_file.h"
 #include "cli/verbs.h"
 #include "oci/digest.h"
 
@@ -219,6 +220,12 @@ static int show(struct invocation *call, const char *name, json_t *all)
 		else
 			th_fail(&err, TH_NOT_FOUND,
 				"\"%.50s\" has no field %.100s", name, field);
+	} else if (option_given(call, "settings")) {
+		if (object.kind == TH_KIND_CONTAINER)
+			settings_file_print(doc);
+		else
+			th_fail(&err, TH_USAGE, "\"%.50s\" is no container",
+				name);
 	} else if (call->json) {
 		json_array_append(all, doc);
 	} else if (object.kind == TH_KIND_IMAGE) {
@@ -257,10 +264,12 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	{"field", "PATH", "only this: state, ports.0.host-port, settings.env"},
 	{"reveal", NULL, "also the values that are hidden"},
+	{"settings", NULL, "a settings file that makes the container again"},
 	{NULL, NULL, NULL}};
 
 static const char *const examples[] = {"tidyhull show gauge-north",
 	"tidyhull show gauge-north --field outcome.exit-code",
+	"tidyhull show gauge-north --settings > gauge.yaml",
 	"tidyhull show image:selwick/gauge --json", NULL};
 
 const struct verb verb_show = {.name = "show",

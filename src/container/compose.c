@@ -419,6 +419,40 @@ static int absolute_mounts(
 	return 0;
 }
 
+static void add_given(json_t *doc, const char *key, const char *value)
+{
+	if (value)
+		json_object_set_new(doc, key, json_string(value));
+}
+
+/* What no other part of the plan knows, for a file that makes it again. */
+static json_t *compose_given(const struct th_settings *settings)
+{
+	json_t *doc = json_pack("{s:o s:o s:o s:o s:b}", "command",
+		th_json_from_strings(&settings->command), "alias",
+		th_json_from_strings(&settings->aliases), "host",
+		th_json_from_strings(&settings->host_texts), "capability",
+		th_json_from_strings(&settings->capabilities), "read-only",
+		settings->read_only);
+	json_t *names = json_array();
+
+	add_given(doc, "hostname", settings->hostname);
+	add_given(doc, "workdir", settings->workdir);
+	add_given(doc, "entrypoint", settings->entrypoint);
+	add_given(doc, "reaper", settings->reaper_text);
+	if (settings->terminal)
+		add_given(doc, "tty", "yes");
+	for (size_t i = 0; i < settings->secret_files.count; i++) {
+		const char *text = settings->secret_files.items[i];
+
+		json_array_append_new(names,
+			json_sprintf(
+				"%.*s=@ask", (int)strcspn(text, "="), text));
+	}
+	json_object_set_new(doc, "secret", names);
+	return doc;
+}
+
 static int write_plan(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, const struct th_image_config *image,
 	const struct th_image_layer *layers, size_t layer_count,
@@ -470,7 +504,9 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.allow = settings->allow_texts;
 	plan.stop_signal = signal_number > 0 ? signal_number : 15;
 	plan.grace_ms = settings->grace_ms;
+	plan.given = compose_given(settings);
 	rc = th_plan_write(folder, &plan, err);
+	json_decref(plan.given);
 	th_strings_release(&ids);
 	th_strings_release(&mounts);
 	return rc;

@@ -63,6 +63,7 @@ static int read_members(
 		th_json_int(doc, "grace-ms", NAME, &grace_ms, err) < 0 ||
 		read_ports(plan, err))
 		return -1;
+	plan->given = json_incref(json_object_get(doc, "given"));
 	plan->stop_signal = (int)stop_signal;
 	plan->grace_ms = (int)grace_ms;
 	if (!plan->name || !plan->network || !plan->layers.count)
@@ -94,7 +95,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	int rc;
 
 	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o?}",
+			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o? s:O?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -106,7 +107,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		"ordinary", plan->ordinary, "filter", plan->filter, "limit",
 		plan->limit, "log", plan->log, "share", plan->share, "device",
 		th_json_from_strings(&plan->devices), "allow",
-		th_json_from_strings(&plan->allow));
+		th_json_from_strings(&plan->allow), "given", plan->given);
 	if (!doc)
 		return th_fail_memory(err);
 	rc = th_json_write_file(folder, NAME, doc, 0600, false, err);
@@ -116,6 +117,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 
 void th_plan_release(struct th_plan *plan)
 {
+	json_decref(plan->given);
 	free(plan->name);
 	free(plan->image);
 	free(plan->network);

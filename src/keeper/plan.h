@@ -3,6 +3,7 @@
 #ifndef TH_KEEPER_PLAN_H
 #define TH_KEEPER_PLAN_H
 
+#include <jansson.h>
 #include <stdbool.h>
 
 #include "base/buffer.h"
@@ -33,6 +34,7 @@ struct th_plan {
 	struct th_strings env; /* KEY=VALUE, those given by hand */
 	struct th_strings secrets; /* keys whose values show hides */
 	char *settings_user; /* NULL where not given */
+	json_t *given; /* further settings by their names; owned; may be NULL */
 };
 
 /* Reads FOLDER/plan.json. */

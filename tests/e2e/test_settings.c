@@ -126,7 +126,58 @@ static void mistakes_are_told_before_anything_starts(void)
 	CODE(hull("remove box"), 0);
 }
 
+static void a_file_has_the_same_words(void)
+{
+	struct result *result;
+	char file[4096];
+
+	put_file("gauge.yaml",
+		"# of the north pier\nname: box\nimage: selwick/base\nnetwork: "
+		"none\nenv:\n  STATION: north\n  DEPTH: \"9 m\"\nlimit: "
+		"processes=100\nlabel: x\n");
+	result = hull("create --settings gauge.yaml");
+	CODE(result, 2);
+	SAYS(result->err,
+		"gauge.yaml, line 9, column 1: there is no setting "
+		"\"label\"");
+	put_file("bad.yaml", "name: [a]\nports: 80\nread-only: perhaps\n");
+	result = hull("create selwick/base --settings bad.yaml");
+	CODE(result, 2);
+	/* All at once. */
+	SAYS(result->err, "line 2, column 1: there is no setting \"ports\"");
+	SAYS(result->err, "line 3, column 12: true or false is expected");
+	put_file("torn.yaml", "name: [a\n");
+	CODE(hull("create selwick/base --settings torn.yaml"), 2);
+	CODE(hull("create --settings nosuch.yaml"), 3);
+	CODE(hull("create"), 2);
+	put_file("gauge.yaml",
+		"name: box\nimage: selwick/base\nnetwork: none\nenv:\n  "
+		"STATION: north\n  DEPTH: \"9 m\"\nread-only: true\nmount:\n  "
+		"- /scratch=memory:4M\nrestart: on-failure,tries=2\ncommand: "
+		"[sh, -c, 'env; sleep 1000']\n");
+	SAYS(hull("launch --settings gauge.yaml --plan")->out,
+		"nothing was done");
+	/* Options win. */
+	CODE(hull("launch --settings gauge.yaml --env STATION=south"), 0);
+	result = hull("exec box -- env");
+	SAYS(result->out, "STATION=south\n");
+	SAYS(result->out, "DEPTH=9 m\n");
+	CODE(hull("exec box -- touch /new"), 1);
+	/* What show writes makes the same once more. */
+	snprintf(file, sizeof(file), "%.4000s",
+		hull("show box --settings")->out);
+	put_file("again.yaml", file);
+	CODE(hull("remove --force box"), 0);
+	result = hull("launch --settings again.yaml");
+	CODE(result, 0);
+	CHECK_TEXT(hull("show box --settings")->out, file);
+	CHECK_TEXT(field("box", "restart.policy"), "on-failure,tries=2");
+	SAYS(hull("exec box -- env")->out, "STATION=south\n");
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"a file has the same words", a_file_has_the_same_words},
 	{"environment comes from files", environment_comes_from_files},
 	{"secrets do not leak", secrets_do_not_leak},
 	{"owners are mapped", owners_are_mapped},
