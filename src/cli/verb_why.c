@@ -47,6 +47,22 @@ static void print(const struct th_container_row *row, const struct th_why *why)
 			row->name, row->name);
 }
 
+static void hint_past(
+	struct invocation *call, const char *name, struct th_error *err)
+{
+	char id[TH_ID_LENGTH + 1];
+	struct th_error ignored = {0};
+
+	if (th_state_last_named(call->context.store->db, name, id, &ignored) !=
+		1)
+		return;
+	err->hint[0] = '\0';
+	th_hint(err,
+		"it was there, and is removed: tidyhull timeline %.60s tells "
+		"how it ended; run --keep keeps it",
+		name);
+}
+
 static int run(struct invocation *call)
 {
 	json_t *list = json_array();
@@ -60,6 +76,9 @@ static int run(struct invocation *call)
 		if (th_object_find(&call->context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err) ||
 			th_why(&call->context, &object.container, &why, &err)) {
+			/* It may have been one that was not kept. */
+			if (err.code == TH_NOT_FOUND)
+				hint_past(call, call->objects[i], &err);
 			code = say_error(&err);
 			continue;
 		}

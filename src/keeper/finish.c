@@ -164,7 +164,7 @@ static void record_last(struct keeper *keeper, const struct th_change *change)
 	}
 	keeper->discarding = th_store_hold(store, &ignored) == 0;
 	th_store_unsettled(store, keeper->id, &ignored);
-	th_state_remove(store->db, keeper->id, "keeper", &ignored);
+	th_state_discard(store->db, keeper->id, change, &ignored);
 	/* Who hears of the end finds none of them any more. */
 	th_volume_drop_own(store, keeper->id);
 }
@@ -358,14 +358,8 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 			.actor = "keeper",
 			.tries = end.verdict.tries,
 			.wanted = TH_NOT_WANTED};
-		struct th_error ignored = {0};
 
-		if (keeper->plan.keep)
-			th_state_change(keeper->store->db, keeper->id, &change,
-				&ignored);
-		else
-			th_state_remove(keeper->store->db, keeper->id, "keeper",
-				&ignored);
+		record_last(keeper, &change);
 		keeper->phase = PHASE_END;
 	}
 	release_run(keeper);

@@ -297,7 +297,8 @@ int th_state_change(struct th_db *db, const char *id,
 	return th_db_end(db, change_rows(db, id, change, err), err);
 }
 
-int th_state_remove(struct th_db *db, const char *id, const char *actor,
+static int remove_row(struct th_db *db, const char *id, const char *cause,
+	const char *actor, enum th_outcome outcome, int code,
 	struct th_error *err)
 {
 	struct th_container_row row;
@@ -308,13 +309,30 @@ int th_state_remove(struct th_db *db, const char *id, const char *actor,
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 1)
 		rc = state_add_event(db, id, states[row.state], "removed",
-			     "removed", actor, "", 0, err) ||
+			     cause, actor, outcomes[outcome], code, err) ||
 				th_db_run(db, err,
 					"DELETE FROM containers WHERE id=?",
 					"t", id)
 			? -1
 			: 0;
 	return th_db_end(db, rc, err);
+}
+
+int th_state_remove(struct th_db *db, const char *id, const char *actor,
+	struct th_error *err)
+{
+	return remove_row(db, id, "removed", actor, TH_OUTCOME_NONE, 0, err);
+}
+
+int th_state_discard(struct th_db *db, const char *id,
+	const struct th_change *end, struct th_error *err)
+{
+	char cause[256];
+
+	snprintf(cause, sizeof(cause), "%.220s; it was not to be kept",
+		end->cause);
+	return remove_row(
+		db, id, cause, end->actor, end->outcome, end->code, err);
 }
 
 int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,

@@ -130,6 +130,11 @@ int th_state_change(struct th_db *db, const char *id,
 int th_state_remove(struct th_db *db, const char *id, const char *actor,
 	struct th_error *err);
 
+/* The same for one that is not kept, with the step that it would have made as
+ * its last event. */
+int th_state_discard(struct th_db *db, const char *id,
+	const struct th_change *end, struct th_error *err);
+
 /* The ports held, of one container (or of all: id NULL); to be freed. */
 int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 	size_t *count, struct th_error *err);

@@ -263,6 +263,22 @@ static void a_restart_of_the_host(void)
 	remove_box();
 }
 
+static void one_that_was_not_kept(void)
+{
+	struct result *result;
+
+	CODE(hull("run selwick/base --name box --network none -- sh -c 'exit "
+		  "9'"),
+		9);
+	result = hull("why box");
+	CODE(result, 3);
+	SAYS(result->err, "it was there, and is removed");
+	SAYS(result->err, "tidyhull timeline box");
+	SAYS(hull("timeline box")->out,
+		"its process ended (exit code 9); it was not to be kept");
+	SAYS(hull("why nosuch")->err, "tidyhull list --all");
+}
+
 static void nothing_is_made_up(void)
 {
 	run_keep("", "sh -c 'echo fine; exit 0'", 0);
@@ -296,6 +312,7 @@ static const CU_TestInfo tests[] = {
 		a_signal_that_was_heeded_otherwise},
 	{"a failed probe", a_failed_probe}, {"a lost keeper", a_lost_keeper},
 	{"a restart of the host", a_restart_of_the_host},
+	{"one that was not kept", one_that_was_not_kept},
 	{"nothing is made up", nothing_is_made_up}, CU_TEST_INFO_NULL};
 
 const struct suite suite_why = {"why", tests};
