@@ -104,8 +104,10 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 	return json_pack(
 		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
 		"containers", containers, "container-bytes",
-		(json_int_t)sweep->bytes, "images", images, "image-bytes",
-		(json_int_t)litter->image_bytes, "layers",
+		(json_int_t)sweep->bytes, "volumes",
+		(json_int_t)sweep->volume_count, "volume-bytes",
+		(json_int_t)sweep->volume_bytes, "images", images,
+		"image-bytes", (json_int_t)litter->image_bytes, "layers",
 		(json_int_t)litter->tree_count, "layer-bytes",
 		(json_int_t)litter->tree_bytes, "blobs",
 		(json_int_t)litter->blob_count, "blob-bytes",

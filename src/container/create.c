@@ -338,6 +338,14 @@ static int declare_ports(struct th_settings *settings,
 	return 0;
 }
 
+/* An image that goes meanwhile loses its layers first. */
+static int any_layers(size_t count, struct th_error *err)
+{
+	if (count)
+		return 0;
+	return th_fail(err, TH_NOT_FOUND, "the image was removed meanwhile");
+}
+
 /* The folder comes first and the state last: what the state knows is whole. */
 static int make(const struct th_context *context, struct th_settings *settings,
 	const struct th_image_choice *choice, struct th_container_row *row,
@@ -353,6 +361,7 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	if (th_image_load(context, &choice->image, &config, err) ||
 		th_image_state_layers(store, choice->image.digest, &layers,
 			&layer_count, err) ||
+		any_layers(layer_count, err) ||
 		fill_row(context, settings, choice, &config, row, err) ||
 		make_sources(settings, err) ||
 		th_store_unsettled(store, row->id, err))

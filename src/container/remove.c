@@ -36,6 +36,18 @@ static int stop_first(const struct th_context *context,
 	return 0;
 }
 
+/* Of a keeper that was killed before the state knew of its start. */
+static void remove_groups(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	char path[TH_CGROUP_PATH];
+
+	th_group_path(context->store, row->id, path);
+	th_cgroup_remove(path, TH_CGROUP_LEVELS);
+	if (row->cgroup[0] && strcmp(row->cgroup, path) != 0)
+		th_cgroup_remove(row->cgroup, TH_CGROUP_LEVELS);
+}
+
 int th_container_remove(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err)
 {
@@ -53,6 +65,7 @@ int th_container_remove(const struct th_context *context,
 			row->name);
 	if (rc < 0)
 		return -1;
+	remove_groups(context, row);
 	rc = th_store_hold(store, err);
 	if (rc == 0) {
 		rc = th_store_unsettled(store, row->id, err);
