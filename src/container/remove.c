@@ -8,6 +8,7 @@
 
 /* How long a keeper may take to clean up after its container's end. */
 #define KEEPER_LEAVES_MS 15000
+#define LOOK_MS 100
 
 static int stop_first(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err)
@@ -52,12 +53,18 @@ int th_container_remove(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err)
 {
 	struct th_store *store = context->store;
-	int lock = -1, rc;
+	struct th_container_row now = *row;
+	int lock = -1, rc = 0;
 
-	if (stop_first(context, row, force, err))
-		return -1;
-	/* With the lock, no keeper is there and none can come. */
-	rc = th_lock_wait(store->run_fd, row->id, KEEPER_LEAVES_MS, &lock, err);
+	/* With the lock, no keeper is there and none can come. Until then
+	 * another command may have started it once more. */
+	for (int ms = 0; rc == 0 && ms < KEEPER_LEAVES_MS; ms += LOOK_MS) {
+		if (stop_first(context, &now, force, err))
+			return -1;
+		rc = th_lock_wait(store->run_fd, row->id, LOOK_MS, &lock, err);
+		if (rc == 0 && th_state_get(store->db, row->id, &now, err) <= 0)
+			return err->code ? -1 : 0; /* another has removed it */
+	}
 	if (rc == 0)
 		return th_fail(err, TH_IN_USE,
 			"container \"%s\" is being started or removed by "

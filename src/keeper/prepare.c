@@ -12,6 +12,8 @@
 
 /* How long an earlier keeper may take to leave. */
 #define LAST_KEEPER_MS 15000
+/* How often it is looked whether it is one that leaves. */
+#define LOOK_MS 100
 
 /* The keeper of the last run may still be cleaning up behind it. */
 static int take_lock(struct keeper *keeper, struct th_error *err)
@@ -20,14 +22,16 @@ static int take_lock(struct keeper *keeper, struct th_error *err)
 	int rc;
 
 	rc = th_lock_take(store->run_fd, keeper->id, &keeper->lock_fd, err);
-	if (rc != 0)
-		return rc;
-	rc = th_state_get(store->db, keeper->id, &keeper->row, err);
-	keeper->row.id[0] = '\0';
-	if (rc != 1 || keeper->row.state != TH_STATE_STOPPED)
-		return rc < 0 ? -1 : 0;
-	return th_lock_wait(store->run_fd, keeper->id, LAST_KEEPER_MS,
-		&keeper->lock_fd, err);
+	/* One that is leaving, or another start that was quicker? */
+	for (int ms = 0; rc == 0 && ms < LAST_KEEPER_MS; ms += LOOK_MS) {
+		rc = th_state_get(store->db, keeper->id, &keeper->row, err);
+		keeper->row.id[0] = '\0';
+		if (rc != 1 || keeper->row.state != TH_STATE_STOPPED)
+			return rc < 0 ? -1 : 0;
+		rc = th_lock_wait(store->run_fd, keeper->id, LOOK_MS,
+			&keeper->lock_fd, err);
+	}
+	return rc;
 }
 
 int keeper_load(struct keeper *keeper, struct th_error *err)
