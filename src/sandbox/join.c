@@ -100,9 +100,14 @@ static pid_t birth_by_helper(const struct th_join_options *options, int group,
 	int pair[2], int *pidfd)
 {
 	struct word born = {.kind = WORD_BORN}, heard = {0};
-	int helper_fd = -1, made = -1;
-	pid_t helper = clone_process(0, -1, 0, &helper_fd);
+	int helper_fd = -1, made = -1, own[2];
+	pid_t helper;
 
+	/* A channel of its own: the session may speak before the helper does.
+	 */
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, own))
+		return -1;
+	helper = clone_process(0, -1, 0, &helper_fd);
 	if (helper == 0) {
 		if (setns(options->target_pidfd,
 			    options->namespaces & CLONE_NEWPID) == 0 ||
@@ -114,13 +119,16 @@ static pid_t birth_by_helper(const struct th_join_options *options, int group,
 			close(pair[0]);
 			run_joined(options, pair[1]);
 		}
-		word_tell(pair[1], &born, made);
+		word_tell(own[1], &born, made);
 		_exit(0);
 	}
+	close(own[1]);
+	if (helper < 0 || !word_hear(own[0], &heard, pidfd) ||
+		heard.kind != WORD_BORN)
+		heard.pid = -1;
+	close(own[0]);
 	if (helper < 0)
 		return -1;
-	if (!word_hear(pair[0], &heard, pidfd) || heard.kind != WORD_BORN)
-		heard.pid = -1;
 	while (waitpid(helper, NULL, 0) < 0 && errno == EINTR)
 		;
 	th_close(&helper_fd);
