@@ -164,12 +164,46 @@ void *state_grow(void **list, size_t count, size_t size)
 	return (char *)bigger + count * size;
 }
 
+int state_rows(struct th_query *query, size_t size,
+	void (*read)(struct th_query *query, void *item), void **list,
+	size_t *count, struct th_error *err)
+{
+	void *rows = NULL;
+	size_t used = 0;
+	int rc;
+
+	while ((rc = th_query_next(query, err)) == 1) {
+		void *item = state_grow(&rows, used, size);
+
+		if (!item) {
+			rc = th_fail_memory(err);
+			break;
+		}
+		/* What a reader does not set is empty. */
+		memset(item, 0, size);
+		read(query, item);
+		used++;
+	}
+	th_query_end(query);
+	if (rc < 0) {
+		free(rows);
+		return -1;
+	}
+	*list = rows;
+	*count = used;
+	return 0;
+}
+
+static void read_item(struct th_query *query, void *item)
+{
+	read_row(query, item);
+}
+
 int th_state_list(struct th_db *db, const char *text,
 	struct th_container_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	void *list = NULL;
-	size_t used = 0;
 	int rc;
 
 	if (text)
@@ -184,24 +218,9 @@ int th_state_list(struct th_db *db, const char *text,
 			"");
 	if (rc)
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_container_row *row =
-			state_grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		read_row(query, row);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
+	if (state_rows(query, sizeof(**rows), read_item, &list, count, err))
 		return -1;
-	}
 	*rows = list;
-	*count = used;
 	return 0;
 }
 
@@ -335,13 +354,22 @@ int th_state_discard(struct th_db *db, const char *id,
 		db, id, cause, end->actor, end->outcome, end->code, err);
 }
 
+static void read_port(struct th_query *query, void *item)
+{
+	struct th_port_row *row = item;
+
+	state_copy(row->container, sizeof(row->container), query, 0);
+	state_copy(row->protocol, sizeof(row->protocol), query, 1);
+	state_copy(row->address, sizeof(row->address), query, 2);
+	row->host_port = (int)th_query_int(query, 3);
+	row->port = (int)th_query_int(query, 4);
+}
+
 int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 	size_t *count, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	void *list = NULL;
-	size_t used = 0;
-	int rc;
 
 	if (th_db_query(db, &query, err,
 		    "SELECT container, protocol, address, host_port, port"
@@ -349,28 +377,9 @@ int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 		    " ORDER BY container, port, protocol, host_port, address",
 		    "t", id))
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_port_row *row =
-			state_grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		state_copy(row->container, sizeof(row->container), query, 0);
-		state_copy(row->protocol, sizeof(row->protocol), query, 1);
-		state_copy(row->address, sizeof(row->address), query, 2);
-		row->host_port = (int)th_query_int(query, 3);
-		row->port = (int)th_query_int(query, 4);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
+	if (state_rows(query, sizeof(**rows), read_port, &list, count, err))
 		return -1;
-	}
 	*rows = list;
-	*count = used;
 	return 0;
 }
 

@@ -78,13 +78,27 @@ int th_state_adjust(struct th_db *db, const char *id, const char *restart,
 		"ttt", restart, probe, id);
 }
 
+static void read_event(struct th_query *query, void *item)
+{
+	struct th_event_row *row = item;
+
+	row->number = th_query_int(query, 0);
+	row->time_us = th_query_int(query, 1);
+	state_copy(row->container, sizeof(row->container), query, 2);
+	state_copy(row->name, sizeof(row->name), query, 3);
+	state_copy(row->from, sizeof(row->from), query, 4);
+	state_copy(row->to, sizeof(row->to), query, 5);
+	state_copy(row->cause, sizeof(row->cause), query, 6);
+	state_copy(row->actor, sizeof(row->actor), query, 7);
+	state_copy(row->outcome, sizeof(row->outcome), query, 8);
+	row->code = (int)th_query_int(query, 9);
+}
+
 int th_state_events(struct th_db *db, const char *id, int64_t behind,
 	struct th_event_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	void *list = NULL;
-	size_t used = 0;
-	int rc;
 
 	if (th_db_query(db, &query, err,
 		    "SELECT number, time_us, container, name, from_state,"
@@ -93,33 +107,9 @@ int th_state_events(struct th_db *db, const char *id, int64_t behind,
 		    " ORDER BY number",
 		    "ti", id, behind))
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_event_row *row =
-			state_grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		row->number = th_query_int(query, 0);
-		row->time_us = th_query_int(query, 1);
-		state_copy(row->container, sizeof(row->container), query, 2);
-		state_copy(row->name, sizeof(row->name), query, 3);
-		state_copy(row->from, sizeof(row->from), query, 4);
-		state_copy(row->to, sizeof(row->to), query, 5);
-		state_copy(row->cause, sizeof(row->cause), query, 6);
-		state_copy(row->actor, sizeof(row->actor), query, 7);
-		state_copy(row->outcome, sizeof(row->outcome), query, 8);
-		row->code = (int)th_query_int(query, 9);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
+	if (state_rows(query, sizeof(**rows), read_event, &list, count, err))
 		return -1;
-	}
 	*rows = list;
-	*count = used;
 	return 0;
 }
 
@@ -161,13 +151,28 @@ int th_state_session_end(
 		th_clock_now_us(), (int64_t)code, session);
 }
 
+static void read_session(struct th_query *query, void *item)
+{
+	struct th_session_row *row = item;
+
+	state_copy(row->id, sizeof(row->id), query, 0);
+	state_copy(row->container, sizeof(row->container), query, 1);
+	state_copy(row->container_name, sizeof(row->container_name), query, 2);
+	state_copy(row->command, sizeof(row->command), query, 3);
+	state_copy(row->user, sizeof(row->user), query, 4);
+	state_copy(row->actor, sizeof(row->actor), query, 5);
+	row->background = th_query_int(query, 6) != 0;
+	row->pid = (int)th_query_int(query, 7);
+	row->code = (int)th_query_int(query, 8);
+	row->started_us = th_query_int(query, 9);
+	row->ended_us = th_query_int(query, 10);
+}
+
 int th_state_sessions(struct th_db *db, const char *container, const char *text,
 	struct th_session_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	void *list = NULL;
-	size_t used = 0;
-	int rc;
 
 	if (th_db_query(db, &query, err,
 		    "SELECT s.id, s.container, c.name, s.command, s.user,"
@@ -179,34 +184,8 @@ int th_state_sessions(struct th_db *db, const char *container, const char *text,
 		    " ORDER BY s.started_us",
 		    "tt", container, text))
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_session_row *row =
-			state_grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		state_copy(row->id, sizeof(row->id), query, 0);
-		state_copy(row->container, sizeof(row->container), query, 1);
-		state_copy(row->container_name, sizeof(row->container_name),
-			query, 2);
-		state_copy(row->command, sizeof(row->command), query, 3);
-		state_copy(row->user, sizeof(row->user), query, 4);
-		state_copy(row->actor, sizeof(row->actor), query, 5);
-		row->background = th_query_int(query, 6) != 0;
-		row->pid = (int)th_query_int(query, 7);
-		row->code = (int)th_query_int(query, 8);
-		row->started_us = th_query_int(query, 9);
-		row->ended_us = th_query_int(query, 10);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
+	if (state_rows(query, sizeof(**rows), read_session, &list, count, err))
 		return -1;
-	}
 	*rows = list;
-	*count = used;
 	return 0;
 }

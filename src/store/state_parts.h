@@ -10,6 +10,11 @@
 void state_copy(char *to, size_t size, struct th_query *query, int column);
 /* Makes room for one more item in a list that doubles; NULL without memory. */
 void *state_grow(void **list, size_t count, size_t size);
+/* Reads all rows of the query, each of size bytes, by read, and ends the query.
+ * *list is to be freed; untouched where it fails. */
+int state_rows(struct th_query *query, size_t size,
+	void (*read)(struct th_query *query, void *item), void **list,
+	size_t *count, struct th_error *err);
 /* Records one event, with the name that the container has at this time. */
 int state_add_event(struct th_db *db, const char *id, const char *from,
 	const char *to, const char *cause, const char *actor,

@@ -48,13 +48,22 @@ int th_volume_make(struct th_store *store, const char *name, const char *own,
 	return th_db_changed(store->db) > 0;
 }
 
+static void read_volume(struct th_query *query, void *item)
+{
+	struct th_volume_row *row = item;
+
+	state_copy(row->name, sizeof(row->name), query, 0);
+	state_copy(row->own, sizeof(row->own), query, 1);
+	row->created_us = th_query_int(query, 2);
+	row->used_us = th_query_int(query, 3);
+	row->users = th_query_int(query, 4);
+}
+
 int th_volume_list(struct th_store *store, const char *text,
 	struct th_volume_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_query *query = NULL;
 	void *list = NULL;
-	size_t used = 0;
-	int rc;
 
 	if (th_db_query(store->db, &query, err,
 		    "SELECT name, own, created_us, max(used_us, coalesce("
@@ -69,28 +78,9 @@ int th_volume_list(struct th_store *store, const char *text,
 		    " ORDER BY created_us",
 		    "ti", text, th_clock_now_us()))
 		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct th_volume_row *row =
-			state_grow(&list, used, sizeof(**rows));
-
-		if (!row) {
-			rc = th_fail_memory(err);
-			break;
-		}
-		state_copy(row->name, sizeof(row->name), query, 0);
-		state_copy(row->own, sizeof(row->own), query, 1);
-		row->created_us = th_query_int(query, 2);
-		row->used_us = th_query_int(query, 3);
-		row->users = th_query_int(query, 4);
-		used++;
-	}
-	th_query_end(query);
-	if (rc < 0) {
-		free(list);
+	if (state_rows(query, sizeof(**rows), read_volume, &list, count, err))
 		return -1;
-	}
 	*rows = list;
-	*count = used;
 	return 0;
 }
 

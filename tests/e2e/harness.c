@@ -487,3 +487,17 @@ void write_config(const int *ports, size_t count)
 			ports[i]);
 	put_file("config.yaml", text);
 }
+
+pid_t keeper_of(const char *name)
+{
+	char path[64], line[512] = "", *at;
+	FILE *file;
+
+	snprintf(path, sizeof(path), "/proc/%d/stat", atoi(field(name, "pid")));
+	file = fopen(path, "r");
+	if (!file || !fgets(line, sizeof(line), file))
+		return 0;
+	fclose(file);
+	at = strrchr(line, ')');
+	return at ? atoi(at + 4) : 0;
+}

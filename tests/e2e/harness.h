@@ -66,6 +66,9 @@ bool file_holds(const char *name, const char *text);
 /* The container's field, as show prints it. */
 const char *field(const char *name, const char *path);
 
+/* The PID of the container's keeper: the parent of its process. */
+pid_t keeper_of(const char *name);
+
 /* Writes a file into the test's folder. */
 void put_file(const char *name, const char *content);
 /* Path of the test's folder, of the store, and of the built programs. */

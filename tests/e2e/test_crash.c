@@ -8,21 +8,6 @@
 
 #include "e2e/harness.h"
 
-/* The keeper: the parent of the container's process. */
-static pid_t keeper_of(const char *name)
-{
-	char path[64], line[512] = "", *at;
-	FILE *file;
-
-	snprintf(path, sizeof(path), "/proc/%d/stat", atoi(field(name, "pid")));
-	file = fopen(path, "r");
-	if (!file || !fgets(line, sizeof(line), file))
-		return 0;
-	fclose(file);
-	at = strrchr(line, ')');
-	return at ? atoi(at + 4) : 0;
-}
-
 static void a_killed_keeper_is_told_truly(void)
 {
 	struct result *result;

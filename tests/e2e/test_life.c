@@ -305,21 +305,6 @@ static void start_can_stay_attached(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-/* The keeper: the parent of the container's process. */
-static pid_t keeper_of(const char *name)
-{
-	char path[64], line[512] = "", *at;
-	FILE *file;
-
-	snprintf(path, sizeof(path), "/proc/%d/stat", atoi(field(name, "pid")));
-	file = fopen(path, "r");
-	if (!file || !fgets(line, sizeof(line), file))
-		return 0;
-	fclose(file);
-	at = strrchr(line, ')');
-	return at ? atoi(at + 4) : 0;
-}
-
 /* After a loss that no policy could answer. */
 static void what_is_due_comes_back(void)
 {
