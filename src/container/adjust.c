@@ -84,14 +84,13 @@ int th_container_adjust(const struct th_context *context,
 {
 	struct th_limit change = {0}, whole = {0};
 	struct th_plan plan = {0};
-	char path[64];
 	int folder, rc = -1;
 
-	snprintf(path, sizeof(path), "containers/%s", row->id);
-	folder = openat(context->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	folder = th_container_folder(context, row, err);
 	/* Two at once would each forget what the other has changed. */
-	if (folder < 0 || flock(folder, LOCK_EX)) {
+	if (folder < 0)
+		goto out;
+	if (flock(folder, LOCK_EX)) {
 		th_fail_sys(err, TH_FAILED, errno,
 			"cannot lock the container's folder");
 		goto out;
@@ -158,7 +157,7 @@ int th_container_rename(const struct th_context *context,
 	struct th_error *err)
 {
 	struct th_plan plan = {0};
-	char path[64], *copy;
+	char *copy;
 	int folder, rc = -1;
 
 	if (!th_name_valid(name)) {
@@ -170,10 +169,10 @@ int th_container_rename(const struct th_context *context,
 	if (th_state_rename(
 		    context->store->db, row->id, name, context->actor, err))
 		return -1;
-	snprintf(path, sizeof(path), "containers/%s", row->id);
-	folder = openat(context->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (folder < 0 || flock(folder, LOCK_EX)) {
+	folder = th_container_folder(context, row, err);
+	if (folder < 0)
+		goto out;
+	if (flock(folder, LOCK_EX)) {
 		th_fail_sys(err, TH_FAILED, errno,
 			"cannot lock the container's folder");
 		goto out;

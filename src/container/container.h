@@ -153,6 +153,10 @@ int th_container_remove(const struct th_context *context,
 
 /* ---- settle.c ---- */
 
+/* Opens the container's folder in the store; the caller's to close, -1. */
+int th_container_folder(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err);
+
 /* The control group that the container has, or had last. */
 void th_container_group(const struct th_context *context,
 	const struct th_container_row *row, char path[TH_CGROUP_PATH]);

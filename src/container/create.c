@@ -388,7 +388,7 @@ static int make(const struct th_context *context, struct th_settings *settings,
 		th_state_remove(store->db, row->id, context->actor, NULL);
 out:
 	if (rc && row->id[0])
-		volumes_undo(store, settings, row->id);
+		volumes_undo(store, row->id);
 	if (rc && path[0])
 		th_store_remove_container(store, row->id, NULL);
 	if (row->id[0])

@@ -60,21 +60,6 @@ static int set_env(json_t *env, const char *pair)
 	return json_array_append_new(env, json_string(pair));
 }
 
-static int open_folder(const struct th_context *context,
-	const struct th_container_row *row, struct th_error *err)
-{
-	char path[64];
-	int folder;
-
-	snprintf(path, sizeof(path), "containers/%s", row->id);
-	folder = openat(context->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (folder < 0)
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot open the container's folder");
-	return folder;
-}
-
 /* The container's own environment, changed as the options say. */
 static int compose_env(const struct th_context *context,
 	const struct th_container_row *row,
@@ -83,7 +68,7 @@ static int compose_env(const struct th_context *context,
 {
 	struct th_bundle bundle;
 	char home[300];
-	int folder = open_folder(context, row, err), rc;
+	int folder = th_container_folder(context, row, err), rc;
 
 	if (folder < 0)
 		return -1;
@@ -205,7 +190,7 @@ int th_container_has_terminal(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
 {
 	struct th_bundle bundle;
-	int folder = open_folder(context, row, err), rc = -1;
+	int folder = th_container_folder(context, row, err), rc = -1;
 
 	if (folder >= 0)
 		rc = th_bundle_read(folder, &bundle, err);

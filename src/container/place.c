@@ -103,7 +103,6 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 {
 	struct th_bundle bundle;
 	struct th_object object;
-	char path[64];
 	int folder, rc;
 
 	if (!place->container)
@@ -114,12 +113,9 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 		    context, place->container, TH_KIND_CONTAINER, &object, err))
 		return -1;
 	place->row = object.container;
-	snprintf(path, sizeof(path), "containers/%s", place->row.id);
-	folder = openat(context->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	folder = th_container_folder(context, &place->row, err);
 	if (folder < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot open the container's folder");
+		return -1;
 	rc = th_bundle_read(folder, &bundle, err);
 	if (rc == 0) {
 		place->uid = bundle.process.uid;

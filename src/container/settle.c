@@ -1,4 +1,6 @@
 /* The truth about containers whose keeper has gone. */
+#include <errno.h>
+#include <fcntl.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -16,6 +18,21 @@ static bool runs(const struct th_container_row *row)
 {
 	return row->state == TH_STATE_RUNNING ||
 		row->state == TH_STATE_PAUSED || row->state == TH_STATE_WAITING;
+}
+
+int th_container_folder(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err)
+{
+	char path[64];
+	int folder;
+
+	snprintf(path, sizeof(path), "containers/%s", row->id);
+	folder = openat(context->store->root_fd, path,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the container's folder");
+	return folder;
 }
 
 void th_container_group(const struct th_context *context,

@@ -212,10 +212,8 @@ int volumes_use(struct th_store *store, const struct th_settings *settings,
 	return 0;
 }
 
-void volumes_undo(struct th_store *store, const struct th_settings *settings,
-	const char *container)
+void volumes_undo(struct th_store *store, const char *container)
 {
 	/* One with a name may be somebody else's by now, and is empty. */
-	(void)settings;
 	th_volume_drop_own(store, container);
 }

@@ -20,7 +20,6 @@ int volumes_fill(struct th_store *store, const struct th_settings *settings,
 int volumes_use(struct th_store *store, const struct th_settings *settings,
 	const char *container, struct th_error *err);
 /* Takes back what volumes_make has made, where nothing comes of it. */
-void volumes_undo(struct th_store *store, const struct th_settings *settings,
-	const char *container);
+void volumes_undo(struct th_store *store, const char *container);
 
 #endif

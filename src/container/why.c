@@ -302,12 +302,9 @@ static void find_symptom(struct look *look)
 	struct th_bundle bundle;
 	struct th_plan plan;
 	struct th_error ignored = {0};
-	char path[64];
 	int folder;
 
-	snprintf(path, sizeof(path), "containers/%s", look->row->id);
-	folder = openat(look->context->store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	folder = th_container_folder(look->context, look->row, &ignored);
 	if (folder < 0 || th_plan_read(folder, &plan, &ignored)) {
 		th_close(&folder);
 		return;
