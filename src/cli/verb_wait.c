@@ -5,6 +5,7 @@
 
 #include "base/clock.h"
 #include "cli/attach.h"
+#include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -164,6 +165,26 @@ static int wait_one(
 	return code;
 }
 
+static bool alive(const struct th_container_row *row)
+{
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+}
+
+static int wait_all(struct invocation *call, bool ready, int timeout_ms)
+{
+	struct th_container_row *rows = NULL;
+	size_t count = 0;
+	int code = find_containers(call, alive, &rows, &count);
+
+	for (size_t i = 0; i < count; i++) {
+		int one = wait_one(call, rows[i].id, ready, timeout_ms);
+
+		code = code ? code : one;
+	}
+	free(rows);
+	return code;
+}
+
 static int run(struct invocation *call)
 {
 	const char *what = option_value(call, "for");
@@ -178,6 +199,9 @@ static int run(struct invocation *call)
 		say_error(&err);
 		return EXIT_TOOL;
 	}
+	if (option_given(call, "all") || !call->object_count)
+		return wait_all(
+			call, what && strcmp(what, "ready") == 0, timeout_ms);
 	for (int i = 0; i < call->object_count; i++) {
 		int one;
 
@@ -190,6 +214,7 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
+	{"all", NULL, "all that run or wait to be started again"},
 	{"for", "WHAT", "end (the default), or ready: its probe succeeds"},
 	{"timeout", "TIME", "how long at most"}, {NULL, NULL, NULL}};
 
@@ -209,6 +234,6 @@ const struct verb verb_wait = {.name = "wait",
 	.examples = examples,
 	.options = options,
 	.flags = VERB_STORE | VERB_LOOK | VERB_PASSES_CODE,
-	.least = 1,
+	.least = 0,
 	.most = -1,
 	.run = run};

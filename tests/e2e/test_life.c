@@ -254,6 +254,12 @@ static void wait_brings_the_code(void)
 	CODE(hull("kill box"), 0);
 	CHECK_INT(wait_for(pid), 137);
 	CODE(hull("remove box"), 0);
+	launch("", "sleep 0.2; exit 4");
+	result = hull("wait --all");
+	CODE(result, 4);
+	CHECK_TEXT(result->out, "box ended with 4\n");
+	CODE(hull("wait"), 2);
+	CODE(hull("remove box"), 0);
 	CODE(hull("create selwick/base --name box"), 0);
 	result = hull("wait box");
 	CODE(result, 125);
