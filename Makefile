@@ -92,7 +92,8 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
 	store/database.c store/schema.c store/store.c store/container_state.c \
-	store/event_state.c store/machine.c store/volume_state.c) \
+	store/event_state.c store/machine.c store/network_state.c \
+	store/volume_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c) \
 	src/runtime/create.c src/runtime/record.c
 CHANDLER_SRC := $(wildcard src/chandler/*.c)

@@ -9,6 +9,7 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "cli/output.h"
+#include "container/networks.h"
 #include "keeper/plan.h"
 #include "oci/image_config.h"
 #include "store/blob.h"
@@ -93,11 +94,30 @@ void reach_text(const struct th_context *context, const char *id, char *text,
 	free(rows);
 }
 
+static json_t *describe_places(
+	const struct th_context *context, const char *id)
+{
+	struct th_network_use places[TH_NETWORKS_MAX];
+	struct th_error ignored = {0};
+	json_t *list = json_array();
+	size_t count = 0;
+
+	th_network_places(context->store, id, places, &count, &ignored);
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(list,
+			json_pack("{s:s s:s s:s}", "network",
+				places[i].network, "address",
+				places[i].address4, "address6",
+				places[i].address6));
+	return list;
+}
+
 json_t *describe_container(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
 	struct th_error err = {0};
+	char network[TH_NETWORK_TEXT];
 	json_t *doc, *outcome = json_null();
 
 	th_state_addresses(
@@ -121,7 +141,10 @@ json_t *describe_container(
 		json_time(row->created_us), "started",
 		json_time(row->started_us), "ended", json_time(row->ended_us),
 		"ports", describe_ports(context, row->id), "network",
-		row->network, "address", address4, "address6", address6);
+		th_network_text(context, row->network, network), "address",
+		address4, "address6", address6);
+	json_object_set_new(
+		doc, "networks", describe_places(context, row->id));
 	json_object_set_new(doc, "restart",
 		json_pack("{s:s s:i s:i s:o}", "policy",
 			row->restart[0] ? row->restart : "never", "tries",
@@ -132,6 +155,24 @@ json_t *describe_container(
 		row->health[0] ? json_string(row->health) : json_null());
 	if (doc && row->pid)
 		json_object_set_new(doc, "pid", json_integer(row->pid));
+	return doc;
+}
+
+json_t *describe_network(
+	const struct th_context *context, const struct th_network_row *row)
+{
+	struct th_strings users = {0};
+	struct th_error ignored = {0};
+	json_t *doc;
+
+	th_network_users(context->store, row->name, &users, &ignored);
+	doc = json_pack("{s:s s:s s:s s:s s:b s:b s:b s:o s:o}", "kind",
+		"network", "name", row->name, "subnet", row->subnet4,
+		"subnet6", row->subnet6, "way-out", !row->internal, "up",
+		row->running > 0, "by-hand", (int)row->by_hand, "created",
+		json_time(row->created_us), "containers",
+		th_json_from_strings(&users));
+	th_strings_release(&users);
 	return doc;
 }
 
@@ -198,6 +239,16 @@ static json_t *describe_env(const struct th_plan *plan, bool reveal)
 	return list;
 }
 
+/* As it was given: mostly one. */
+static json_t *describe_networks(const struct th_plan *plan)
+{
+	if (plan->network_texts.count > 1)
+		return th_json_from_strings(&plan->network_texts);
+	return json_string(plan->network_texts.count
+			? plan->network_texts.items[0]
+			: plan->network);
+}
+
 static json_t *describe_stop(const struct th_plan *plan)
 {
 	const char *name = th_signal_name(plan->stop_signal);
@@ -222,13 +273,13 @@ json_t *describe_container_fully(const struct th_context *context,
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
 		json_t *settings = json_pack(
-			"{s:s s:s s:o s:o s:o s:s s:s? "
+			"{s:s s:s s:o s:o s:o s:o s:s? "
 			"s:b s:o s:s s:o s:s s:s s:s s:o s:s}",
 			"name", plan.name, "image", plan.image, "port",
 			th_json_from_strings(&plan.port_texts), "mount",
 			th_json_from_strings(&plan.mount_texts), "env",
-			describe_env(&plan, reveal), "network", plan.network,
-			"user", plan.settings_user, "keep", plan.keep, "stop",
+			describe_env(&plan, reveal), "network",
+			describe_networks(&plan), "user", plan.settings_user, "keep", plan.keep, "stop",
 			describe_stop(&plan), "limit",
 			plan.limit ? plan.limit : "", "device",
 			th_json_from_strings(&plan.devices), "restart",

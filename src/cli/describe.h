@@ -24,6 +24,8 @@ void reach_text(const struct th_context *context, const char *id, char *text,
 	size_t size);
 
 /* A volume, with who has it. */
+json_t *describe_network(
+	const struct th_context *context, const struct th_network_row *row);
 json_t *describe_volume(
 	const struct th_context *context, const struct th_volume_row *row);
 /* A session, for list and show. */

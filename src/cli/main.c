@@ -19,6 +19,7 @@
 #include "cli/progress.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
+#include "network/pilot.h"
 #include "sandbox/enter.h"
 
 static atomic_bool interrupted;
@@ -66,6 +67,64 @@ static void tell_single(const struct invocation *call)
 	free(mark);
 }
 
+/* On none of these does a container need what other containers have. */
+static bool needs_networks(const struct invocation *call)
+{
+	const char *network = option_value(call, "network");
+
+	return call->verb->flags & VERB_STARTS &&
+		!(network && (strcmp(network, "none") == 0 ||
+				     strcmp(network, "host") == 0));
+}
+
+static void tell_way_out(
+	const struct invocation *call, const struct th_pilot *pilot)
+{
+	if (!pilot->hello.way_out && !call->quiet)
+		fprintf(stderr,
+			"note: containers on your networks have no way out: "
+			"%s\n",
+			pilot->hello.reason);
+}
+
+/* An ordinary user's containers all live in one user namespace, as long as any
+ * of them is on a network: the pilot's, which is started here where one may be
+ * needed. It stays until this program and its keepers are gone. */
+static int enter_networks(
+	struct invocation *call, bool *single, struct th_error *err)
+{
+	const struct caller *caller = &call->caller;
+	struct th_pilot pilot;
+	char program[PROGRAM_PATH];
+	int run = -1, lock = -1, rc = -1;
+
+	if (th_dir_make(call->run, 0700, err))
+		return -1;
+	run = open(call->run, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	lock = th_pilot_lock(run, err);
+	if (lock < 0)
+		goto out;
+	rc = th_pilot_connect(run, &pilot, err);
+	if (rc == 1) {
+		rc = th_user_join(pilot.users, err);
+		goto out;
+	}
+	if (rc == 0)
+		rc = th_user_enter(
+			caller->name, caller->uid, caller->gid, single, err);
+	if (rc == 0 && needs_networks(call)) {
+		program_path("tidyhull-pilot", program);
+		rc = th_pilot_start(program, run, &pilot, err);
+		if (rc == 0)
+			tell_way_out(call, &pilot);
+	}
+out:
+	/* The connection is for the life of this program. */
+	th_close(&lock);
+	th_close(&run);
+	return rc < 0 ? -1 : 0;
+}
+
 static int enter(struct invocation *call, struct th_error *err)
 {
 	bool single = false;
@@ -73,8 +132,7 @@ static int enter(struct invocation *call, struct th_error *err)
 	if (!call->caller.ordinary || call->verb->flags & VERB_LOOK)
 		return 0;
 	if (th_dir_make(call->root, 0700, err) ||
-		th_user_enter(call->caller.name, call->caller.uid,
-			call->caller.gid, &single, err))
+		enter_networks(call, &single, err))
 		return -1;
 	if (single)
 		tell_single(call);
@@ -216,6 +274,7 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 		th_store_open(
 			call->root, call->run, false, &context->store, err))
 		return -1;
+	context->store->ordinary = call->caller.ordinary;
 	th_image_repair(context->store);
 	describe_actor(call, actor);
 	program_path("tidyhull-keeper", keeper);

@@ -182,6 +182,7 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 		option_values(call, "limit", &settings->limit_texts) |
 		option_values(call, "device", &settings->device_texts) |
 		option_values(call, "allow", &settings->allow_texts) |
+		option_values(call, "network", &settings->network_texts) |
 		option_values(call, "alias", &settings->aliases) |
 		option_values(call, "host", &settings->host_texts) |
 		option_values(call, "env", &texts);
@@ -230,7 +231,6 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->base = making->values.items[0];
 	settings->image = call->objects[0];
 	settings->name = option_value(call, "name");
-	settings->network = option_value(call, "network");
 	settings->hostname = option_value(call, "hostname");
 	settings->user = option_value(call, "user");
 	settings->workdir = option_value(call, "workdir");
@@ -267,7 +267,7 @@ void making_release(struct making *making)
 static bool is_overruled(const struct invocation *call, int at)
 {
 	static const char *const lists[] = {"port", "mount", "env", "env-from",
-		"secret", "alias", "host", "limit", "device", "allow",
+		"secret", "network", "alias", "host", "limit", "device", "allow",
 		"capability"};
 
 	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++) {

@@ -20,7 +20,9 @@
 			"lines KEY=VALUE, export and quotes as needed"},       \
 		{"secret", "SECRET",                                           \
 			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
-		{"network", "NAME", "quayside (the default), none, or host"},  \
+		{"network", "NAME",                                            \
+			"quayside (the default); NAME,address=10.20.0.9; "     \
+			"none; host; own; with:CONTAINER"},  \
 		{"alias", "NAME", "another name on its network"},              \
 		{"host", "NAME=ADDRESS", "a name that it knows"},              \
 		{"hostname", "NAME",                                           \

@@ -22,7 +22,8 @@ enum verb_flags {
 	VERB_JSON = 8, /* has --json */
 	/* Its exit code is that of a command: our own failures get 125. */
 	VERB_PASSES_CODE = 16,
-	VERB_REGISTRIES = 32 /* may ask registries */
+	VERB_REGISTRIES = 32, /* may ask registries */
+	VERB_STARTS = 64 /* containers, which may need networks */
 };
 
 struct given_option {

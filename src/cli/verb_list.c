@@ -353,6 +353,76 @@ static int list_volumes(struct invocation *call)
 	return EXIT_DONE;
 }
 
+static void add_network(
+	struct table *table, const json_t *doc, const struct th_network_row *row)
+{
+	struct th_buf users;
+	json_t *user;
+	char ago[48];
+	size_t i;
+
+	th_buf_init(&users, 200);
+	json_array_foreach(json_object_get(doc, "containers"), i, user)
+	{
+		th_buf_addf(
+			&users, "%s%s", i ? ", " : "", json_string_value(user));
+	}
+	ago_text(row->created_us, ago);
+	table_row(table);
+	table_cell(table, "bold", "%s", row->name);
+	table_cell(table, row->running ? "green" : NULL, "%s",
+		row->running ? "up" : "down");
+	table_cell(table, NULL, "%s", row->subnet4[0] ? row->subnet4 : "-");
+	table_cell(table, NULL, "%s", row->subnet6[0] ? row->subnet6 : "-");
+	table_cell(table, NULL, "%s", row->internal ? "no" : "yes");
+	table_cell(table, NULL, "%s", users.data);
+	table_cell(table, NULL, "%s", ago);
+	th_buf_release(&users);
+}
+
+static int list_networks(struct invocation *call)
+{
+	struct th_network_row *rows = NULL;
+	struct th_error err = {0};
+	json_t *list = json_array();
+	struct table *table;
+	size_t count = 0;
+
+	if (th_network_list(call->context.store, NULL, &rows, &count, &err)) {
+		json_decref(list);
+		return say_error(&err);
+	}
+	table = table_new();
+	table_column(table, "network", false);
+	table_column(table, "", false);
+	table_column(table, "subnet", false);
+	table_column(table, "IPv6 subnet", false);
+	table_column(table, "way out", false);
+	table_column(table, "containers", false);
+	table_column(table, "made", false);
+	for (size_t i = 0; i < count; i++) {
+		json_t *doc = describe_network(&call->context, &rows[i]);
+
+		if (call->quiet)
+			printf("%s\n", rows[i].name);
+		else if (!call->json)
+			add_network(table, doc, &rows[i]);
+		json_array_append_new(list, doc);
+	}
+	free(rows);
+	if (call->json)
+		print_json(json_pack("{s:O}", "networks", list));
+	if (!call->json && !call->quiet && count)
+		table_print(table);
+	else
+		table_drop(table);
+	if (!call->json && !call->quiet && !count)
+		puts("there are no networks; one comes by itself: --network "
+		     "NAME");
+	json_decref(list);
+	return EXIT_DONE;
+}
+
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
@@ -366,8 +436,11 @@ static int run(struct invocation *call)
 		return list_sessions(call);
 	if (strcmp(kind, "volumes") == 0)
 		return list_volumes(call);
+	if (strcmp(kind, "networks") == 0)
+		return list_networks(call);
 	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
-	th_hint(&err, "there are: containers, images, sessions, volumes");
+	th_hint(&err, "there are: containers, images, sessions, volumes, "
+		       "networks");
 	return say_error(&err);
 }
 
@@ -375,15 +448,15 @@ static const struct option_spec options[] = {
 	{"all", NULL, "also those that do not run"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"KIND is containers (if nothing else is said), images, sessions or",
-	"volumes.", NULL};
+	"KIND is containers (if nothing else is said), images, sessions,",
+	"volumes or networks.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
-	.summary = "containers that run, or all; images; sessions; volumes",
+	.summary = "containers that run, or all; images, volumes, networks",
 	.usage = "[KIND]",
 	.text = text,
 	.examples = examples,

@@ -76,12 +76,25 @@ static int remove_image(struct invocation *call, struct th_object *object)
 	return EXIT_DONE;
 }
 
+/* The way out: what uses it goes first. */
+static void remove_first(struct th_strings *users, struct th_error *err)
+{
+	struct th_buf text;
+
+	th_buf_init(&text, sizeof(err->hint) - 1);
+	th_buf_adds(&text, "remove first: tidyhull remove");
+	for (size_t i = 0; i < users->count; i++)
+		th_buf_addf(&text, " %s", users->items[i]);
+	th_hint(err, "%s", text.data);
+	th_buf_release(&text);
+	th_strings_release(users);
+}
+
 static int remove_volume(
 	struct invocation *call, const struct th_volume_row *row)
 {
 	struct th_strings users = {0};
 	struct th_error err = {0}, ignored = {0};
-	struct th_buf text;
 
 	if (th_volume_remove(call->context.store, row->name, &err) == 0) {
 		if (!call->quiet)
@@ -91,13 +104,26 @@ static int remove_volume(
 	if (err.code == TH_IN_USE) {
 		th_volume_users(
 			call->context.store, row->name, &users, &ignored);
-		th_buf_init(&text, sizeof(err.hint) - 1);
-		th_buf_adds(&text, "remove first: tidyhull remove");
-		for (size_t i = 0; i < users.count; i++)
-			th_buf_addf(&text, " %s", users.items[i]);
-		th_hint(&err, "%s", text.data);
-		th_buf_release(&text);
-		th_strings_release(&users);
+		remove_first(&users, &err);
+	}
+	return say_error(&err);
+}
+
+static int remove_network(
+	struct invocation *call, const struct th_network_row *row)
+{
+	struct th_strings users = {0};
+	struct th_error err = {0}, ignored = {0};
+
+	if (th_network_forget(call->context.store, row->name, &err) == 0) {
+		if (!call->quiet)
+			printf("removed network %s\n", row->name);
+		return EXIT_DONE;
+	}
+	if (err.code == TH_IN_USE) {
+		th_network_users(
+			call->context.store, row->name, &users, &ignored);
+		remove_first(&users, &err);
 	}
 	return say_error(&err);
 }
@@ -114,11 +140,14 @@ static int run(struct invocation *call)
 		int one;
 
 		if (th_object_find(&call->context, call->objects[i],
-			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME,
+			    TH_KIND_CONTAINER | TH_KIND_IMAGE |
+				    TH_KIND_VOLUME | TH_KIND_NETWORK,
 			    &object, &err)) {
 			one = say_error(&err);
 		} else {
-			one = object.kind == TH_KIND_VOLUME
+			one = object.kind == TH_KIND_NETWORK
+				? remove_network(call, &object.network)
+				: object.kind == TH_KIND_VOLUME
 				? remove_volume(call, &object.volume)
 				: object.kind == TH_KIND_CONTAINER
 				? remove_container(call, &object.container)
@@ -144,7 +173,7 @@ static const char *const examples[] = {"tidyhull remove gauge-north",
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",
-	.summary = "remove containers, images and volumes",
+	.summary = "remove containers, images, volumes and networks",
 	.usage = "OBJECT...",
 	.text = text,
 	.examples = examples,

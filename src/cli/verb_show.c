@@ -200,10 +200,12 @@ static int show(struct invocation *call, const char *name, json_t *all)
 
 	if (th_object_find(&call->context, name,
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
-			    TH_KIND_VOLUME,
+			    TH_KIND_VOLUME | TH_KIND_NETWORK,
 		    &object, &err))
 		return say_error(&err);
-	doc = object.kind == TH_KIND_VOLUME
+	doc = object.kind == TH_KIND_NETWORK
+		? describe_network(&call->context, &object.network)
+		: object.kind == TH_KIND_VOLUME
 		? describe_volume(&call->context, &object.volume)
 		: object.kind == TH_KIND_SESSION
 		? describe_session(&object.session)
@@ -274,7 +276,7 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
-	.summary = "everything about a container, image, volume or session",
+	.summary = "everything about any object",
 	.usage = "OBJECT...",
 	.examples = examples,
 	.options = options,

@@ -216,7 +216,7 @@ static void add_sys(json_t *mounts, const struct th_settings *settings)
 		"rbind", "rnosuid", "rnoexec", "rnodev", "rro"};
 
 	/* On the host's network an ordinary user can show only the host's. */
-	if (settings->caller.ordinary && settings->network &&
+	if (settings->caller.ordinary &&
 		strcmp(settings->network, "host") == 0)
 		add_mount(mounts, "/sys", "bind", "/sys", bound, COUNT(bound));
 	else
@@ -462,7 +462,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	struct th_strings ids = {0}, mounts = {0};
 	char limit[TH_LIMIT_TEXT], filter_name[72], share[64];
 	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
-	char network[TH_NAME_MAX], user[256], log[128];
+	char network[TH_NETWORK_TEXT], user[256], log[128];
 	int signal_number = settings->stop_signal, rc = 0;
 
 	for (size_t i = 0; i < layer_count; i++)
@@ -484,6 +484,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.name = name;
 	plan.image = image_name;
 	plan.network = network;
+	plan.network_texts = settings->network_texts;
 	plan.settings_user = settings->user ? user : NULL;
 	plan.layers = ids;
 	plan.port_texts = settings->port_texts;

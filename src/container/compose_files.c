@@ -30,8 +30,7 @@ static int write_resolver(
 		size_t len = strcspn(at, "\n");
 		bool local = strncmp(at, "nameserver 127.", 15) == 0 ||
 			strncmp(at, "nameserver ::1", 14) == 0;
-		bool shared = settings->network &&
-			strcmp(settings->network, "host") == 0;
+		bool shared = strcmp(settings->network, "host") == 0;
 
 		if (len > 0 && *at != '#' && *at != ';' && (!local || shared)) {
 			th_buf_add(&own, at, len);

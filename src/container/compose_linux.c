@@ -5,6 +5,7 @@
 
 #include "container/cdi.h"
 #include "container/filter_rules.h"
+#include "network/network.h"
 #include "oci/bundle.h"
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
@@ -64,10 +65,11 @@ static json_t *compose_namespaces(const struct th_settings *settings)
 {
 	static const char *const kinds[] = {
 		"mount", "pid", "uts", "ipc", "cgroup", "network"};
-	bool host = settings->network && strcmp(settings->network, "host") == 0;
+	bool new = strcmp(settings->network, "host") != 0 &&
+		!th_network_is_with(settings->network);
 	json_t *namespaces = json_array();
 
-	for (size_t i = 0; i < COUNT(kinds) - (host ? 1 : 0); i++)
+	for (size_t i = 0; i < COUNT(kinds) - (new ? 0 : 1); i++)
 		json_array_append_new(
 			namespaces, json_pack("{s:s}", "type", kinds[i]));
 	return namespaces;

@@ -175,7 +175,8 @@ enum th_kind {
 	TH_KIND_CONTAINER = 1,
 	TH_KIND_IMAGE = 2,
 	TH_KIND_SESSION = 4,
-	TH_KIND_VOLUME = 8
+	TH_KIND_VOLUME = 8,
+	TH_KIND_NETWORK = 16
 };
 
 struct th_object {
@@ -184,13 +185,14 @@ struct th_object {
 	struct th_image_row image; /* owned: th_object_release */
 	struct th_session_row session;
 	struct th_volume_row volume;
+	struct th_network_row network;
 	bool by_name; /* an image that was found by one of its names */
 	char name[TH_REFERENCE_MAX + 256]; /* that name, in full */
 };
 
 /* The one object of the kinds (a set) that text means: a name, an ID, or the
- * beginning of one; "container:", "image:", "session:" and "volume:" before it
- * choose. TH_NOT_FOUND, or TH_USAGE with all that fit where several do. */
+ * beginning of one; "container:", "image:", "session:", "volume:" and "network:"
+ * before it choose. TH_NOT_FOUND, or TH_USAGE with all that fit where several do. */
 int th_object_find(const struct th_context *context, const char *text,
 	int kinds, struct th_object *object, struct th_error *err);
 void th_object_release(struct th_object *object);

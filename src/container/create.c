@@ -15,6 +15,7 @@
 #include "container/container.h"
 #include "container/image_choice.h"
 #include "container/names.h"
+#include "container/networks.h"
 #include "container/volumes.h"
 #include "network/network.h"
 
@@ -143,35 +144,6 @@ static void check_mounts(
 	}
 }
 
-static void check_network(
-	const struct th_settings *settings, struct th_problems *problems)
-{
-	const char *name = settings->network;
-	struct th_error err = {0};
-
-	if (!name || !th_name_valid(name) || !th_network_is_shared(name))
-		return;
-	if (strcmp(name, TH_NETWORK_DEFAULT) == 0) {
-		if (!settings->caller.ordinary)
-			return;
-		th_fail(&err, TH_NOT_POSSIBLE,
-			"an ordinary user has no network \"%s\" in this "
-			"version",
-			name);
-		th_hint(&err, "there are: " TH_NETWORK_OWN ", none, host");
-		th_problems_add(problems, &err);
-		return;
-	}
-	th_fail(&err, TH_NOT_FOUND, "there is no network \"%s\"", name);
-	if (settings->caller.ordinary)
-		th_hint(&err, "there are: " TH_NETWORK_OWN ", none, host");
-	else
-		th_hint(&err,
-			"there are: " TH_NETWORK_DEFAULT ", " TH_NETWORK_OWN
-			", none, host");
-	th_problems_add(problems, &err);
-}
-
 static void check_all(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems)
 {
@@ -179,7 +151,7 @@ static void check_all(const struct th_context *context,
 	check_name(context, settings, problems);
 	check_ports(context, settings, problems);
 	check_mounts(settings, problems);
-	check_network(settings, problems);
+	networks_check(context, settings, problems);
 }
 
 void th_container_check(const struct th_context *context,
@@ -280,10 +252,7 @@ static int fill_row(const struct th_context *context,
 		return -1;
 	snprintf(row->image, sizeof(row->image), "%s", choice->image.digest);
 	snprintf(row->image_name, sizeof(row->image_name), "%s", choice->name);
-	snprintf(row->network, sizeof(row->network), "%s",
-		settings->network		    ? settings->network
-			: settings->caller.ordinary ? TH_NETWORK_OWN
-						    : TH_NETWORK_DEFAULT);
+	snprintf(row->network, sizeof(row->network), "%s", settings->network);
 	if (settings->restart_text)
 		snprintf(row->restart, sizeof(row->restart), "%s",
 			settings->restart_text);
@@ -381,14 +350,20 @@ static int make(const struct th_context *context, struct th_settings *settings,
 		th_compose(store, folder, row, settings, &config, layers,
 			layer_count, err) ||
 		volumes_fill(store, settings, row->id, folder, err) ||
+		networks_make(store, settings, err) ||
 		th_state_add(store->db, row, context->actor, err))
 		goto out;
 	rc = volumes_use(store, settings, row->id, err);
+	if (rc == 0)
+		rc = th_network_use(store, row->id, settings->networks,
+			settings->network_count, err);
 	if (rc)
 		th_state_remove(store->db, row->id, context->actor, NULL);
 out:
 	if (rc && row->id[0])
 		volumes_undo(store, row->id);
+	if (rc)
+		networks_undo(store, settings);
 	if (rc && path[0])
 		th_store_remove_container(store, row->id, NULL);
 	if (row->id[0])

@@ -14,12 +14,15 @@ struct finds {
 	size_t session_count;
 	struct th_volume_row *volumes;
 	size_t volume_count;
+	struct th_network_row *networks;
+	size_t network_count;
 };
 
 static size_t total(const struct finds *finds)
 {
 	return finds->container_count + finds->image_count +
-		finds->session_count + finds->volume_count;
+		finds->session_count + finds->volume_count +
+		finds->network_count;
 }
 
 static int look(const struct th_context *context, const char *text, int kinds,
@@ -48,6 +51,10 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		th_volume_list(context->store, text, &finds->volumes,
 			&finds->volume_count, err))
 		return -1;
+	if (kinds & TH_KIND_NETWORK &&
+		th_network_list(context->store, text, &finds->networks,
+			&finds->network_count, err))
+		return -1;
 	if (kinds & TH_KIND_IMAGE)
 		return th_image_state_find(context->store, text, &finds->images,
 			&finds->image_count, err);
@@ -60,12 +67,13 @@ static int not_found(const struct th_context *context, const char *text,
 	const char *what = kinds == TH_KIND_CONTAINER ? "container"
 		: kinds == TH_KIND_IMAGE	      ? "image"
 		: kinds == TH_KIND_VOLUME	      ? "volume"
+		: kinds == TH_KIND_NETWORK	      ? "network"
 		: kinds == TH_KIND_SESSION	      ? "session"
 		: kinds == (TH_KIND_CONTAINER | TH_KIND_IMAGE)
 		? "container or image"
 		: kinds == (TH_KIND_CONTAINER | TH_KIND_SESSION)
 		? "container or session"
-		: "container, image, volume or session";
+		: "container, image, volume, network or session";
 	struct th_image_row *images = NULL;
 	struct th_error ignored = {0};
 	size_t count = 0;
@@ -86,6 +94,7 @@ static int not_found(const struct th_context *context, const char *text,
 	return th_hint(err, "tidyhull list %s shows what there is",
 		kinds == TH_KIND_IMAGE		   ? "images"
 			: kinds == TH_KIND_VOLUME  ? "volumes"
+			: kinds == TH_KIND_NETWORK ? "networks"
 			: kinds == TH_KIND_SESSION ? "sessions --all"
 						   : "--all");
 }
@@ -110,6 +119,9 @@ static int ambiguous(
 	for (size_t i = 0; i < finds->volume_count && i < 4; i++)
 		th_buf_addf(&list, "%svolume:%s", list.len > 8 ? ", " : "",
 			finds->volumes[i].name);
+	for (size_t i = 0; i < finds->network_count; i++)
+		th_buf_addf(&list, "%snetwork:%s", list.len > 8 ? ", " : "",
+			finds->networks[i].name);
 	th_fail(err, TH_USAGE, "\"%.100s\" fits %zu objects", text,
 		total(finds));
 	th_hint(err, "%s", list.data);
@@ -159,6 +171,9 @@ int th_object_find(const struct th_context *context, const char *text,
 	} else if (strncmp(text, "volume:", 7) == 0) {
 		text += 7;
 		kinds &= TH_KIND_VOLUME;
+	} else if (strncmp(text, "network:", 8) == 0) {
+		text += 8;
+		kinds &= TH_KIND_NETWORK;
 	}
 	if (!kinds || !*text)
 		return th_fail(err, TH_USAGE,
@@ -183,6 +198,10 @@ int th_object_find(const struct th_context *context, const char *text,
 		object->kind = TH_KIND_VOLUME;
 		object->volume = finds.volumes[0];
 		rc = 0;
+	} else if (finds.network_count == 1) {
+		object->kind = TH_KIND_NETWORK;
+		object->network = finds.networks[0];
+		rc = 0;
 	} else if (finds.session_count == 1) {
 		object->kind = TH_KIND_SESSION;
 		object->session = finds.sessions[0];
@@ -193,6 +212,7 @@ int th_object_find(const struct th_context *context, const char *text,
 out:
 	free(finds.sessions);
 	free(finds.volumes);
+	free(finds.networks);
 	free(finds.containers);
 	th_image_rows_free(finds.images, finds.image_count);
 	return rc;

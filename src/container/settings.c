@@ -11,6 +11,7 @@
 #include "base/path.h"
 #include "base/size.h"
 #include "container/cdi.h"
+#include "container/networks.h"
 #include "keeper/log.h"
 #include "keeper/policy.h"
 #include "keeper/probe.h"
@@ -436,21 +437,7 @@ void th_settings_check(
 			settings->workdir);
 		th_problems_add(problems, &err);
 	}
-	if (settings->network && strcmp(settings->network, "none") != 0 &&
-		strcmp(settings->network, "host") != 0 &&
-		!th_name_valid(settings->network)) {
-		th_fail(&err, TH_USAGE, "\"%.100s\" is not a network",
-			settings->network);
-		th_hint(&err, "write the name of one, or none, or host");
-		th_problems_add(problems, &err);
-	}
-	if (settings->network && strcmp(settings->network, "host") == 0 &&
-		settings->port_count) {
-		th_fail(&err, TH_USAGE,
-			"on the host's own network no port can be published");
-		th_hint(&err, "leave out --port: its ports are the host's");
-		th_problems_add(problems, &err);
-	}
+	networks_parse(settings, problems);
 }
 
 void th_settings_release(struct th_settings *settings)
@@ -462,6 +449,8 @@ void th_settings_release(struct th_settings *settings)
 	th_strings_release(&settings->secrets);
 	th_strings_release(&settings->secret_files);
 	th_strings_release(&settings->aliases);
+	th_strings_release(&settings->network_texts);
+	th_strings_release(&settings->made_networks);
 	th_strings_release(&settings->host_texts);
 	th_strings_release(&settings->capabilities);
 	th_strings_release(&settings->limit_texts);

@@ -10,6 +10,7 @@
 #include "base/size.h"
 #include "container/limit.h"
 #include "network/publish.h"
+#include "store/network_state.h"
 
 enum th_fetch { TH_FETCH_MISSING, TH_FETCH_ALWAYS, TH_FETCH_NEVER };
 
@@ -54,7 +55,7 @@ struct th_settings {
 	struct th_strings env; /* KEY=VALUE */
 	struct th_strings secrets; /* keys of values that show hides */
 	struct th_strings secret_files; /* NAME=VALUE, given as files */
-	const char *network; /* NULL: the default one */
+	struct th_strings network_texts; /* none: the default one */
 	struct th_strings aliases; /* further names there */
 	struct th_strings host_texts; /* "NAME=ADDRESS" for the hosts file */
 	const char *hostname;
@@ -88,6 +89,10 @@ struct th_settings {
 	size_t port_count;
 	struct th_mount_setting *mounts;
 	size_t mount_count;
+	char network[TH_NETWORK_TEXT]; /* as the state has it */
+	struct th_network_use networks[TH_NETWORKS_MAX];
+	size_t network_count;
+	struct th_strings made_networks; /* that have come by themselves */
 	struct th_limit limit;
 	int allow, share; /* sets of TH_ALLOW_..., TH_SHARE_... */
 	enum th_reaper reaper;

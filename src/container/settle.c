@@ -12,6 +12,8 @@
 #include "keeper/lock.h"
 #include "network/names.h"
 #include "network/network.h"
+#include "network/pilot.h"
+#include "network/within.h"
 #include "sandbox/cgroup.h"
 
 static bool runs(const struct th_container_row *row)
@@ -44,6 +46,67 @@ void th_container_group(const struct th_context *context,
 		th_group_path(context->store, row->id, path);
 }
 
+struct work {
+	struct th_store *store;
+	const struct th_container_row *row;
+	int (*work)(struct th_store *store, const struct th_container_row *row,
+		struct th_error *err);
+};
+
+static int do_work(void *arg, struct th_error *err)
+{
+	const struct work *work = arg;
+
+	return work->work(work->store, work->row, err);
+}
+
+/* An ordinary user's are the pilot's; without one they are gone. */
+static void at_bridges(struct th_store *store,
+	int (*work)(struct th_store *store, const struct th_container_row *row,
+		struct th_error *err),
+	const struct th_container_row *row)
+{
+	struct work arg = {store, row, work};
+	struct th_error ignored = {0};
+	struct th_pilot pilot;
+
+	if (!store->ordinary) {
+		work(store, row, &ignored);
+		return;
+	}
+	if (th_pilot_connect(store->run_fd, &pilot, &ignored) == 1) {
+		th_error_clear(&ignored);
+		th_within(pilot.netns, do_work, &arg, &ignored);
+		th_pilot_close(&pilot);
+	}
+}
+
+/* Where the container was found is what the state still says. */
+static int unplug(struct th_store *store, const struct th_container_row *row,
+	struct th_error *err)
+{
+	struct th_joined joined = {.way_out = true, .way_out6 = true};
+	struct th_port_row *ports = NULL;
+	size_t count = 0;
+
+	if (!store->ordinary &&
+		th_state_ports(store->db, row->id, &ports, &count, err) == 0 &&
+		count &&
+		th_state_addresses(store->db, row->id, joined.address4,
+			joined.address6, err) == 0)
+		th_network_unlead(store, &joined, ports, count);
+	free(ports);
+	th_network_unplugged(row->id);
+	return 0;
+}
+
+static int tidy(struct th_store *store, const struct th_container_row *row,
+	struct th_error *err)
+{
+	(void)row;
+	return th_network_tidy(store, err);
+}
+
 /* Ends what may still live, and removes what the keeper would have. */
 static void clean(const struct th_context *context,
 	const struct th_container_row *row, bool rebooted)
@@ -56,7 +119,7 @@ static void clean(const struct th_context *context,
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);
 	if (!rebooted && th_network_is_shared(row->network))
-		th_network_unplugged(row->id);
+		at_bridges(store, unplug, row);
 }
 
 /* Those that are left learn that it has gone. */
@@ -102,7 +165,7 @@ int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_store *store = context->store;
-	char network[TH_NAME_MAX];
+	char network[TH_NETWORK_TEXT];
 	int lock = -1, pid, rc;
 
 	if (!runs(row) || th_lock_held(store->run_fd, row->id, &pid))
@@ -120,7 +183,7 @@ int th_container_settle_row(const struct th_context *context,
 		rc = th_state_get(store->db, row->id, row, err);
 	if (rc >= 0) {
 		tell_neighbours(context, network);
-		th_network_tidy(store, NULL);
+		at_bridges(store, tidy, row);
 	}
 	if (rc == 0)
 		row->id[0] = '\0'; /* a discarded one is gone */

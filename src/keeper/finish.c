@@ -10,13 +10,10 @@
 #include "base/file.h"
 #include "keeper/keeper.h"
 #include "keeper/lock.h"
-#include "network/names.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
 
-/* Neighbours are told of all that came and went in such a time together. */
-#define TELL_TOGETHER_MS 250
 
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
@@ -219,42 +216,17 @@ static void end_parts(struct keeper *keeper)
 {
 	keeper_probe_end(keeper);
 	keeper_close_streams(keeper);
+	keeper_unlead_ports(keeper);
 	th_relay_free(keeper->relay);
 	keeper->relay = NULL;
 	if (keeper->log.fd >= 0)
 		th_log_end_lines(&keeper->log);
 }
 
-void keeper_tell_neighbours(struct keeper *keeper)
-{
-	if (!keeper->plan.network ||
-		!th_network_is_shared(keeper->plan.network))
-		return;
-	keeper->names_us = th_clock_now_us();
-	keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
-}
-
-void keeper_tell_them_now(struct keeper *keeper)
-{
-	keeper->names_ms = 0;
-	th_names_refresh(keeper->store, keeper->plan.network, keeper->names_us);
-}
-
-/* The network pair is the last: the kernel takes it down a moment after the
- * namespace is let go. */
 static void release_run(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
-	bool plugged = keeper->netns_fd >= 0 && keeper->plan.network &&
-		th_network_is_shared(keeper->plan.network);
-
-	th_close(&keeper->netns_fd);
 	th_close(&keeper->overlay_fd);
-	if (plugged) {
-		keeper_tell_neighbours(keeper);
-		th_network_unplugged(keeper->id);
-		th_network_tidy(keeper->store, &ignored);
-	}
+	keeper_leave_network(keeper);
 }
 
 static void remove_group(struct keeper *keeper)

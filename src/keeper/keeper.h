@@ -4,6 +4,7 @@
  *
  *   prepare.c  what is held from the first run to the last: lock, ports, log
  *   start.c    everything up to the running program
+ *   network.c  its networks, names and ports
  *   serve.c    the loop: what is due, the end of a run, the next one
  *   clients.c  commands that are connected
  *   request.c  what they ask for
@@ -29,6 +30,7 @@
 #include "keeper/policy.h"
 #include "keeper/probe.h"
 #include "network/network.h"
+#include "network/pilot.h"
 #include "network/relay.h"
 #include "oci/bundle.h"
 #include "sandbox/cgroup.h"
@@ -114,6 +116,8 @@ struct keeper {
 	int64_t started_ms;
 	int overlay_fd, netns_fd;
 	struct th_joined joined;
+	struct th_pilot pilot; /* held from the first run to the last */
+	bool led; /* packets from outside are led to the ports */
 	struct probing probing;
 	struct th_cgroup cgroup;
 	char group_path[TH_CGROUP_PATH]; /* "" before it is made */
@@ -164,10 +168,21 @@ int keeper_load(struct keeper *keeper, struct th_error *err);
 /* start.c: actor asks for it. */
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
-/* Gives the ports to the relay that is there. */
-int keeper_serve_ports(struct keeper *keeper, struct th_error *err);
 /* Another try to start what waits: 0 where it runs. */
 int keeper_start_again(struct keeper *keeper, struct th_error *err);
+/* network.c: what must be there before the process is, and what needs it. */
+int keeper_find_network(struct keeper *keeper, struct th_error *err);
+int keeper_join_network(struct keeper *keeper, struct th_error *err);
+/* Gives the ports to the relay that is there. */
+int keeper_serve_ports(struct keeper *keeper, struct th_error *err);
+/* Packets from outside end at the host again. */
+void keeper_unlead_ports(struct keeper *keeper);
+/* Lets the network of a run go, with what it has on the host. */
+void keeper_leave_network(struct keeper *keeper);
+/* Those on the same networks learn that it has come or gone: a moment later, so
+ * that many who come at once are told together. */
+void keeper_tell_neighbours(struct keeper *keeper);
+void keeper_tell_them_now(struct keeper *keeper);
 /* clients.c */
 void keeper_add_client(struct keeper *keeper, int fd, bool attached);
 void keeper_drop_client(struct client *client);
@@ -222,10 +237,6 @@ void keeper_end_wait(
 	struct keeper *keeper, const char *cause, const char *actor);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
-/* Those on the same network learn that it has come or gone: a moment later, so
- * that many who come at once are told together. */
-void keeper_tell_neighbours(struct keeper *keeper);
-void keeper_tell_them_now(struct keeper *keeper);
 /* What the last run leaves to be given back. */
 void keeper_leave(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

@@ -99,6 +99,8 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
 	keeper->overlay_fd = keeper->netns_fd = -1;
+	keeper->pilot.connection = keeper->pilot.users = -1;
+	keeper->pilot.netns = -1;
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
 	keeper->sandbox.console = keeper->sandbox.status = -1;
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
@@ -123,6 +125,7 @@ static void release(struct keeper *keeper)
 	th_probe_release(&keeper->probing.probe);
 	th_bundle_release(&keeper->bundle);
 	th_close(&keeper->folder_fd);
+	th_pilot_close(&keeper->pilot);
 	th_buf_release(&keeper->filter);
 	free(keeper->bundle_path);
 	free(keeper->port_fds);

@@ -52,6 +52,8 @@ static int read_members(
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
 		th_json_bool(doc, "ordinary", NAME, &plan->ordinary, err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
+		th_json_strings(doc, "networks", NAME, &plan->network_texts,
+			err) < 0 ||
 		th_json_strings(doc, "port", NAME, &plan->port_texts, err) <
 			0 ||
 		th_json_strings(doc, "mount", NAME, &plan->mount_texts, err) <
@@ -95,7 +97,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	int rc;
 
 	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o? s:O?}",
+			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o? s:o? s:O?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -107,7 +109,8 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		"ordinary", plan->ordinary, "filter", plan->filter, "limit",
 		plan->limit, "log", plan->log, "share", plan->share, "device",
 		th_json_from_strings(&plan->devices), "allow",
-		th_json_from_strings(&plan->allow), "given", plan->given);
+		th_json_from_strings(&plan->allow), "networks",
+		th_json_from_strings(&plan->network_texts), "given", plan->given);
 	if (!doc)
 		return th_fail_memory(err);
 	rc = th_json_write_file(folder, NAME, doc, 0600, false, err);
@@ -131,6 +134,7 @@ void th_plan_release(struct th_plan *plan)
 	free(plan->ports);
 	th_strings_release(&plan->layers);
 	th_strings_release(&plan->port_texts);
+	th_strings_release(&plan->network_texts);
 	th_strings_release(&plan->mount_texts);
 	th_strings_release(&plan->env);
 	th_strings_release(&plan->secrets);

@@ -14,7 +14,8 @@
 
 struct th_plan {
 	char *name;
-	char *network; /* a name, "none" or "host" */
+	char *network; /* as the state has it */
+	struct th_strings network_texts; /* as they were given */
 	struct th_strings layers; /* diff IDs, the lowest first */
 	struct th_port *ports;
 	size_t port_count;

@@ -47,7 +47,9 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 	th_plan_release(&keeper->plan);
 	th_bundle_release(&keeper->bundle);
 	th_probe_release(&keeper->probing.probe);
-	if (th_plan_read(keeper->folder_fd, &keeper->plan, err) ||
+	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
+	keeper->store->ordinary = keeper->plan.ordinary;
+	if (rc ||
 		th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
 		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
 		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))

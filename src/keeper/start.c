@@ -1,7 +1,6 @@
 /* Everything that a keeper does before its container's program runs. */
 #include <errno.h>
 #include <fcntl.h>
-#include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -13,7 +12,6 @@
 #include "keeper/keeper.h"
 #include "keeper/root.h"
 #include "keeper/secrets.h"
-#include "network/names.h"
 #include "sandbox/filter.h"
 
 static int open_root(struct keeper *keeper, struct th_error *err)
@@ -116,106 +114,6 @@ static int create(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
-static void add_extra_hosts(struct keeper *keeper, struct th_buf *text)
-{
-	struct th_error ignored = {0};
-	struct th_buf file;
-
-	th_buf_init(&file, 1 << 20);
-	if (th_file_read(keeper->folder_fd, TH_NAMES_EXTRA, &file, &ignored) ==
-		1)
-		th_buf_add(text, file.data, file.len);
-	th_buf_release(&file);
-}
-
-static int write_hosts(struct keeper *keeper, struct th_error *err)
-{
-	const struct th_joined *joined = &keeper->joined;
-	const char *name = keeper->bundle.hostname ? keeper->bundle.hostname
-						   : keeper->plan.name;
-	struct th_buf text;
-	int fd, rc = 0;
-
-	th_buf_init(&text, 65536);
-	th_buf_adds(&text, "127.0.0.1 localhost\n::1 localhost\n");
-	if (joined->address4[0])
-		th_buf_addf(&text, "%s %s\n", joined->address4, name);
-	if (joined->address6[0])
-		th_buf_addf(&text, "%s %s\n", joined->address6, name);
-	/* Without an address of its own it finds itself all the same. */
-	if (!joined->address4[0] && !joined->address6[0])
-		th_buf_addf(&text, "127.0.0.1 %s\n", name);
-	add_extra_hosts(keeper, &text);
-	/* In place: the file may be mounted inside already. */
-	fd = openat(keeper->folder_fd, "hosts",
-		O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-	if (fd < 0 || th_write_all(fd, text.data, text.len))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the container's hosts file");
-	th_close(&fd);
-	th_buf_release(&text);
-	return rc;
-}
-
-/* The relay gets copies: the ports are held until the last run has ended. */
-int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
-{
-	int rc = 0;
-
-	for (size_t i = 0; i < keeper->port_count; i++) {
-		int copies[2] = {-1, -1};
-
-		if (keeper->plan.ports[i].handoff &&
-			keeper->phase != PHASE_WAIT)
-			continue;
-		for (int f = 0; f < 2; f++) {
-			int fd = keeper->port_fds[i][f];
-
-			if (fd >= 0)
-				copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
-			if (fd >= 0)
-				fcntl(fd, F_SETFL, O_NONBLOCK);
-		}
-		rc |= th_relay_serve(
-			keeper->relay, &keeper->plan.ports[i], copies, err);
-	}
-	return rc;
-}
-
-static int join_network(struct keeper *keeper, struct th_error *err)
-{
-	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
-	char path[64];
-
-	memset(&keeper->joined, 0, sizeof(keeper->joined));
-	if (keeper->bundle.namespaces & CLONE_NEWNET) {
-		snprintf(path, sizeof(path), "/proc/%d/ns/net",
-			(int)keeper->sandbox.pid);
-		keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
-		if (keeper->netns_fd < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot open the container's network");
-		if (th_network_is_shared(keeper->plan.network) &&
-			th_network_join(keeper->store, keeper->plan.network,
-				keeper->id, keeper->netns_fd, &keeper->joined,
-				err))
-			return -1;
-	}
-	/* On a network of several it lists the neighbours. */
-	if (keeper->joined.address4[0]
-			? th_names_write(keeper->store, keeper->id, err)
-			: write_hosts(keeper, err))
-		return -1;
-	if (keeper->port_count == 0)
-		return 0;
-	keeper->relay = th_relay_new(&keeper->loop, keeper->netns_fd,
-		own ? "127.0.0.1" : keeper->joined.address4,
-		own ? "::1" : keeper->joined.address6);
-	if (!keeper->relay)
-		return th_fail_memory(err);
-	return keeper_serve_ports(keeper, err);
-}
-
 static int record(
 	struct keeper *keeper, const char *actor, struct th_error *err)
 {
@@ -241,10 +139,11 @@ static int record(
 int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 {
 	if (load_filter(keeper, err) || make_group(keeper, err) ||
-		open_root(keeper, err) || create(keeper, err))
+		open_root(keeper, err) || keeper_find_network(keeper, err) ||
+		create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */
-	if (join_network(keeper, err) || keeper_watch_process(keeper, err))
+	if (keeper_join_network(keeper, err) || keeper_watch_process(keeper, err))
 		return -1;
 	if (th_sandbox_ready(&keeper->sandbox, err))
 		return -1;

@@ -2,165 +2,222 @@
 
 #include <errno.h>
 #include <linux/netfilter.h>
+#include <linux/netfilter/nf_conntrack_common.h>
 #include <linux/netfilter/nf_tables.h>
 #include <linux/netfilter/nfnetlink.h>
 #include <linux/netlink.h>
+#include <linux/rtnetlink.h>
+#include <stddef.h>
 #include <stdio.h>
 #include <string.h>
 
-#include "network/netlink.h"
+#include "network/expression.h"
+#include "network/filter_parts.h"
 
-#define CHAIN "leaving"
-/* After routing, where source addresses are translated ("srcnat"). */
-#define PRIORITY_SOURCE 100
+/* The chains, and where packets meet them: as "dstnat", "filter" and "srcnat"
+ * of the packet filter's own words. */
+static const struct chain {
+	const char *name, *type;
+	uint32_t hook;
+	int32_t priority;
+} chains[] = {{"arriving", "nat", NF_INET_PRE_ROUTING, -100},
+	{"passing", "filter", NF_INET_FORWARD, 0},
+	{"leaving", "nat", NF_INET_POST_ROUTING, 100}};
 
-static void begin(struct th_netlink *batch, int type, int flags)
-{
-	struct nfgenmsg header = {.nfgen_family = NFPROTO_INET};
-
-	th_netlink_begin(batch, NFNL_SUBSYS_NFTABLES << 8 | type,
-		flags | NLM_F_ACK, &header, sizeof(header));
-}
-
-static void bracket(struct th_netlink *batch, int type)
-{
-	struct nfgenmsg header = {.res_id = htons(NFNL_SUBSYS_NFTABLES)};
-
-	th_netlink_begin(batch, type, 0, &header, sizeof(header));
-}
-
-static size_t begin_expression(
-	struct th_netlink *batch, const char *name, size_t *element)
-{
-	*element = th_netlink_nest(batch, NFTA_LIST_ELEM);
-	th_netlink_put_text(batch, NFTA_EXPR_NAME, name);
-	return th_netlink_nest(batch, NFTA_EXPR_DATA);
-}
-
-static void end_expression(
-	struct th_netlink *batch, size_t data, size_t element)
-{
-	th_netlink_nest_end(batch, data);
-	th_netlink_nest_end(batch, element);
-}
-
-static void put_value(
-	struct th_netlink *batch, int attr, const void *data, size_t len)
-{
-	size_t nest = th_netlink_nest(batch, attr);
-
-	th_netlink_put(batch, NFTA_DATA_VALUE, data, len);
-	th_netlink_nest_end(batch, nest);
-}
-
-static void put_meta(struct th_netlink *batch, uint32_t key)
-{
-	size_t element, data = begin_expression(batch, "meta", &element);
-
-	th_netlink_put_be32(batch, NFTA_META_KEY, key);
-	th_netlink_put_be32(batch, NFTA_META_DREG, NFT_REG_1);
-	end_expression(batch, data, element);
-}
-
-static void put_compare(struct th_netlink *batch, uint32_t operator,
-	const void * value, size_t len)
-{
-	size_t element, data = begin_expression(batch, "cmp", &element);
-
-	th_netlink_put_be32(batch, NFTA_CMP_SREG, NFT_REG_1);
-	th_netlink_put_be32(batch, NFTA_CMP_OP, operator);
-	put_value(batch, NFTA_CMP_DATA, value, len);
-	end_expression(batch, data, element);
-}
-
-/* Loads a part of the network header and cuts it to the mask. */
-static void put_masked_source(
-	struct th_netlink *batch, uint32_t offset, const void *mask, size_t len)
-{
-	static const char zero[16];
-	size_t element, data;
-
-	data = begin_expression(batch, "payload", &element);
-	th_netlink_put_be32(batch, NFTA_PAYLOAD_DREG, NFT_REG_1);
-	th_netlink_put_be32(
-		batch, NFTA_PAYLOAD_BASE, NFT_PAYLOAD_NETWORK_HEADER);
-	th_netlink_put_be32(batch, NFTA_PAYLOAD_OFFSET, offset);
-	th_netlink_put_be32(batch, NFTA_PAYLOAD_LEN, (uint32_t)len);
-	end_expression(batch, data, element);
-	data = begin_expression(batch, "bitwise", &element);
-	th_netlink_put_be32(batch, NFTA_BITWISE_SREG, NFT_REG_1);
-	th_netlink_put_be32(batch, NFTA_BITWISE_DREG, NFT_REG_1);
-	th_netlink_put_be32(batch, NFTA_BITWISE_LEN, (uint32_t)len);
-	put_value(batch, NFTA_BITWISE_MASK, mask, len);
-	put_value(batch, NFTA_BITWISE_XOR, zero, len);
-	end_expression(batch, data, element);
-}
-
-static void put_rule(struct th_netlink *batch, const char *table,
-	const char *bridge, uint8_t family, uint32_t offset, const void *base,
-	const void *mask, size_t len)
-{
-	size_t list, element, data;
-	char name[IFNAMSIZ] = {0};
-
-	snprintf(name, sizeof(name), "%s", bridge);
-	begin(batch, NFT_MSG_NEWRULE, NLM_F_CREATE | NLM_F_APPEND);
-	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
-	th_netlink_put_text(batch, NFTA_RULE_CHAIN, CHAIN);
-	list = th_netlink_nest(batch, NFTA_RULE_EXPRESSIONS);
-	put_meta(batch, NFT_META_NFPROTO);
-	put_compare(batch, NFT_CMP_EQ, &family, 1);
-	put_masked_source(batch, offset, mask, len);
-	put_compare(batch, NFT_CMP_EQ, base, len);
-	put_meta(batch, NFT_META_OIFNAME);
-	put_compare(batch, NFT_CMP_NEQ, name, sizeof(name));
-	data = begin_expression(batch, "masq", &element);
-	end_expression(batch, data, element);
-	th_netlink_nest_end(batch, list);
-}
+enum { ARRIVING, PASSING, LEAVING, CHAINS };
 
 static void put_table(struct th_netlink *batch, int type, const char *table)
 {
-	begin(batch, type, type == NFT_MSG_NEWTABLE ? NLM_F_CREATE : 0);
+	filter_begin(batch, type, type == NFT_MSG_NEWTABLE ? NLM_F_CREATE : 0);
 	th_netlink_put_text(batch, NFTA_TABLE_NAME, table);
 }
 
-static void put_chain(struct th_netlink *batch, const char *table)
+/* The chain, there already or not, without rules. */
+static void put_chain(struct th_netlink *batch, const char *table,
+	const struct chain *chain)
 {
 	size_t hook;
 
-	begin(batch, NFT_MSG_NEWCHAIN, NLM_F_CREATE);
+	filter_begin(batch, NFT_MSG_NEWCHAIN, NLM_F_CREATE);
 	th_netlink_put_text(batch, NFTA_CHAIN_TABLE, table);
-	th_netlink_put_text(batch, NFTA_CHAIN_NAME, CHAIN);
-	th_netlink_put_text(batch, NFTA_CHAIN_TYPE, "nat");
+	th_netlink_put_text(batch, NFTA_CHAIN_NAME, chain->name);
+	th_netlink_put_text(batch, NFTA_CHAIN_TYPE, chain->type);
 	hook = th_netlink_nest(batch, NFTA_CHAIN_HOOK);
-	th_netlink_put_be32(batch, NFTA_HOOK_HOOKNUM, NF_INET_POST_ROUTING);
-	th_netlink_put_be32(batch, NFTA_HOOK_PRIORITY, PRIORITY_SOURCE);
+	th_netlink_put_be32(batch, NFTA_HOOK_HOOKNUM, chain->hook);
+	th_netlink_put_be32(
+		batch, NFTA_HOOK_PRIORITY, (uint32_t)chain->priority);
 	th_netlink_nest_end(batch, hook);
+	filter_begin(batch, NFT_MSG_DELRULE, 0);
+	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
+	th_netlink_put_text(batch, NFTA_RULE_CHAIN, chain->name);
 }
 
-int th_filter_open(const char *table, const char *bridge,
-	const struct th_subnet *subnet, struct th_error *err)
+static size_t begin_rule(
+	struct th_netlink *batch, const char *table, int chain)
 {
-	struct in_addr mask4 = {htonl(~(uint32_t)0 << (32 - subnet->prefix4))};
-	struct in6_addr mask6 = {{{0}}};
+	filter_begin(batch, NFT_MSG_NEWRULE, NLM_F_CREATE | NLM_F_APPEND);
+	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
+	th_netlink_put_text(batch, NFTA_RULE_CHAIN, chains[chain].name);
+	return th_netlink_nest(batch, NFTA_RULE_EXPRESSIONS);
+}
+
+static void end_rule(struct th_netlink *batch, size_t list)
+{
+	th_netlink_nest_end(batch, list);
+}
+
+/* Comes by the device, or by another one; or goes. */
+static void put_device(struct th_netlink *batch, uint32_t key,
+	uint32_t operator, const char * device)
+{
+	char name[IFNAMSIZ] = {0};
+
+	snprintf(name, sizeof(name), "%s", device);
+	expression_meta(batch, key, NFT_REG_1);
+	expression_compare(batch, operator, name, sizeof(name));
+}
+
+static void put_family(struct th_netlink *batch, uint8_t family)
+{
+	expression_meta(batch, NFT_META_NFPROTO, NFT_REG_1);
+	expression_compare(batch, NFT_CMP_EQ, &family, 1);
+}
+
+/* What comes from the block and leaves by another device than the bridge gets
+ * the host's address. */
+static void put_masquerade(struct th_netlink *batch, const char *table,
+	const struct th_filter_network *network, bool six)
+{
+	const struct th_subnet *subnet = &network->subnet;
+	struct in_addr mask4 = th_subnet_mask4(subnet);
+	struct in6_addr mask6 = th_subnet_mask6(subnet);
+	size_t rule = begin_rule(batch, table, LEAVING);
+
+	put_family(batch, six ? NFPROTO_IPV6 : NFPROTO_IPV4);
+	expression_payload(batch, NFT_PAYLOAD_NETWORK_HEADER, six ? 8 : 12,
+		six ? 16 : 4, NFT_REG_1);
+	if (six)
+		expression_mask(batch, &mask6, sizeof(mask6));
+	else
+		expression_mask(batch, &mask4, sizeof(mask4));
+	if (six)
+		expression_compare(batch, NFT_CMP_EQ, &subnet->base6, 16);
+	else
+		expression_compare(batch, NFT_CMP_EQ, &subnet->base4, 4);
+	put_device(batch, NFT_META_OIFNAME, NFT_CMP_NEQ, network->bridge);
+	expression_masquerade(batch);
+	end_rule(batch, rule);
+}
+
+/* Nobody begins to talk to a container from another network, except at a port
+ * that is published: those packets have been given another target. */
+static void put_apart(struct th_netlink *batch, const char *table,
+	const char *bridge)
+{
+	/* NF_CT_STATE_BIT(IP_CT_NEW) and NF_CT_STATE_INVALID_BIT. */
+	const uint32_t begins = 1u << 3 | 1u << 0, led = IPS_DST_NAT, none = 0;
+	size_t rule = begin_rule(batch, table, PASSING);
+
+	put_device(batch, NFT_META_OIFNAME, NFT_CMP_EQ, bridge);
+	put_device(batch, NFT_META_IIFNAME, NFT_CMP_NEQ, bridge);
+	expression_connection(batch, NFT_CT_STATE);
+	expression_mask(batch, &begins, sizeof(begins));
+	expression_compare(batch, NFT_CMP_NEQ, &none, sizeof(none));
+	expression_connection(batch, NFT_CT_STATUS);
+	expression_mask(batch, &led, sizeof(led));
+	expression_compare(batch, NFT_CMP_EQ, &none, sizeof(none));
+	expression_verdict(batch, NF_DROP);
+	end_rule(batch, rule);
+}
+
+static void put_closed(struct th_netlink *batch, const char *table,
+	const char *bridge)
+{
+	for (int out = 0; out < 2; out++) {
+		size_t rule = begin_rule(batch, table, PASSING);
+
+		put_device(batch, out ? NFT_META_IIFNAME : NFT_META_OIFNAME,
+			NFT_CMP_EQ, bridge);
+		put_device(batch, out ? NFT_META_OIFNAME : NFT_META_IIFNAME,
+			NFT_CMP_NEQ, bridge);
+		expression_verdict(batch, NF_DROP);
+		end_rule(batch, rule);
+	}
+}
+
+/* What comes from containers goes to the host itself, whose relay they can
+ * talk to like everybody on it. */
+static void put_exempt(struct th_netlink *batch, const char *table,
+	const char *device)
+{
+	size_t rule = begin_rule(batch, table, ARRIVING);
+
+	put_device(batch, NFT_META_IIFNAME, NFT_CMP_EQ, device);
+	expression_verdict(batch, NF_ACCEPT);
+	end_rule(batch, rule);
+}
+
+static void put_not_ours(struct th_netlink *batch, const char *table)
+{
+	const uint32_t local = RTN_LOCAL;
+	size_t rule = begin_rule(batch, table, ARRIVING);
+
+	expression_target_kind(batch);
+	expression_compare(batch, NFT_CMP_NEQ, &local, sizeof(local));
+	expression_verdict(batch, NF_ACCEPT);
+	end_rule(batch, rule);
+}
+
+/* The map's key is put together in registers: the host's address where the map
+ * has it, the protocol, the port. */
+static void put_lead(struct th_netlink *batch, const char *table,
+	const struct filter_map *map)
+{
+	uint32_t at = NFT_REG32_00;
+	size_t rule = begin_rule(batch, table, ARRIVING);
+
+	put_family(batch, map->six ? NFPROTO_IPV6 : NFPROTO_IPV4);
+	if (!map->any) {
+		expression_payload(batch, NFT_PAYLOAD_NETWORK_HEADER,
+			map->six ? 24 : 16, map->six ? 16 : 4, at);
+		at += map->six ? 4 : 1;
+	}
+	expression_meta(batch, NFT_META_L4PROTO, at);
+	expression_payload(batch, NFT_PAYLOAD_TRANSPORT_HEADER, 2, 2, at + 1);
+	expression_lookup(batch, map->name, NFT_REG32_00);
+	expression_lead(batch, map->six, NFT_REG32_00);
+	end_rule(batch, rule);
+}
+
+int th_filter_write(const char *table, const struct th_filter_network *list,
+	size_t count, struct th_error *err)
+{
 	struct th_netlink batch;
 
-	memset(&mask6, 0xff, 8);
 	th_netlink_init(&batch);
-	bracket(&batch, NFNL_MSG_BATCH_BEGIN);
-	/* Added, removed, added: so an old one goes, whether it is there or
-	 * not, in the same transaction. */
+	filter_bracket(&batch, NFNL_MSG_BATCH_BEGIN);
 	put_table(&batch, NFT_MSG_NEWTABLE, table);
-	put_table(&batch, NFT_MSG_DELTABLE, table);
-	put_table(&batch, NFT_MSG_NEWTABLE, table);
-	put_chain(&batch, table);
-	put_rule(&batch, table, bridge, NFPROTO_IPV4, 12, &subnet->base4,
-		&mask4, sizeof(mask4));
-	if (subnet->has6)
-		put_rule(&batch, table, bridge, NFPROTO_IPV6, 8, &subnet->base6,
-			&mask6, sizeof(mask6));
-	bracket(&batch, NFNL_MSG_BATCH_END);
+	for (int i = 0; i < FILTER_MAPS; i++)
+		filter_put_map(&batch, table, i);
+	for (int i = 0; i < CHAINS; i++)
+		put_chain(&batch, table, &chains[i]);
+	put_exempt(&batch, table, "lo");
+	for (size_t i = 0; i < count; i++) {
+		put_exempt(&batch, table, list[i].bridge);
+		if (list[i].internal) {
+			put_closed(&batch, table, list[i].bridge);
+			continue;
+		}
+		put_apart(&batch, table, list[i].bridge);
+		put_masquerade(&batch, table, &list[i], false);
+		if (list[i].subnet.has6)
+			put_masquerade(&batch, table, &list[i], true);
+	}
+	put_not_ours(&batch, table);
+	for (int i = 0; i < FILTER_MAPS; i++)
+		put_lead(&batch, table, &filter_maps[i]);
+	th_netlink_ask(&batch);
+	filter_bracket(&batch, NFNL_MSG_BATCH_END);
 	if (th_netlink_send(NETLINK_NETFILTER, &batch)) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot set up the packet filter (nf_tables)");
@@ -174,9 +231,10 @@ int th_filter_close(const char *table, struct th_error *err)
 	struct th_netlink batch;
 
 	th_netlink_init(&batch);
-	bracket(&batch, NFNL_MSG_BATCH_BEGIN);
+	filter_bracket(&batch, NFNL_MSG_BATCH_BEGIN);
 	put_table(&batch, NFT_MSG_DELTABLE, table);
-	bracket(&batch, NFNL_MSG_BATCH_END);
+	th_netlink_ask(&batch);
+	filter_bracket(&batch, NFNL_MSG_BATCH_END);
 	if (th_netlink_send(NETLINK_NETFILTER, &batch) && errno != ENOENT)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot remove the packet filter's table %s", table);

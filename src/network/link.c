@@ -1,18 +1,39 @@
 #include "network/link.h"
 
 #include <errno.h>
-#include <fcntl.h>
 #include <linux/if_link.h>
 #include <linux/rtnetlink.h>
 #include <linux/veth.h>
-#include <sched.h>
 #include <string.h>
-#include <unistd.h>
 
-#include "base/file.h"
 #include "network/netlink.h"
+#include "network/within.h"
 
-#define INNER_NAME "eth0"
+/* More places than anybody needs; the last six bits of an IPv6 block's 16. */
+#define SLOTS_MAX 65000
+
+struct in_addr th_subnet_mask4(const struct th_subnet *subnet)
+{
+	struct in_addr mask = {htonl(~(uint32_t)0 << (32 - subnet->prefix4))};
+
+	return mask;
+}
+
+struct in6_addr th_subnet_mask6(const struct th_subnet *subnet)
+{
+	struct in6_addr mask = {{{0}}};
+
+	for (int i = 0; i < subnet->prefix6; i++)
+		mask.s6_addr[i / 8] |= (uint8_t)(0x80 >> i % 8);
+	return mask;
+}
+
+int th_subnet_last(const struct th_subnet *subnet)
+{
+	int64_t last = ((int64_t)1 << (32 - subnet->prefix4)) - 2;
+
+	return last > SLOTS_MAX ? SLOTS_MAX : (int)last;
+}
 
 struct in_addr th_subnet_address4(const struct th_subnet *subnet, int slot)
 {
@@ -31,14 +52,18 @@ struct in6_addr th_subnet_address6(const struct th_subnet *subnet, int slot)
 	return address;
 }
 
-static void put_address(struct th_netlink *batch, int index, int slot,
-	const struct th_subnet *subnet, bool six)
+/* The address alone, or with the prefix of the subnet; of one of the two
+ * families: six is NULL, or four. */
+static void put_address(struct th_netlink *batch, int index,
+	const struct th_subnet *subnet, const struct in_addr *four,
+	const struct in6_addr *six)
 {
+	const void *address = six ? (const void *)six : (const void *)four;
+	size_t len = six ? sizeof(*six) : sizeof(*four);
 	struct ifaddrmsg header = {.ifa_family = six ? AF_INET6 : AF_INET,
-		.ifa_prefixlen = (uint8_t)(six ? 64 : subnet->prefix4),
+		.ifa_prefixlen =
+			(uint8_t)(six ? subnet->prefix6 : subnet->prefix4),
 		.ifa_index = (uint32_t)index};
-	struct in_addr four = th_subnet_address4(subnet, slot);
-	struct in6_addr sixth = th_subnet_address6(subnet, slot);
 
 	/* No duplicate detection: the store gives each address once, and the
 	 * address would be of no use until the detection ends. */
@@ -46,13 +71,8 @@ static void put_address(struct th_netlink *batch, int index, int slot,
 	th_netlink_begin(batch, RTM_NEWADDR,
 		NLM_F_CREATE | NLM_F_REPLACE | NLM_F_ACK, &header,
 		sizeof(header));
-	if (six) {
-		th_netlink_put(batch, IFA_LOCAL, &sixth, sizeof(sixth));
-		th_netlink_put(batch, IFA_ADDRESS, &sixth, sizeof(sixth));
-	} else {
-		th_netlink_put(batch, IFA_LOCAL, &four, sizeof(four));
-		th_netlink_put(batch, IFA_ADDRESS, &four, sizeof(four));
-	}
+	th_netlink_put(batch, IFA_LOCAL, address, len);
+	th_netlink_put(batch, IFA_ADDRESS, address, len);
 }
 
 static void put_default_route(struct th_netlink *batch, int index,
@@ -79,6 +99,8 @@ int th_link_bridge(
 	const char *name, struct th_subnet *subnet, struct th_error *err)
 {
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
+	const struct in_addr four = th_subnet_address4(subnet, 1);
+	const struct in6_addr six = th_subnet_address6(subnet, 1);
 	struct th_netlink batch;
 	size_t info;
 	int index;
@@ -95,7 +117,7 @@ int th_link_bridge(
 			"cannot make the bridge %s", name);
 	index = (int)if_nametoindex(name);
 	th_netlink_init(&batch);
-	put_address(&batch, index, 1, subnet, false);
+	put_address(&batch, index, subnet, &four, NULL);
 	if (th_netlink_send(NETLINK_ROUTE, &batch)) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot give the bridge %s its address", name);
@@ -103,20 +125,19 @@ int th_link_bridge(
 		return -1;
 	}
 	th_netlink_init(&batch);
-	put_address(&batch, index, 1, subnet, true);
+	put_address(&batch, index, subnet, NULL, &six);
 	if (subnet->has6 && th_netlink_send(NETLINK_ROUTE, &batch))
 		subnet->has6 = false;
+	if (!subnet->has6)
+		th_netlink_drop(&batch);
 	return 0;
 }
 
 /* The hardware address follows from the address, so that neighbours who
  * remember it are right when a container comes back. */
-static int make_pair(const char *outside, int bridge, int netns,
-	const struct th_subnet *subnet, int slot)
+static int make_pair(const struct th_plug *plug)
 {
-	struct in_addr four = th_subnet_address4(subnet, slot);
 	unsigned char hardware[6] = {0x02, 0x54};
-
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct ifinfomsg peer = {0};
 	struct th_netlink batch;
@@ -125,75 +146,72 @@ static int make_pair(const char *outside, int bridge, int netns,
 	th_netlink_init(&batch);
 	th_netlink_begin(&batch, RTM_NEWLINK,
 		NLM_F_CREATE | NLM_F_EXCL | NLM_F_ACK, &header, sizeof(header));
-	th_netlink_put_text(&batch, IFLA_IFNAME, outside);
-	th_netlink_put_u32(&batch, IFLA_MASTER, (uint32_t)bridge);
+	th_netlink_put_text(&batch, IFLA_IFNAME, plug->outside);
+	th_netlink_put_u32(&batch, IFLA_MASTER, if_nametoindex(plug->bridge));
 	info = th_netlink_nest(&batch, IFLA_LINKINFO);
 	th_netlink_put_text(&batch, IFLA_INFO_KIND, "veth");
 	data = th_netlink_nest(&batch, IFLA_INFO_DATA);
 	inner = th_netlink_nest(&batch, VETH_INFO_PEER);
 	/* The peer's header stands bare in front of its attributes. */
-	if (batch.len + sizeof(peer) <= sizeof(batch.data)) {
-		memcpy(batch.data + batch.len, &peer, sizeof(peer));
-		batch.len += sizeof(peer);
-	}
-	th_netlink_put_text(&batch, IFLA_IFNAME, INNER_NAME);
-	memcpy(hardware + 2, &four, sizeof(four));
+	th_netlink_put_raw(&batch, &peer, sizeof(peer));
+	th_netlink_put_text(&batch, IFLA_IFNAME, plug->inside);
+	memcpy(hardware + 2, &plug->four, sizeof(plug->four));
 	th_netlink_put(&batch, IFLA_ADDRESS, hardware, sizeof(hardware));
-	th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)netns);
+	th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)plug->netns);
 	th_netlink_nest_end(&batch, inner);
 	th_netlink_nest_end(&batch, data);
 	th_netlink_nest_end(&batch, info);
 	return th_netlink_send(NETLINK_ROUTE, &batch);
 }
 
-static int set_up_inside(const struct th_subnet *subnet, int slot)
+static int set_up_inside(
+	const struct th_plug *plug, const struct th_subnet *subnet)
 {
-	int index = (int)if_nametoindex(INNER_NAME);
+	int index = (int)if_nametoindex(plug->inside);
 	struct ifinfomsg up = {
 		.ifi_index = index, .ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct th_netlink batch;
 
 	th_netlink_init(&batch);
 	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
-	put_address(&batch, index, slot, subnet, false);
-	put_default_route(&batch, index, subnet, false);
-	if (subnet->has6) {
-		put_address(&batch, index, slot, subnet, true);
+	put_address(&batch, index, subnet, &plug->four, NULL);
+	if (plug->gateway4)
+		put_default_route(&batch, index, subnet, false);
+	if (subnet->has6)
+		put_address(&batch, index, subnet, NULL, &plug->six);
+	if (subnet->has6 && plug->gateway6)
 		put_default_route(&batch, index, subnet, true);
-	}
 	return th_netlink_send(NETLINK_ROUTE, &batch);
 }
 
-int th_link_join(const char *outside, const char *bridge, int netns,
-	const struct th_subnet *subnet, int slot, struct th_error *err)
-{
-	int own, rc, sys;
+/* A thread of its own goes in: where the caller could not come back, it need
+ * not, and for root it costs no more than the two ways. */
+struct visit {
+	const struct th_plug *plug;
+	const struct th_subnet *subnet;
+};
 
-	if (make_pair(
-		    outside, (int)if_nametoindex(bridge), netns, subnet, slot))
+static int visit(void *arg, struct th_error *err)
+{
+	const struct visit *visit = arg;
+
+	if (set_up_inside(visit->plug, visit->subnet))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the network device %s", outside);
-	own = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
-	if (own < 0 || setns(netns, CLONE_NEWNET)) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot enter the container's network");
-		th_close(&own);
-		th_link_remove(outside, NULL);
-		return -1;
-	}
-	rc = set_up_inside(subnet, slot);
-	sys = errno;
-	if (setns(own, CLONE_NEWNET)) {
-		th_close(&own);
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot return to the host's network");
-	}
-	th_close(&own);
-	if (rc == 0)
+			"cannot set up the container's network device");
+	return 0;
+}
+
+int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
+	struct th_error *err)
+{
+	struct visit arg = {plug, subnet};
+
+	if (make_pair(plug))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot make the network device %s", plug->outside);
+	if (th_within(plug->netns, visit, &arg, err) == 0)
 		return 0;
-	th_fail_sys(err, TH_NOT_POSSIBLE, sys,
-		"cannot set up the container's network device");
-	th_link_remove(outside, NULL);
+	th_link_remove(plug->outside, NULL);
 	return -1;
 }
 

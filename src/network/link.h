@@ -12,24 +12,41 @@
 struct th_subnet {
 	struct in_addr base4; /* network address */
 	int prefix4;
-	struct in6_addr base6; /* a /64 */
+	struct in6_addr base6;
+	int prefix6;
 	bool has6;
 };
 
-/* The address at a place in the subnet; place 1 is the bridge itself. */
+/* A device pair that is to be made, and what it gets inside. */
+struct th_plug {
+	const char *outside; /* names of the two ends */
+	const char *inside;
+	const char *bridge;
+	int netns; /* the container's network namespace */
+	struct in_addr four;
+	struct in6_addr six; /* where the subnet has IPv6 */
+	bool gateway4, gateway6; /* the bridge is the way out */
+};
+
+/* The network's block and the address at a place in it; place 1 is the bridge
+ * itself. */
+struct in_addr th_subnet_mask4(const struct th_subnet *subnet);
+struct in6_addr th_subnet_mask6(const struct th_subnet *subnet);
 struct in_addr th_subnet_address4(const struct th_subnet *subnet, int slot);
 struct in6_addr th_subnet_address6(const struct th_subnet *subnet, int slot);
+/* The last place that a container can have. */
+int th_subnet_last(const struct th_subnet *subnet);
 
 /* Makes a bridge with the subnet's first addresses, up. has6 is taken back
  * where the host has no IPv6. */
 int th_link_bridge(
 	const char *name, struct th_subnet *subnet, struct th_error *err);
 
-/* Makes a pair of devices: one end on the bridge, the other as eth0 inside
- * the network namespace netns, with the addresses of slot, up, and with the
- * default routes through the bridge. Nothing is left where it fails. */
-int th_link_join(const char *outside, const char *bridge, int netns,
-	const struct th_subnet *subnet, int slot, struct th_error *err);
+/* Makes the pair: one end on the bridge, the other in the network namespace,
+ * with its addresses, up, and with the default routes where the bridge is the
+ * way out. Nothing is left where it fails. */
+int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
+	struct th_error *err);
 
 /* Removes a device; one that is not there counts as success. */
 int th_link_remove(const char *name, struct th_error *err);

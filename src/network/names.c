@@ -11,6 +11,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "network/pilot.h"
 #include "store/state_parts.h"
 
 #define HOSTS_MAX (4u << 20)
@@ -20,12 +21,14 @@ struct neighbour {
 	char name[TH_NAME_MAX];
 	char aliases[256]; /* each with a space before it */
 	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
+	int64_t networks; /* that it is on */
 };
 
 struct neighbours {
 	void *list;
 	size_t count;
-	char host4[TH_ADDRESS_TEXT]; /* of the bridge */
+	char host4[TH_ADDRESS_TEXT]; /* of the bridge, or what stands for it */
+	bool shared; /* some container shares the network of another one */
 };
 
 /* The first address of "10.70.16.0/20". */
@@ -42,21 +45,34 @@ static void first_address(const char *subnet, char text[TH_ADDRESS_TEXT])
 	inet_ntop(AF_INET, &address, text, TH_ADDRESS_TEXT);
 }
 
-static int find(struct th_store *store, const char *network,
+/* Those on one network; or those on any of the networks of one container,
+ * itself included. */
+#define FIND                                                                   \
+	"SELECT a.container, c.name, c.aliases, a.address4, a.address6,"       \
+	" n.subnet4, (SELECT count(*) FROM addresses o"                        \
+	" WHERE o.container=a.container) FROM addresses a"                     \
+	" JOIN containers c ON c.id=a.container"                               \
+	" JOIN networks n ON n.name=a.network "
+#define ON_NETWORK FIND "WHERE a.network=? ORDER BY a.slot"
+#define AROUND                                                                 \
+	FIND "WHERE a.network IN (SELECT network FROM addresses"               \
+	     " WHERE container=?1) ORDER BY a.container<>?1, a.network, a.slot"
+
+static int find(struct th_store *store, const char *sql, const char *key,
 	struct neighbours *all, struct th_error *err)
 {
 	struct th_query *query = NULL;
+	int64_t shared = 0;
 	int rc;
 
 	memset(all, 0, sizeof(*all));
-	if (th_db_query(store->db, &query, err,
-		    "SELECT a.container, c.name, c.aliases, a.address4,"
-		    " a.address6, n.subnet4 FROM addresses a"
-		    " JOIN containers c ON c.id=a.container"
-		    " JOIN networks n ON n.name=a.network WHERE a.network=?"
-		    " ORDER BY a.slot",
-		    "t", network))
+	if (th_db_number(store->db, 0, &shared, err,
+		    "SELECT count(*) FROM containers WHERE network"
+		    " LIKE 'with:%' AND state IN ('running', 'paused')",
+		    "") ||
+		th_db_query(store->db, &query, err, sql, "t", key))
 		return -1;
+	all->shared = shared > 0;
 	while ((rc = th_query_next(query, err)) == 1) {
 		struct neighbour *one =
 			state_grow(&all->list, all->count, sizeof(*one));
@@ -70,10 +86,14 @@ static int find(struct th_store *store, const char *network,
 		state_copy(one->aliases, sizeof(one->aliases), query, 2);
 		state_copy(one->address4, sizeof(one->address4), query, 3);
 		state_copy(one->address6, sizeof(one->address6), query, 4);
-		first_address(th_query_text(query, 5), all->host4);
+		one->networks = th_query_int(query, 6);
+		if (!all->host4[0])
+			first_address(th_query_text(query, 5), all->host4);
 		all->count++;
 	}
 	th_query_end(query);
+	if (store->ordinary)
+		snprintf(all->host4, sizeof(all->host4), "%s", TH_UPLINK_HOST);
 	return rc < 0 ? -1 : 0;
 }
 
@@ -134,6 +154,44 @@ static int replace(int folder, const struct th_buf *text, struct th_error *err)
 	return rc;
 }
 
+static int write_hosts(struct th_store *store, const char *container,
+	const struct th_buf *text, struct th_error *err)
+{
+	char path[64];
+	int folder, rc;
+
+	snprintf(path, sizeof(path), "containers/%s", container);
+	folder = openat(
+		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the container's folder");
+	rc = replace(folder, text, err);
+	th_close(&folder);
+	return rc;
+}
+
+/* Those that share its network find what it finds. */
+static void write_sharers(struct th_store *store, const char *container,
+	const struct th_buf *text)
+{
+	char key[TH_ID_LENGTH + 8];
+	struct th_strings sharers = {0};
+	struct th_error ignored = {0};
+
+	snprintf(key, sizeof(key), "with:%s", container);
+	state_names(store->db, &sharers, &ignored,
+		"SELECT id FROM containers WHERE network=?"
+		" AND state IN ('running', 'paused')",
+		key);
+	for (size_t i = 0; i < sharers.count; i++) {
+		th_error_clear(&ignored);
+		write_hosts(store, sharers.items[i], text, &ignored);
+	}
+	th_strings_release(&sharers);
+}
+
+/* Its own addresses first; all of them where it is on several networks. */
 static int write_one(struct th_store *store, const struct neighbours *all,
 	const struct neighbour *own, struct th_error *err)
 {
@@ -151,17 +209,40 @@ static int write_one(struct th_store *store, const struct neighbours *all,
 	th_buf_init(&text, HOSTS_MAX);
 	th_buf_adds(&text, "127.0.0.1 localhost\n::1 localhost\n");
 	read_hostname(folder, own, hostname);
-	add_lines(&text, own, hostname);
-	for (size_t i = 0; i < all->count; i++) {
-		if (&list[i] != own)
-			add_lines(&text, &list[i], "");
+	for (int others = 0; others < 2; others++) {
+		for (size_t i = 0; i < all->count; i++) {
+			bool same = strcmp(list[i].container,
+					    own->container) == 0;
+
+			if (same == !others)
+				add_lines(&text, &list[i],
+					same ? hostname : "");
+		}
 	}
 	if (all->host4[0])
 		th_buf_addf(&text, "%s %s\n", all->host4, TH_NAMES_HOST);
 	add_file(&text, folder, TH_NAMES_EXTRA);
 	rc = text.failed ? th_fail_memory(err) : replace(folder, &text, err);
+	if (rc == 0 && all->shared)
+		write_sharers(store, own->container, &text);
 	th_buf_release(&text);
 	th_close(&folder);
+	return rc;
+}
+
+/* One that is on several networks knows more than those on this one. */
+static int write_each(struct th_store *store, const struct neighbours *all,
+	const struct neighbour *own, struct th_error *err)
+{
+	struct neighbours around = {0};
+	int rc;
+
+	if (own->networks < 2)
+		return write_one(store, all, own, err);
+	rc = find(store, AROUND, own->container, &around, err);
+	if (rc == 0 && around.count)
+		rc = write_one(store, &around, around.list, err);
+	free(around.list);
 	return rc;
 }
 
@@ -172,7 +253,7 @@ static int lock(struct th_store *store, const char *network)
 	char name[TH_NAME_MAX + 16];
 	int fd;
 
-	snprintf(name, sizeof(name), "names-%s.lock", network);
+	snprintf(name, sizeof(name), "names-%.63s.lock", network);
 	fd = openat(store->run_fd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
 	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
@@ -185,23 +266,35 @@ int th_names_write(
 	struct th_store *store, const char *container, struct th_error *err)
 {
 	struct th_container_row row;
-	struct neighbours all = {0};
-	const struct neighbour *list;
+	struct neighbours around = {0};
 	int held = -1, rc;
 
 	rc = th_state_get(store->db, container, &row, err);
 	if (rc == 1)
 		held = lock(store, row.network);
 	if (rc == 1)
-		rc = find(store, row.network, &all, err);
-	list = all.list;
-	for (size_t i = 0; rc == 0 && i < all.count; i++) {
-		if (strcmp(list[i].container, container) == 0)
-			rc = write_one(store, &all, &list[i], err);
-	}
-	free(all.list);
+		rc = find(store, AROUND, container, &around, err);
+	if (rc == 0 && around.count)
+		rc = write_one(store, &around, around.list, err);
+	free(around.list);
 	th_close(&held);
 	return rc < 0 ? -1 : 0;
+}
+
+int th_names_copy(struct th_store *store, const char *from, const char *to,
+	struct th_error *err)
+{
+	struct th_buf text;
+	char path[64];
+	int rc;
+
+	snprintf(path, sizeof(path), "containers/%s/hosts", from);
+	th_buf_init(&text, HOSTS_MAX);
+	rc = th_file_read(store->root_fd, path, &text, err);
+	if (rc >= 0)
+		rc = write_hosts(store, to, &text, err);
+	th_buf_release(&text);
+	return rc;
 }
 
 /* When the last one began stands in the lock's file: the
@@ -224,7 +317,7 @@ static void note_begin(int held)
 	}
 }
 
-void th_names_refresh(
+static void refresh(
 	struct th_store *store, const char *network, int64_t changed_us)
 {
 	struct neighbours all = {0};
@@ -237,13 +330,27 @@ void th_names_refresh(
 		return;
 	}
 	note_begin(held);
-	if (find(store, network, &all, &ignored) == 0) {
+	if (find(store, ON_NETWORK, network, &all, &ignored) == 0) {
 		list = all.list;
 		for (size_t i = 0; i < all.count; i++) {
 			th_error_clear(&ignored);
-			write_one(store, &all, &list[i], &ignored);
+			write_each(store, &all, &list[i], &ignored);
 		}
 	}
 	free(all.list);
 	th_close(&held);
+}
+
+void th_names_refresh(
+	struct th_store *store, const char *networks, int64_t changed_us)
+{
+	char network[TH_NAME_MAX];
+
+	for (const char *at = networks; *at;) {
+		size_t len = strcspn(at, ",");
+
+		snprintf(network, sizeof(network), "%.*s", (int)len, at);
+		refresh(store, network, changed_us);
+		at += len + (at[len] == ',');
+	}
 }

@@ -13,10 +13,13 @@
 /* Writes the hosts file of one container, in place, as it may be mounted. */
 int th_names_write(
 	struct th_store *store, const char *container, struct th_error *err);
-/* Writes those of all that have an address in the network. To be called when
- * one has come, gone, or changed its name, at changed_us: it is left out where
- * somebody has done it since. */
+/* Gives a container the hosts file of another one, whose network it shares. */
+int th_names_copy(struct th_store *store, const char *from, const char *to,
+	struct th_error *err);
+/* Writes those of all that have an address in one of the networks (with commas
+ * between). To be called when one has come, gone, or changed its name, at
+ * changed_us: it is left out where somebody has done it since. */
 void th_names_refresh(
-	struct th_store *store, const char *network, int64_t changed_us);
+	struct th_store *store, const char *networks, int64_t changed_us);
 
 #endif

@@ -3,6 +3,7 @@
 #include <arpa/inet.h>
 #include <errno.h>
 #include <linux/netlink.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/socket.h>
 #include <sys/time.h>
@@ -10,20 +11,38 @@
 
 #define ALIGN(len) (((len) + 3) & ~(size_t)3)
 #define ANSWER_SECONDS 10
+#define BATCH_MAX (4u << 20)
 
 void th_netlink_init(struct th_netlink *batch)
 {
 	memset(batch, 0, sizeof(*batch));
 }
 
+void th_netlink_drop(struct th_netlink *batch)
+{
+	free(batch->data);
+	th_netlink_init(batch);
+}
+
 static void *reserve(struct th_netlink *batch, size_t len)
 {
-	void *room = batch->data + batch->len;
+	void *room;
 
-	if (batch->len + ALIGN(len) > sizeof(batch->data)) {
-		batch->overflow = 1;
-		return NULL;
+	while (!batch->overflow && batch->len + ALIGN(len) > batch->size) {
+		size_t size = batch->size ? batch->size * 2 : 2048;
+		char *bigger = size > BATCH_MAX ? NULL
+						: realloc(batch->data, size);
+
+		if (bigger) {
+			batch->data = bigger;
+			batch->size = size;
+		} else {
+			batch->overflow = 1;
+		}
 	}
+	if (batch->overflow)
+		return NULL;
+	room = batch->data + batch->len;
 	memset(room, 0, ALIGN(len));
 	batch->len += ALIGN(len);
 	return room;
@@ -41,18 +60,25 @@ void th_netlink_begin(struct th_netlink *batch, int type, int flags,
 	const void *header, size_t len)
 {
 	struct nlmsghdr *start;
-	void *body;
+	char *room = reserve(batch, sizeof(*start) + len);
 
-	batch->message = batch->len;
-	start = reserve(batch, sizeof(*start));
-	body = start ? reserve(batch, len) : NULL;
-	if (!body)
+	if (!room)
 		return;
+	batch->message = batch->len - ALIGN(sizeof(*start) + len);
+	start = (struct nlmsghdr *)(void *)room;
 	start->nlmsg_type = (uint16_t)type;
 	start->nlmsg_flags = (uint16_t)(flags | NLM_F_REQUEST);
 	start->nlmsg_seq = ++batch->count;
-	memcpy(body, header, len);
+	memcpy(start + 1, header, len);
 	fix_length(batch);
+}
+
+void th_netlink_put_raw(struct th_netlink *batch, const void *data, size_t len)
+{
+	void *room = reserve(batch, len);
+
+	if (room)
+		memcpy(room, data, len);
 }
 
 void th_netlink_put(
@@ -97,6 +123,15 @@ void th_netlink_nest_end(struct th_netlink *batch, size_t nest)
 
 	if (!batch->overflow)
 		attr->nla_len = (uint16_t)(batch->len - nest);
+}
+
+void th_netlink_ask(struct th_netlink *batch)
+{
+	struct nlmsghdr *header =
+		(struct nlmsghdr *)(void *)(batch->data + batch->message);
+
+	if (!batch->overflow)
+		header->nlmsg_flags |= NLM_F_ACK;
 }
 
 static unsigned int count_acks(const struct th_netlink *batch)
@@ -147,19 +182,18 @@ static int await(int fd, unsigned int acks)
 	return first;
 }
 
-int th_netlink_send(int protocol, const struct th_netlink *batch)
+int th_netlink_send(int protocol, struct th_netlink *batch)
 {
 	const struct sockaddr_nl kernel = {.nl_family = AF_NETLINK};
 	const struct timeval limit = {.tv_sec = ANSWER_SECONDS};
-	int fd, sys = 0;
+	int fd = -1, sys = batch->overflow ? EMSGSIZE : 0;
 
-	if (batch->overflow) {
-		errno = EMSGSIZE;
-		return -1;
-	}
-	fd = socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, protocol);
-	if (fd < 0)
-		return -1;
+	if (!sys)
+		fd = socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, protocol);
+	if (!sys && fd < 0)
+		sys = errno;
+	if (sys)
+		goto out;
 	setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &limit, sizeof(limit));
 	if (sendto(fd, batch->data, batch->len, 0,
 		    (const struct sockaddr *)(const void *)&kernel,
@@ -168,6 +202,8 @@ int th_netlink_send(int protocol, const struct th_netlink *batch)
 	else
 		sys = await(fd, count_acks(batch));
 	close(fd);
+out:
+	th_netlink_drop(batch);
 	errno = sys;
 	return sys ? -1 : 0;
 }

@@ -6,18 +6,17 @@
 #include <stddef.h>
 #include <stdint.h>
 
-#define TH_NETLINK_BATCH 8192
-
 struct th_netlink {
-	/* Attributes are aligned to 4 bytes. */
-	_Alignas(8) char data[TH_NETLINK_BATCH];
-	size_t len;
+	char *data; /* grows; attributes are aligned to 4 bytes */
+	size_t size, len;
 	size_t message; /* where the current one begins */
 	unsigned int count;
-	int overflow;
+	int overflow; /* no memory, or too much of it */
 };
 
 void th_netlink_init(struct th_netlink *batch);
+/* Appends bytes as they are, aligned. */
+void th_netlink_put_raw(struct th_netlink *batch, const void *data, size_t len);
 /* Begins a message with its fixed header (struct ifinfomsg, ...). */
 void th_netlink_begin(struct th_netlink *batch, int type, int flags,
 	const void *header, size_t len);
@@ -31,9 +30,16 @@ void th_netlink_put_be32(struct th_netlink *batch, int type, uint32_t value);
 size_t th_netlink_nest(struct th_netlink *batch, int type);
 void th_netlink_nest_end(struct th_netlink *batch, size_t nest);
 
-/* Sends the batch over a new socket of the protocol (NETLINK_ROUTE, ...) and
- * waits for the answers to all messages that asked for one (NLM_F_ACK).
- * Returns 0, or -1 with the errno of the first that failed. */
-int th_netlink_send(int protocol, const struct th_netlink *batch);
+/* Releases a batch that is not sent. */
+void th_netlink_drop(struct th_netlink *batch);
+
+/* Asks for an answer to the current message. Messages that fail are answered
+ * anyway, so of many the last one is enough. */
+void th_netlink_ask(struct th_netlink *batch);
+
+/* Sends the batch over a new socket of the protocol (NETLINK_ROUTE, ...),
+ * waits for the answers to all messages that asked for one (NLM_F_ACK), and
+ * releases it. Returns 0, or -1 with the errno of the first that failed. */
+int th_netlink_send(int protocol, struct th_netlink *batch);
 
 #endif

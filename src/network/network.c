@@ -11,16 +11,10 @@
 #include <time.h>
 #include <unistd.h>
 
-#include "base/clock.h"
 #include "base/file.h"
 #include "network/filter.h"
 #include "network/forwarding.h"
-#include "network/link.h"
-
-#define PREFIX4 20
-#define LAST_SLOT 4094
-/* 10.64.0.0 to 10.254.240.0 in steps of a /20. */
-#define CANDIDATES (190 * 16)
+#include "network/subnet.h"
 
 static int lock_networks(struct th_store *store, struct th_error *err)
 {
@@ -40,9 +34,14 @@ static void bridge_name(
 	snprintf(name, IFNAMSIZ, "th%.6s-%" PRId64, store->tag, number % 10000);
 }
 
-static void device_name(const char *container, char name[IFNAMSIZ])
+/* The first one's name is short of nothing; the others have their number. */
+static void device_name(const char *container, size_t number, char name[IFNAMSIZ])
 {
-	snprintf(name, IFNAMSIZ, "th-%.12s", container);
+	if (number)
+		snprintf(name, IFNAMSIZ, "t%u-%.12s", (unsigned int)number % 10,
+			container);
+	else
+		snprintf(name, IFNAMSIZ, "th-%.12s", container);
 }
 
 static void table_name(const struct th_store *store, char name[32])
@@ -50,264 +49,395 @@ static void table_name(const struct th_store *store, char name[32])
 	snprintf(name, 32, "tidyhull_%.6s", store->tag);
 }
 
-/* True where a route of the host leads into the block. */
-static bool routed(uint32_t base, uint32_t mask, const char *routes)
+/* ---- coming up ---- */
+
+static int read_row(struct th_store *store, const char *name,
+	struct th_network_row *row, struct th_error *err)
 {
-	const char *line = strchr(routes, '\n');
+	struct th_network_row *rows = NULL;
+	size_t count = 0;
 
-	for (; line; line = strchr(line + 1, '\n')) {
-		unsigned int to, through, flags, route_mask;
-		char device[32];
-
-		if (sscanf(line + 1, "%31s %x %x %x %*d %*d %*d %x", device,
-			    &to, &through, &flags, &route_mask) != 5)
-			continue;
-		to = ntohl(to);
-		route_mask = ntohl(route_mask);
-		if (route_mask &&
-			(to & mask & route_mask) == (base & mask & route_mask))
-			return true;
-	}
-	return false;
-}
-
-/* Picks a block that no route of the host touches, beginning at a place that
- * differs between stores. */
-static int choose_subnet(
-	struct th_store *store, struct th_subnet *subnet, struct th_error *err)
-{
-	uint32_t mask = ~(uint32_t)0 << (32 - PREFIX4);
-	unsigned long seed = strtoul(store->tag, NULL, 16);
-	struct th_buf routes;
-	int rc = -1;
-
-	memset(subnet, 0, sizeof(*subnet));
-	th_buf_init(&routes, 16 << 20);
-	if (th_file_read(AT_FDCWD, "/proc/net/route", &routes, err) < 0)
-		goto out;
-	for (unsigned long i = 0; i < CANDIDATES; i++) {
-		unsigned long pick = (seed + i * 7) % CANDIDATES;
-		uint32_t base = 10u << 24 | (64 + (uint32_t)pick / 16) << 16 |
-			((uint32_t)pick % 16) << 12;
-
-		if (routed(base, mask, routes.data))
-			continue;
-		subnet->base4.s_addr = htonl(base);
-		subnet->prefix4 = PREFIX4;
-		rc = 0;
-		break;
-	}
-	if (rc)
-		th_fail(err, TH_NOT_POSSIBLE,
-			"the host's routes leave no free block of addresses "
-			"below 10.0.0.0/8");
-	/* A unique local prefix (RFC 4193): fd, the store's tag as part of
-	 * the global ID, and a network number. */
-	subnet->base6.s6_addr[0] = 0xfd;
-	subnet->base6.s6_addr[1] = 0x54;
-	subnet->base6.s6_addr[2] = 0x48;
-	for (int i = 0; i < 3; i++)
-		subnet->base6.s6_addr[3 + i] = (uint8_t)(seed >> (16 - 8 * i));
-	subnet->has6 = access("/proc/net/if_inet6", F_OK) == 0;
-out:
-	th_buf_release(&routes);
-	return rc;
-}
-
-static void format_subnet(const struct th_subnet *subnet,
-	char four[TH_ADDRESS_TEXT], char six[TH_ADDRESS_TEXT])
-{
-	char text[INET6_ADDRSTRLEN];
-
-	inet_ntop(AF_INET, &subnet->base4, text, sizeof(text));
-	snprintf(four, TH_ADDRESS_TEXT, "%.30s/%d", text, subnet->prefix4);
-	six[0] = '\0';
-	if (!subnet->has6)
-		return;
-	inet_ntop(AF_INET6, &subnet->base6, text, sizeof(text));
-	snprintf(six, TH_ADDRESS_TEXT, "%.40s/64", text);
-}
-
-static bool parse_block(const char *text, int family, void *base, int *prefix)
-{
-	char copy[TH_ADDRESS_TEXT], *slash;
-
-	snprintf(copy, sizeof(copy), "%s", text);
-	slash = strchr(copy, '/');
-	if (!slash)
-		return false;
-	*slash = '\0';
-	*prefix = atoi(slash + 1);
-	return inet_pton(family, copy, base) == 1;
-}
-
-/* The network's record, made where there is none: 1 read, 0 made, -1. */
-static int find_network(struct th_store *store, const char *network,
-	int64_t *number, struct th_subnet *subnet, struct th_error *err)
-{
-	struct th_query *query = NULL;
-	int rc, prefix6;
-
-	memset(subnet, 0, sizeof(*subnet));
-	if (th_db_query(store->db, &query, err,
-		    "SELECT number, subnet4, subnet6 FROM networks"
-		    " WHERE name=?",
-		    "t", network))
+	if (th_network_list(store, name, &rows, &count, err))
 		return -1;
-	rc = th_query_next(query, err);
-	if (rc == 1) {
-		*number = th_query_int(query, 0);
-		if (!parse_block(th_query_text(query, 1), AF_INET,
-			    &subnet->base4, &subnet->prefix4))
-			rc = th_fail(err, TH_FAILED,
-				"the state holds no valid addresses for the "
-				"network \"%s\"",
-				network);
-		else
-			subnet->has6 = parse_block(th_query_text(query, 2),
-				AF_INET6, &subnet->base6, &prefix6);
-	}
-	th_query_end(query);
-	if (rc)
-		return rc;
-	if (th_db_run(store->db, err,
-		    "INSERT INTO networks(name, number, subnet4, subnet6,"
-		    " created_us) SELECT ?, coalesce(max(number), -1) + 1,"
-		    " '', '', ? FROM networks",
-		    "ti", network, th_clock_now_us()) ||
-		th_db_number(store->db, 0, number, err,
-			"SELECT number FROM networks WHERE name=?", "t",
-			network))
-		return -1;
+	if (count)
+		*row = rows[0];
+	free(rows);
+	if (!count)
+		return th_fail(err, TH_NOT_FOUND,
+			"the network \"%s\" is not there any more", name);
 	return 0;
 }
 
-static int bring_up(struct th_store *store, const char *network, int64_t number,
+/* The subnet stays what it was, unless the host has got a route to it since
+ * then and nobody has asked for it. */
+static int settle_subnet(struct th_store *store,
+	const struct th_network_row *row, const char *bridge,
 	struct th_subnet *subnet, struct th_error *err)
 {
-	char bridge[IFNAMSIZ], table[32];
+	bool known = subnet_read(row, subnet);
+	bool routed = known && subnet_routed(subnet, bridge);
+
+	if (routed && row->given4) {
+		th_fail(err, TH_IN_USE,
+			"the network \"%s\" cannot come up: a route of this "
+			"host leads into its subnet %s",
+			row->name, row->subnet4);
+		return th_hint(err, "`ip route` shows it; or make another "
+				    "network with another subnet");
+	}
+	if (!known || routed || (!subnet->has6 && !row->given6))
+		return subnet_choose(store, row, subnet, err);
+	subnet->has6 = subnet->has6 && access("/proc/net/if_inet6", F_OK) == 0;
+	return 0;
+}
+
+static int bring_up(struct th_store *store, const struct th_network_row *row,
+	const char *bridge, struct th_subnet *subnet, struct th_error *err)
+{
 	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];
 
-	bridge_name(store, number, bridge);
-	table_name(store, table);
-	if (choose_subnet(store, subnet, err) ||
+	if (settle_subnet(store, row, bridge, subnet, err) ||
 		th_link_bridge(bridge, subnet, err))
 		return -1;
-	if (th_filter_open(table, bridge, subnet, err) ||
-		th_forwarding_take(store->tag, err)) {
-		th_filter_close(table, NULL);
-		th_link_remove(bridge, NULL);
+	subnet_write(subnet, four, six);
+	return th_network_set_subnets(store, row->name, four,
+		row->given6 ? row->subnet6 : six, err);
+}
+
+/* The rules of all networks that are up, the one with this name included. */
+static int write_filter(
+	struct th_store *store, const char *also, struct th_error *err)
+{
+	struct th_filter_network *list;
+	struct th_network_row *rows = NULL;
+	size_t count = 0, up = 0;
+	char table[32];
+	int rc;
+
+	if (th_network_list(store, NULL, &rows, &count, err))
+		return -1;
+	list = calloc(count + 1, sizeof(*list));
+	for (size_t i = 0; list && i < count; i++) {
+		if ((!rows[i].running && (!also ||
+			    strcmp(rows[i].name, also) != 0)) ||
+			!subnet_read(&rows[i], &list[up].subnet))
+			continue;
+		bridge_name(store, rows[i].number, list[up].bridge);
+		list[up++].internal = rows[i].internal;
+	}
+	table_name(store, table);
+	rc = list ? th_filter_write(table, list, up, err) : th_fail_memory(err);
+	free(list);
+	free(rows);
+	return rc;
+}
+
+/* The lowest place that nobody has or asks for. */
+static int free_slot(struct th_store *store, const struct th_network_row *row,
+	const struct th_subnet *subnet, int64_t *slot, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int last = th_subnet_last(subnet), rc;
+	unsigned char *taken = calloc(1, (size_t)last / 8 + 1);
+
+	if (!taken)
+		return th_fail_memory(err);
+	if (th_db_query(store->db, &query, err,
+		    "SELECT address4 FROM addresses WHERE network=?1 UNION ALL"
+		    " SELECT address4 FROM network_uses WHERE network=?1"
+		    " AND address4<>''",
+		    "t", row->name)) {
+		free(taken);
 		return -1;
 	}
-	format_subnet(subnet, four, six);
-	return th_db_run(store->db, err,
-		"UPDATE networks SET subnet4=?, subnet6=? WHERE name=?", "ttt",
-		four, six, network);
-}
+	while ((rc = th_query_next(query, err)) == 1) {
+		struct in_addr address;
+		int one = inet_pton(AF_INET, th_query_text(query, 0),
+				  &address) == 1
+			? subnet_slot4(subnet, address)
+			: -1;
 
-static int take_slot(struct th_store *store, const char *network,
-	const char *container, const struct th_subnet *subnet, int64_t *slot,
-	struct th_joined *joined, struct th_error *err)
-{
-	struct in_addr four;
-	struct in6_addr six;
-
-	if (th_db_number(store->db, 2, slot, err,
-		    "SELECT min(slot) + 1 FROM (SELECT 1 AS slot UNION ALL"
-		    " SELECT slot FROM addresses WHERE network=?1) AS taken"
-		    " WHERE NOT EXISTS(SELECT 1 FROM addresses"
-		    " WHERE network=?1 AND slot=taken.slot + 1)",
-		    "t", network))
+		if (one >= 0)
+			taken[one / 8] |= (unsigned char)(1 << one % 8);
+	}
+	th_query_end(query);
+	*slot = 2;
+	while (*slot <= last && taken[*slot / 8] & 1 << *slot % 8)
+		(*slot)++;
+	free(taken);
+	if (rc < 0)
 		return -1;
-	if (*slot > LAST_SLOT)
+	if (*slot > last)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"the network \"%s\" has no free address left", network);
-	four = th_subnet_address4(subnet, (int)*slot);
-	six = th_subnet_address6(subnet, (int)*slot);
-	inet_ntop(AF_INET, &four, joined->address4, TH_ADDRESS_TEXT);
-	joined->address6[0] = '\0';
-	if (subnet->has6)
-		inet_ntop(AF_INET6, &six, joined->address6, TH_ADDRESS_TEXT);
-	return th_db_run(store->db, err,
-		"INSERT INTO addresses(network, slot, container, address4,"
-		" address6) VALUES(?, ?, ?, ?, ?)",
-		"titt"
-		"t",
-		network, *slot, container, joined->address4, joined->address6);
+			"the network \"%s\" has no free address left",
+			row->name);
+	return 0;
 }
 
-int th_network_join(struct th_store *store, const char *network,
-	const char *container, int netns, struct th_joined *joined,
+/* Gives the container its addresses: those it asks for, or the next ones. */
+static int take_addresses(struct th_store *store,
+	const struct th_network_row *row, const struct th_network_use *use,
+	const char *container, const struct th_subnet *subnet,
+	struct th_plug *plug, struct th_error *err)
+{
+	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT] = "";
+	int64_t slot = 0;
+
+	if (use->address4[0] &&
+		inet_pton(AF_INET, use->address4, &plug->four) == 1)
+		slot = subnet_slot4(subnet, plug->four);
+	else if (free_slot(store, row, subnet, &slot, err))
+		return -1;
+	plug->four = th_subnet_address4(subnet, (int)slot);
+	inet_ntop(AF_INET, &plug->four, four, sizeof(four));
+	if (subnet->has6) {
+		plug->six = th_subnet_address6(subnet, (int)slot);
+		if (use->address6[0])
+			inet_pton(AF_INET6, use->address6, &plug->six);
+		inet_ntop(AF_INET6, &plug->six, six, sizeof(six));
+	}
+	if (th_db_run(store->db, err,
+		    "INSERT INTO addresses(network, slot, container, address4,"
+		    " address6) VALUES(?, ?, ?, ?, ?)",
+		    "titt"
+		    "t",
+		    use->network, slot, container, four, six) == 0)
+		return 0;
+	if (err->code == TH_IN_USE) {
+		th_error_clear(err);
+		th_fail(err, TH_IN_USE,
+			"the address %s on the network \"%s\" is held by "
+			"another container",
+			four, use->network);
+	}
+	return -1;
+}
+
+/* One network of a container. */
+struct berth {
+	struct th_network_row row;
+	struct th_subnet subnet;
+	struct th_plug plug;
+	char bridge[IFNAMSIZ], outside[IFNAMSIZ], inside[IFNAMSIZ];
+};
+
+/* With the networks locked, in a transaction. */
+static int take_berth(struct th_store *store, const char *container,
+	const struct th_network_use *use, struct berth *berth,
 	struct th_error *err)
 {
-	char bridge[IFNAMSIZ], device[IFNAMSIZ];
-	struct th_subnet subnet = {0};
-	int64_t number = 0, slot = 0;
+	bool down;
+
+	if (read_row(store, use->network, &berth->row, err))
+		return -1;
+	bridge_name(store, berth->row.number, berth->bridge);
+	down = !if_nametoindex(berth->bridge);
+	if (down) {
+		if (bring_up(store, &berth->row, berth->bridge, &berth->subnet,
+			    err))
+			return -1;
+		if (write_filter(store, use->network, err) ||
+			(!store->ordinary && th_forwarding_take(store->tag, err)))
+			return -1;
+	} else if (!subnet_read(&berth->row, &berth->subnet)) {
+		return th_fail(err, TH_FAILED,
+			"the state holds no valid addresses for the network "
+			"\"%s\"",
+			use->network);
+	}
+	return take_addresses(store, &berth->row, use, container,
+		&berth->subnet, &berth->plug, err);
+}
+
+/* The first one with a way out has the default routes. */
+static void choose_way_out(
+	struct berth *berths, size_t count, struct th_joined *joined)
+{
+	struct berth *main = &berths[0];
+
+	for (size_t i = count; i > 0; i--) {
+		if (!berths[i - 1].row.internal)
+			main = &berths[i - 1];
+	}
+	joined->way_out = main->plug.gateway4 = !main->row.internal;
+	joined->way_out6 = main->plug.gateway6 = !main->row.internal &&
+		main->subnet.has6 && th_forwarding_has6();
+	inet_ntop(AF_INET, &main->plug.four, joined->address4, TH_ADDRESS_TEXT);
+	joined->address6[0] = '\0';
+	if (main->subnet.has6)
+		inet_ntop(AF_INET6, &main->plug.six, joined->address6,
+			TH_ADDRESS_TEXT);
+}
+
+static int plug_in(struct berth *berth, const char *container, size_t number,
+	int netns, struct th_error *err)
+{
+	device_name(container, number, berth->outside);
+	snprintf(berth->inside, IFNAMSIZ, "eth%u", (unsigned int)number % 10);
+	berth->plug.outside = berth->outside;
+	berth->plug.inside = berth->inside;
+	berth->plug.bridge = berth->bridge;
+	berth->plug.netns = netns;
+	return th_link_join(&berth->plug, &berth->subnet, err);
+}
+
+int th_network_join(struct th_store *store, const char *container, int netns,
+	struct th_joined *joined, struct th_error *err)
+{
+	struct th_network_use uses[TH_NETWORKS_MAX];
+	struct berth *berths = calloc(TH_NETWORKS_MAX, sizeof(*berths));
+	size_t count = 0;
+	int lock, rc;
+
+	lock = berths ? lock_networks(store, err) : th_fail_memory(err);
+	if (lock < 0) {
+		free(berths);
+		return -1;
+	}
+	rc = th_db_begin(store->db, err);
+	if (rc == 0) {
+		rc = th_network_uses(store, container, uses, &count, err);
+		for (size_t i = 0; rc == 0 && i < count; i++)
+			rc = take_berth(store, container, &uses[i],
+				&berths[i], err);
+		rc = th_db_end(store->db, rc, err);
+	}
+	/* Who holds an address keeps the bridge: the lock can go. */
+	th_close(&lock);
+	if (rc)
+		th_network_tidy(store, NULL);
+	if (rc == 0 && count)
+		choose_way_out(berths, count, joined);
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = plug_in(&berths[i], container, i, netns, err);
+	free(berths);
+	return rc;
+}
+
+/* ---- packets from outside ---- */
+
+static size_t describe_ports(const struct th_joined *joined,
+	const struct th_port_row *rows, size_t count,
+	struct th_filter_port *ports)
+{
+	size_t used = 0;
+
+	for (size_t i = 0; i < count; i++) {
+		struct th_filter_port *port = &ports[used];
+		bool six = strchr(rows[i].address, ':') != NULL;
+		int family = six ? AF_INET6 : AF_INET;
+		const uint8_t *host = port->host.s6_addr;
+
+		memset(port, 0, sizeof(*port));
+		port->family = family;
+		port->udp = strcmp(rows[i].protocol, "udp") == 0;
+		port->host_port = (uint16_t)rows[i].host_port;
+		port->port = (uint16_t)rows[i].port;
+		if (!(six ? joined->way_out6 : joined->way_out) ||
+			inet_pton(family, rows[i].address, &port->host) != 1 ||
+			inet_pton(family,
+				six ? joined->address6 : joined->address4,
+				&port->to) != 1)
+			continue;
+		/* Nobody outside can reach the loopback. */
+		if (six ? IN6_IS_ADDR_LOOPBACK(&port->host) : host[0] == 127)
+			continue;
+		port->any = six ? IN6_IS_ADDR_UNSPECIFIED(&port->host)
+				: !host[0] && !host[1] && !host[2] && !host[3];
+		used++;
+	}
+	return used;
+}
+
+int th_network_lead(struct th_store *store, const struct th_joined *joined,
+	const struct th_port_row *port_rows, size_t count, struct th_error *err)
+{
+	struct th_filter_port *ports = calloc(count + 1, sizeof(*ports));
+	struct th_error first = {0};
+	char table[32];
+	int lock, rc;
+
+	if (!ports)
+		return th_fail_memory(err);
+	table_name(store, table);
+	count = describe_ports(joined, port_rows, count, ports);
+	rc = th_filter_publish(table, ports, count, &first);
+	/* Somebody may have thrown away all rules of the host, ours with
+	 * them. */
+	if (rc) {
+		lock = lock_networks(store, err);
+		rc = lock < 0 ? -1 : write_filter(store, NULL, err);
+		th_close(&lock);
+		if (rc == 0)
+			rc = th_filter_publish(table, ports, count, err);
+	}
+	free(ports);
+	return rc;
+}
+
+void th_network_unlead(struct th_store *store, const struct th_joined *joined,
+	const struct th_port_row *port_rows, size_t count)
+{
+	struct th_filter_port *ports = calloc(count + 1, sizeof(*ports));
+	char table[32];
+
+	if (!ports)
+		return;
+	table_name(store, table);
+	count = describe_ports(joined, port_rows, count, ports);
+	th_filter_withdraw(table, ports, count);
+	if (count)
+		th_filter_forget(ports[0].family, &ports[0].to);
+	for (size_t i = 1; i < count; i++) {
+		if (ports[i].family != ports[i - 1].family)
+			th_filter_forget(ports[i].family, &ports[i].to);
+	}
+	free(ports);
+}
+
+/* ---- going down ---- */
+
+int th_network_tidy(struct th_store *store, struct th_error *err)
+{
+	struct th_network_row *rows = NULL;
+	size_t count = 0, up = 0, gone = 0;
+	char table[32];
 	int lock, rc;
 
 	lock = lock_networks(store, err);
 	if (lock < 0)
 		return -1;
-	rc = th_db_begin(store->db, err);
-	if (rc == 0) {
-		rc = find_network(store, network, &number, &subnet, err);
-		bridge_name(store, number, bridge);
-		if (rc >= 0 && (rc == 0 || !if_nametoindex(bridge)))
-			rc = bring_up(store, network, number, &subnet, err);
-		if (rc >= 0)
-			rc = take_slot(store, network, container, &subnet,
-				&slot, joined, err);
-		rc = th_db_end(store->db, rc, err);
-	}
-	/* Who holds an address keeps the bridge: the lock can go. */
-	th_close(&lock);
-	if (rc) {
-		th_network_tidy(store, NULL);
-		return -1;
-	}
-	device_name(container, device);
-	return th_link_join(device, bridge, netns, &subnet, (int)slot, err);
-}
-
-int th_network_tidy(struct th_store *store, struct th_error *err)
-{
-	struct th_query *query = NULL;
-	char table[32];
-	int lock, rc, used = 0;
-
-	lock = lock_networks(store, err);
-	if (lock < 0)
-		return -1;
-	rc = th_db_query(store->db, &query, err,
-		"SELECT number, EXISTS(SELECT 1 FROM addresses"
-		" WHERE network=name) FROM networks",
-		"");
-	while (rc == 0 && (rc = th_query_next(query, err)) == 1) {
+	rc = th_network_list(store, NULL, &rows, &count, err);
+	for (size_t i = 0; rc == 0 && i < count; i++) {
 		char bridge[IFNAMSIZ];
 
-		rc = 0;
-		bridge_name(store, th_query_int(query, 0), bridge);
-		if (th_query_int(query, 1))
-			used++;
-		else if (if_nametoindex(bridge))
+		bridge_name(store, rows[i].number, bridge);
+		if (rows[i].running) {
+			up++;
+		} else if (if_nametoindex(bridge)) {
 			rc = th_link_remove(bridge, err);
+			gone++;
+		}
 	}
-	th_query_end(query);
-	if (rc == 0 && !used) {
+	free(rows);
+	if (rc == 0 && !up) {
 		table_name(store, table);
 		rc = th_filter_close(table, err);
-		th_forwarding_give(store->tag);
+		if (!store->ordinary)
+			th_forwarding_give(store->tag);
+	} else if (rc == 0 && gone) {
+		rc = write_filter(store, NULL, err);
 	}
 	th_close(&lock);
 	return rc;
 }
 
-void th_network_unplugged(const char *container)
+/* ---- names of devices ---- */
+
+static void await_gone(const char *device)
 {
 	const struct timespec step = {.tv_nsec = 2000000};
-	char device[IFNAMSIZ];
 
-	device_name(container, device);
 	for (int tries = 0; tries < 500; tries++) {
 		if (!if_nametoindex(device))
 			return;
@@ -316,8 +446,23 @@ void th_network_unplugged(const char *container)
 	th_link_remove(device, NULL);
 }
 
+void th_network_unplugged(const char *container)
+{
+	char device[IFNAMSIZ];
+
+	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
+		device_name(container, i, device);
+		await_gone(device);
+	}
+}
+
+bool th_network_is_with(const char *name)
+{
+	return strncmp(name, TH_NETWORK_WITH, strlen(TH_NETWORK_WITH)) == 0;
+}
+
 bool th_network_is_shared(const char *name)
 {
 	return strcmp(name, "host") != 0 && strcmp(name, "none") != 0 &&
-		strcmp(name, TH_NETWORK_OWN) != 0;
+		strcmp(name, TH_NETWORK_OWN) != 0 && !th_network_is_with(name);
 }

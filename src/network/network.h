@@ -6,38 +6,68 @@
 #include <stdbool.h>
 
 #include "base/error.h"
+#include "network/link.h"
 #include "store/container_state.h"
+#include "store/network_state.h"
 #include "store/store.h"
 
 /* The network of containers that name no other. */
 #define TH_NETWORK_DEFAULT "quayside"
 
 /* A network that only the container itself is in: its ports can be published,
- * and nothing else leads in or out. What an ordinary user has. */
+ * and nothing else leads in or out. */
 #define TH_NETWORK_OWN "own"
 
-/* True for one that has a bridge; "host", "none" and "own" have none. */
-bool th_network_is_shared(const char *name);
+/* Before the ID of the container whose network is shared. */
+#define TH_NETWORK_WITH "with:"
 
+/* True for those that have a bridge; "host", "none", "own" and "with:" have
+ * none. */
+bool th_network_is_shared(const char *name);
+/* True for what shares the network of another container. */
+bool th_network_is_with(const char *name);
+
+/* Where a container is found. */
 struct th_joined {
+	/* On its first network with a way out, or else its first one. */
 	char address4[TH_ADDRESS_TEXT];
-	char address6[TH_ADDRESS_TEXT]; /* empty where the host has no IPv6 */
+	char address6[TH_ADDRESS_TEXT]; /* empty where there is no IPv6 */
+	bool way_out; /* it can answer whoever talks to it from outside */
+	bool way_out6;
 };
 
-/* Plugs the network namespace of a container into the network: the bridge
- * where it is missing, a device pair, addresses that the state keeps until
+/* Plugs the network namespace of a container into its networks: the bridges
+ * where they are missing, device pairs, addresses that the state keeps until
  * the container stops. */
-int th_network_join(struct th_store *store, const char *network,
-	const char *container, int netns, struct th_joined *joined,
+int th_network_join(struct th_store *store, const char *container, int netns,
+	struct th_joined *joined, struct th_error *err);
+
+/* Leads packets from outside to the container's published ports, with the
+ * client's address; and takes that back. port_rows are the state's. */
+int th_network_lead(struct th_store *store, const struct th_joined *joined,
+	const struct th_port_row *port_rows, size_t count,
 	struct th_error *err);
+void th_network_unlead(struct th_store *store, const struct th_joined *joined,
+	const struct th_port_row *port_rows, size_t count);
 
 /* Takes down the bridges, rules and settings that no running container needs
  * any more. Called after a container has stopped; without anything to do it
  * costs one look. */
 int th_network_tidy(struct th_store *store, struct th_error *err);
 
-/* Waits until the container's device pair is gone (the kernel removes it a
- * moment after the last process) and removes it by force after a while. */
+/* Waits until the container's device pairs are gone (the kernel removes them a
+ * moment after the last process) and removes them by force after a while. */
 void th_network_unplugged(const char *container);
+
+/* Reads "10.20.0.0/24" or "fd20::/64", whose host part must be zero, into the
+ * subnet; TH_USAGE otherwise, or where it leaves no room for containers. */
+int th_network_parse_subnet(
+	const char *text, struct th_subnet *subnet, struct th_error *err);
+/* TH_IN_USE where a route of the host or another network has the block. */
+int th_network_check_subnet(struct th_store *store, const char *name,
+	const struct th_subnet *subnet, struct th_error *err);
+/* TH_USAGE where a container cannot have the address in the subnet. */
+int th_network_check_address(const struct th_network_row *network,
+	const char *address, struct th_error *err);
 
 #endif

@@ -26,4 +26,8 @@ void th_subordinate_find(
 int th_user_enter(const char *name, uid_t uid, gid_t gid, bool *single,
 	struct th_error *err);
 
+/* Moves this process, which must have one thread, into a user namespace that
+ * th_user_enter has made for another one, and into a new mount namespace. */
+int th_user_join(int users, struct th_error *err);
+
 #endif

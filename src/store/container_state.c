@@ -194,6 +194,24 @@ int state_rows(struct th_query *query, size_t size,
 	return 0;
 }
 
+int state_names(struct th_db *db, struct th_strings *names,
+	struct th_error *err, const char *sql, const char *key)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	if (th_db_query(db, &query, err, sql, "t", key))
+		return -1;
+	while ((rc = th_query_next(query, err)) == 1) {
+		if (th_strings_add(names, th_query_text(query, 0))) {
+			rc = th_fail_memory(err);
+			break;
+		}
+	}
+	th_query_end(query);
+	return rc < 0 ? -1 : 0;
+}
+
 static void read_item(struct th_query *query, void *item)
 {
 	read_row(query, item);

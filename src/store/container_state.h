@@ -13,6 +13,7 @@
 
 #define TH_NAME_MAX 64
 #define TH_ADDRESS_TEXT 48
+#define TH_NETWORK_TEXT 256
 #define TH_POLICY_TEXT 128
 #define TH_PROBE_TEXT 512
 
@@ -42,7 +43,8 @@ struct th_container_row {
 	char image[TH_DIGEST_TEXT];
 	char image_name[TH_REFERENCE_MAX];
 	char command[256]; /* for people; may be cut */
-	char network[TH_NAME_MAX];
+	/* "host", "none", "own", "with:ID", or names with commas between. */
+	char network[TH_NETWORK_TEXT];
 	enum th_state state;
 	enum th_outcome outcome;
 	int code;

@@ -117,5 +117,28 @@ static const char *const step_5[] = {
 	"ALTER TABLE containers ADD COLUMN aliases TEXT NOT NULL DEFAULT ''",
 	NULL};
 
+static const char *const step_6[] = {
+	/* Which parts of its subnets a person chose; whether it has no way out;
+	 * whether it came by itself. */
+	"ALTER TABLE networks ADD COLUMN given4 INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE networks ADD COLUMN given6 INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE networks ADD COLUMN internal INTEGER NOT NULL DEFAULT 0",
+	"ALTER TABLE networks ADD COLUMN by_hand INTEGER NOT NULL DEFAULT 0",
+	/* Networks that a container is to be on, and addresses it asks for. */
+	"CREATE TABLE network_uses(container TEXT NOT NULL"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" position INTEGER NOT NULL, network TEXT NOT NULL"
+	" REFERENCES networks(name), address4 TEXT NOT NULL,"
+	" address6 TEXT NOT NULL, PRIMARY KEY(container, position))"
+	" WITHOUT ROWID",
+	"CREATE INDEX network_uses_network ON network_uses(network)",
+	"INSERT OR IGNORE INTO networks(name, number, subnet4, subnet6,"
+	" created_us) SELECT DISTINCT network, (SELECT coalesce(max(number),"
+	" -1) + 1 FROM networks), '', '', created_us FROM containers"
+	" WHERE network='quayside' GROUP BY network",
+	"INSERT INTO network_uses SELECT id, 0, network, '', '' FROM containers"
+	" WHERE network IN (SELECT name FROM networks)",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4, step_5};
+	step_1, step_2, step_3, step_4, step_5, step_6};

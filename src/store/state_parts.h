@@ -4,6 +4,7 @@
 
 #include <stddef.h>
 
+#include "base/buffer.h"
 #include "store/container_state.h"
 
 /* A column of the current row as text of at most size bytes. */
@@ -15,6 +16,9 @@ void *state_grow(void **list, size_t count, size_t size);
 int state_rows(struct th_query *query, size_t size,
 	void (*read)(struct th_query *query, void *item), void **list,
 	size_t *count, struct th_error *err);
+/* The first column of all rows of a query with one text to fill in. */
+int state_names(struct th_db *db, struct th_strings *names,
+	struct th_error *err, const char *sql, const char *key);
 /* Records one event, with the name that the container has at this time. */
 int state_add_event(struct th_db *db, const char *id, const char *from,
 	const char *to, const char *cause, const char *actor,

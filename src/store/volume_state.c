@@ -102,23 +102,11 @@ int th_volume_use(struct th_store *store, const char *name,
 int th_volume_users(struct th_store *store, const char *name,
 	struct th_strings *names, struct th_error *err)
 {
-	struct th_query *query = NULL;
-	int rc;
-
-	if (th_db_query(store->db, &query, err,
-		    "SELECT DISTINCT c.name FROM volume_uses u"
-		    " JOIN containers c ON c.id=u.container WHERE u.volume=?"
-		    " ORDER BY c.created_us",
-		    "t", name))
-		return -1;
-	while ((rc = th_query_next(query, err)) == 1) {
-		if (th_strings_add(names, th_query_text(query, 0))) {
-			rc = th_fail_memory(err);
-			break;
-		}
-	}
-	th_query_end(query);
-	return rc < 0 ? -1 : 0;
+	return state_names(store->db, names, err,
+		"SELECT DISTINCT c.name FROM volume_uses u"
+		" JOIN containers c ON c.id=u.container WHERE u.volume=?"
+		" ORDER BY c.created_us",
+		name);
 }
 
 /* Moved away first: what the state still knows then is an empty volume, and

@@ -313,10 +313,9 @@ static void check_leftovers(void)
 	CHECK_INT(entries_of(path), 0);
 	snprintf(path, sizeof(path), "%s/tmp", world_store);
 	CHECK_INT(entries_of(path), 0);
-	snprintf(path, sizeof(path), "%s/run/network.lock", world_store);
-	unlink(path);
-	snprintf(path, sizeof(path), "%s/run/names-quayside.lock", world_store);
-	unlink(path);
+	as_root("sh -c 'cd %s/run && rm -f network.lock pilot.lock "
+		"names-*.lock'",
+		world_store);
 	snprintf(path, sizeof(path), "%s/run", world_store);
 	CHECK_INT(entries_of(path), 0);
 }

@@ -26,7 +26,7 @@ static void check(const char *kind, const char *text, struct th_settings *out,
 	else if (strcmp(kind, "workdir") == 0)
 		out->workdir = text;
 	else
-		out->network = text;
+		th_strings_add(&out->network_texts, text);
 	th_settings_check(out, problems);
 }
 

@@ -1,0 +1,26 @@
+/* The networks that a container's settings name. */
+#ifndef TH_CONTAINER_NETWORKS_H
+#define TH_CONTAINER_NETWORKS_H
+
+#include "container/container.h"
+
+/* Reads the texts ("quayside", "berths,address=10.20.0.9", "host", "none",
+ * "own", "with:NAME") into the settings; each one that is wrong becomes a
+ * problem. */
+void networks_parse(
+	struct th_settings *settings, struct th_problems *problems);
+/* What only the state knows: the container whose network is shared, and whether
+ * addresses can be had. */
+void networks_check(const struct th_context *context,
+	struct th_settings *settings, struct th_problems *problems);
+/* Makes those that are missing, and notes their names in the settings; and
+ * takes those away again. */
+int networks_make(struct th_store *store, struct th_settings *settings,
+	struct th_error *err);
+void networks_undo(struct th_store *store, const struct th_settings *settings);
+
+/* The text for people: the name of a container instead of its ID. */
+const char *th_network_text(const struct th_context *context,
+	const char *network, char text[TH_NETWORK_TEXT]);
+
+#endif

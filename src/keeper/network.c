@@ -1,0 +1,323 @@
+/* The network of one run: joined before the program starts, left after it. */
+#include <errno.h>
+#include <fcntl.h>
+#include <sched.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "network/names.h"
+#include "network/within.h"
+
+/* Those who come at once are told together. */
+#define TELL_TOGETHER_MS 250
+
+static bool is_shared(const struct keeper *keeper)
+{
+	return keeper->plan.network &&
+		th_network_is_shared(keeper->plan.network);
+}
+
+/* ---- where an ordinary user's networks are ---- */
+
+static bool has_gone(int connection)
+{
+	char byte;
+
+	return recv(connection, &byte, 1, MSG_PEEK | MSG_DONTWAIT) == 0;
+}
+
+/* Connected once, for all runs: the pilot stays as long as we do. */
+static int find_pilot(struct keeper *keeper, struct th_error *err)
+{
+	struct th_pilot *pilot = &keeper->pilot;
+	int rc;
+
+	if (pilot->connection >= 0 && has_gone(pilot->connection))
+		th_pilot_close(pilot);
+	if (pilot->connection >= 0)
+		return 0;
+	rc = th_pilot_connect(keeper->store->run_fd, pilot, err);
+	if (rc == 0) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"the program that holds your networks (tidyhull-pilot) "
+			"does not run");
+		th_hint(err, "tidyhull start %s starts it",
+			keeper->plan.name);
+	}
+	return rc == 1 ? 0 : -1;
+}
+
+struct work {
+	struct keeper *keeper;
+	int (*work)(struct keeper *keeper, struct th_error *err);
+};
+
+static int do_work(void *arg, struct th_error *err)
+{
+	const struct work *work = arg;
+
+	return work->work(work->keeper, err);
+}
+
+/* Does it where the bridges are: on the host, or in the pilot's namespace. */
+static int at_bridges(struct keeper *keeper,
+	int (*work)(struct keeper *keeper, struct th_error *err),
+	struct th_error *err)
+{
+	struct work arg = {keeper, work};
+
+	if (!keeper->store->ordinary)
+		return work(keeper, err);
+	if (keeper->pilot.netns < 0)
+		return 0;
+	return th_within(keeper->pilot.netns, do_work, &arg, err);
+}
+
+/* ---- joining ---- */
+
+static int join(struct keeper *keeper, struct th_error *err)
+{
+	return th_network_join(keeper->store, keeper->id, keeper->netns_fd,
+		&keeper->joined, err);
+}
+
+/* The network of another container, which runs. */
+int keeper_find_network(struct keeper *keeper, struct th_error *err)
+{
+	struct th_bundle *bundle = &keeper->bundle;
+	struct th_container_row row;
+	const char *id;
+	char path[64];
+	int rc;
+
+	memset(&keeper->joined, 0, sizeof(keeper->joined));
+	if (is_shared(keeper) && keeper->store->ordinary)
+		return find_pilot(keeper, err);
+	if (!th_network_is_with(keeper->plan.network))
+		return 0;
+	id = keeper->plan.network + strlen(TH_NETWORK_WITH);
+	rc = th_state_get(keeper->store->db, id, &row, err);
+	if (rc < 0)
+		return -1;
+	if (rc == 0 || (row.state != TH_STATE_RUNNING &&
+			       row.state != TH_STATE_PAUSED)) {
+		th_fail(err, TH_NOT_FOUND,
+			"the container \"%s\", whose network is to be shared, "
+			"%s",
+			rc ? row.name : id, rc ? "does not run" : "is gone");
+		return rc ? th_hint(err, "tidyhull start %s", row.name)
+			  : th_hint(err, "make this one anew");
+	}
+	snprintf(path, sizeof(path), "/proc/%d/ns/net", row.pid);
+	keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
+	if (keeper->netns_fd < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the network of the container \"%s\"",
+			row.name);
+	bundle->joins[bundle->join_count].flag = CLONE_NEWNET;
+	bundle->joins[bundle->join_count].path =
+		th_format("/proc/self/fd/%d", keeper->netns_fd);
+	if (!bundle->joins[bundle->join_count++].path)
+		return th_fail_memory(err);
+	th_state_addresses(keeper->store->db, id, keeper->joined.address4,
+		keeper->joined.address6, err);
+	return th_names_copy(keeper->store, id, keeper->id, err);
+}
+
+static void add_extra_hosts(struct keeper *keeper, struct th_buf *text)
+{
+	struct th_error ignored = {0};
+	struct th_buf file;
+
+	th_buf_init(&file, 1 << 20);
+	if (th_file_read(keeper->folder_fd, TH_NAMES_EXTRA, &file, &ignored) ==
+		1)
+		th_buf_add(text, file.data, file.len);
+	th_buf_release(&file);
+}
+
+/* Of one that has no neighbours. */
+static int write_hosts(struct keeper *keeper, struct th_error *err)
+{
+	const char *name = keeper->bundle.hostname ? keeper->bundle.hostname
+						   : keeper->plan.name;
+	struct th_buf text;
+	int fd, rc = 0;
+
+	th_buf_init(&text, 65536);
+	/* Without an address of its own it finds itself all the same. */
+	th_buf_addf(&text,
+		"127.0.0.1 localhost\n::1 localhost\n127.0.0.1 %s\n", name);
+	add_extra_hosts(keeper, &text);
+	/* In place: the file may be mounted inside already. */
+	fd = openat(keeper->folder_fd, "hosts",
+		O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+	if (fd < 0 || th_write_all(fd, text.data, text.len))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot write the container's hosts file");
+	th_close(&fd);
+	th_buf_release(&text);
+	return rc;
+}
+
+/* The relay gets copies: the ports are held until the last run has ended. */
+int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
+{
+	int rc = 0;
+
+	for (size_t i = 0; i < keeper->port_count; i++) {
+		int copies[2] = {-1, -1};
+
+		if (keeper->plan.ports[i].handoff &&
+			keeper->phase != PHASE_WAIT)
+			continue;
+		for (int f = 0; f < 2; f++) {
+			int fd = keeper->port_fds[i][f];
+
+			if (fd >= 0)
+				copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
+			if (fd >= 0)
+				fcntl(fd, F_SETFL, O_NONBLOCK);
+		}
+		rc |= th_relay_serve(
+			keeper->relay, &keeper->plan.ports[i], copies, err);
+	}
+	return rc;
+}
+
+/* The ports that are led to the container: all that it does not take over
+ * itself. To be freed. */
+static struct th_port_row *led_ports(const struct keeper *keeper, size_t *count)
+{
+	struct th_port_row *rows =
+		calloc(keeper->port_row_count + 1, sizeof(*rows));
+	size_t at = 0;
+
+	*count = 0;
+	for (size_t i = 0; rows && i < keeper->port_count; i++) {
+		for (int f = 0; f < 2; f++) {
+			if (keeper->port_fds[i][f] < 0)
+				continue;
+			if (!keeper->plan.ports[i].handoff)
+				rows[(*count)++] = keeper->port_rows[at];
+			at++;
+		}
+	}
+	return rows;
+}
+
+/* For packets from outside: a host's matter. */
+static int lead_ports(struct keeper *keeper, struct th_error *err)
+{
+	struct th_port_row *rows;
+	size_t count;
+	int rc;
+
+	if (!is_shared(keeper) || keeper->store->ordinary)
+		return 0;
+	rows = led_ports(keeper, &count);
+	if (!rows)
+		return th_fail_memory(err);
+	rc = count ? th_network_lead(keeper->store, &keeper->joined, rows,
+			     count, err)
+		   : 0;
+	free(rows);
+	keeper->led = rc == 0 && count > 0;
+	return rc;
+}
+
+void keeper_unlead_ports(struct keeper *keeper)
+{
+	struct th_port_row *rows;
+	size_t count;
+
+	if (!keeper->led)
+		return;
+	keeper->led = false;
+	rows = led_ports(keeper, &count);
+	if (rows)
+		th_network_unlead(
+			keeper->store, &keeper->joined, rows, count);
+	free(rows);
+}
+
+static int make_relay(struct keeper *keeper, struct th_error *err)
+{
+	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
+
+	if (keeper->port_count == 0)
+		return 0;
+	keeper->relay = th_relay_new(&keeper->loop, keeper->netns_fd,
+		own ? "127.0.0.1" : keeper->joined.address4,
+		own ? "::1" : keeper->joined.address6);
+	if (!keeper->relay)
+		return th_fail_memory(err);
+	return keeper_serve_ports(keeper, err) || lead_ports(keeper, err) ? -1
+									  : 0;
+}
+
+int keeper_join_network(struct keeper *keeper, struct th_error *err)
+{
+	char path[64];
+
+	if (th_network_is_with(keeper->plan.network))
+		return 0;
+	if (keeper->bundle.namespaces & CLONE_NEWNET) {
+		snprintf(path, sizeof(path), "/proc/%d/ns/net",
+			(int)keeper->sandbox.pid);
+		keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
+		if (keeper->netns_fd < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot open the container's network");
+		if (is_shared(keeper) && at_bridges(keeper, join, err))
+			return -1;
+	}
+	/* On a network of several it lists the neighbours. */
+	if (keeper->joined.address4[0]
+			? th_names_write(keeper->store, keeper->id, err)
+			: write_hosts(keeper, err))
+		return -1;
+	return make_relay(keeper, err);
+}
+
+/* ---- leaving ---- */
+
+void keeper_tell_neighbours(struct keeper *keeper)
+{
+	if (!is_shared(keeper))
+		return;
+	keeper->names_us = th_clock_now_us();
+	keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
+}
+
+void keeper_tell_them_now(struct keeper *keeper)
+{
+	keeper->names_ms = 0;
+	th_names_refresh(keeper->store, keeper->plan.network, keeper->names_us);
+}
+
+static int unplug(struct keeper *keeper, struct th_error *err)
+{
+	th_network_unplugged(keeper->id);
+	return th_network_tidy(keeper->store, err);
+}
+
+/* The device pairs are the last: the kernel takes them down a moment after the
+ * namespace is let go. */
+void keeper_leave_network(struct keeper *keeper)
+{
+	struct th_error ignored = {0};
+	bool plugged = keeper->netns_fd >= 0 && is_shared(keeper);
+
+	th_close(&keeper->netns_fd);
+	if (plugged) {
+		keeper_tell_neighbours(keeper);
+		at_bridges(keeper, unplug, &ignored);
+	}
+}
