@@ -94,8 +94,7 @@ void reach_text(const struct th_context *context, const char *id, char *text,
 	free(rows);
 }
 
-static json_t *describe_places(
-	const struct th_context *context, const char *id)
+static json_t *describe_places(const struct th_context *context, const char *id)
 {
 	struct th_network_use places[TH_NETWORKS_MAX];
 	struct th_error ignored = {0};
@@ -105,9 +104,8 @@ static json_t *describe_places(
 	th_network_places(context->store, id, places, &count, &ignored);
 	for (size_t i = 0; i < count; i++)
 		json_array_append_new(list,
-			json_pack("{s:s s:s s:s}", "network",
-				places[i].network, "address",
-				places[i].address4, "address6",
+			json_pack("{s:s s:s s:s}", "network", places[i].network,
+				"address", places[i].address4, "address6",
 				places[i].address6));
 	return list;
 }
@@ -143,8 +141,7 @@ json_t *describe_container(
 		"ports", describe_ports(context, row->id), "network",
 		th_network_text(context, row->network, network), "address",
 		address4, "address6", address6);
-	json_object_set_new(
-		doc, "networks", describe_places(context, row->id));
+	json_object_set_new(doc, "networks", describe_places(context, row->id));
 	json_object_set_new(doc, "restart",
 		json_pack("{s:s s:i s:i s:o}", "policy",
 			row->restart[0] ? row->restart : "never", "tries",
@@ -167,9 +164,9 @@ json_t *describe_network(
 
 	th_network_users(context->store, row->name, &users, &ignored);
 	doc = json_pack("{s:s s:s s:s s:s s:b s:b s:b s:o s:o}", "kind",
-		"network", "name", row->name, "subnet", row->subnet4,
-		"subnet6", row->subnet6, "way-out", !row->internal, "up",
-		row->running > 0, "by-hand", (int)row->by_hand, "created",
+		"network", "name", row->name, "subnet", row->subnet4, "subnet6",
+		row->subnet6, "way-out", !row->internal, "up", row->running > 0,
+		"by-hand", (int)row->by_hand, "created",
 		json_time(row->created_us), "containers",
 		th_json_from_strings(&users));
 	th_strings_release(&users);
@@ -279,9 +276,9 @@ json_t *describe_container_fully(const struct th_context *context,
 			th_json_from_strings(&plan.port_texts), "mount",
 			th_json_from_strings(&plan.mount_texts), "env",
 			describe_env(&plan, reveal), "network",
-			describe_networks(&plan), "user", plan.settings_user, "keep", plan.keep, "stop",
-			describe_stop(&plan), "limit",
-			plan.limit ? plan.limit : "", "device",
+			describe_networks(&plan), "user", plan.settings_user,
+			"keep", plan.keep, "stop", describe_stop(&plan),
+			"limit", plan.limit ? plan.limit : "", "device",
 			th_json_from_strings(&plan.devices), "restart",
 			row->restart[0] ? row->restart : "never", "probe",
 			row->probe, "log", plan.log ? plan.log : "", "allow",

@@ -73,8 +73,9 @@ static bool needs_networks(const struct invocation *call)
 	const char *network = option_value(call, "network");
 
 	return call->verb->flags & VERB_STARTS &&
-		!(network && (strcmp(network, "none") == 0 ||
-				     strcmp(network, "host") == 0));
+		!(network &&
+			(strcmp(network, "none") == 0 ||
+				strcmp(network, "host") == 0));
 }
 
 static void tell_way_out(

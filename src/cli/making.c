@@ -10,6 +10,7 @@
 #include "cli/settings_file.h"
 #include "container/container.h"
 #include "container/env_file.h"
+#include "network/network.h"
 
 static int add_env(
 	struct th_settings *settings, const char *text, struct th_error *err)
@@ -267,8 +268,8 @@ void making_release(struct making *making)
 static bool is_overruled(const struct invocation *call, int at)
 {
 	static const char *const lists[] = {"port", "mount", "env", "env-from",
-		"secret", "network", "alias", "host", "limit", "device", "allow",
-		"capability"};
+		"secret", "network", "alias", "host", "limit", "device",
+		"allow", "capability"};
 
 	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++) {
 		if (strcmp(call->options[at].name, lists[i]) == 0)
@@ -329,6 +330,19 @@ static void note_labels(
 	}
 }
 
+/* The default one is no news; another one may be a slip of the keys. */
+static void note_networks(
+	const struct invocation *call, const struct th_settings *settings)
+{
+	for (size_t i = 0; i < settings->made_networks.count; i++) {
+		const char *name = settings->made_networks.items[i];
+
+		if (strcmp(name, TH_NETWORK_DEFAULT) != 0 && !call->quiet)
+			fprintf(stderr, "note: the network \"%s\" is new\n",
+				name);
+	}
+}
+
 int making_create(struct invocation *call, struct making *making,
 	struct th_container_row *row)
 {
@@ -351,8 +365,10 @@ int making_create(struct invocation *call, struct making *making,
 		print_plan(call, &making->settings);
 		code = -1;
 	}
-	if (code == EXIT_DONE)
+	if (code == EXIT_DONE) {
 		note_labels(call, &making->settings);
+		note_networks(call, &making->settings);
+	}
 	th_problems_release(&problems);
 	return code;
 }

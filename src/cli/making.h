@@ -22,7 +22,7 @@
 			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
 		{"network", "NAME",                                            \
 			"quayside (the default); NAME,address=10.20.0.9; "     \
-			"none; host; own; with:CONTAINER"},  \
+			"none; host; own; with:CONTAINER"},                    \
 		{"alias", "NAME", "another name on its network"},              \
 		{"host", "NAME=ADDRESS", "a name that it knows"},              \
 		{"hostname", "NAME",                                           \

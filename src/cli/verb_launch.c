@@ -67,7 +67,8 @@ const struct verb verb_launch = {.name = "launch",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_STARTS | VERB_REGISTRIES | VERB_COMMAND | VERB_JSON,
+	.flags = VERB_STORE | VERB_STARTS | VERB_REGISTRIES | VERB_COMMAND |
+		VERB_JSON,
 	.least = 0,
 	.most = 1,
 	.run = run};

@@ -353,8 +353,8 @@ static int list_volumes(struct invocation *call)
 	return EXIT_DONE;
 }
 
-static void add_network(
-	struct table *table, const json_t *doc, const struct th_network_row *row)
+static void add_network(struct table *table, const json_t *doc,
+	const struct th_network_row *row)
 {
 	struct th_buf users;
 	json_t *user;
@@ -439,8 +439,9 @@ static int run(struct invocation *call)
 	if (strcmp(kind, "networks") == 0)
 		return list_networks(call);
 	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
-	th_hint(&err, "there are: containers, images, sessions, volumes, "
-		       "networks");
+	th_hint(&err,
+		"there are: containers, images, sessions, volumes, "
+		"networks");
 	return say_error(&err);
 }
 

@@ -40,12 +40,12 @@ static int new_volume(struct invocation *call, const char *name)
 }
 
 /* Up to one block of each family. */
-static int read_subnets(struct invocation *call, struct th_subnet *subnet,
-	struct th_error *err)
+static int read_subnets(
+	struct invocation *call, struct th_subnet *subnet, struct th_error *err)
 {
 	struct th_strings texts = {0};
-	int rc = option_values(call, "subnet", &texts) ? th_fail_memory(err)
-						       : 0;
+	int rc =
+		option_values(call, "subnet", &texts) ? th_fail_memory(err) : 0;
 
 	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
 		bool six = strchr(texts.items[i], ':') != NULL;
@@ -79,8 +79,7 @@ static int make_network(struct invocation *call, const char *name,
 		th_network_check_subnet(store, name, &subnet, err))
 		return -1;
 	if (!th_network_is_shared(name)) {
-		th_fail(err, TH_USAGE, "\"%s\" has a meaning of its own",
-			name);
+		th_fail(err, TH_USAGE, "\"%s\" has a meaning of its own", name);
 		return th_hint(err, "choose another name");
 	}
 	row->given4 = subnet.prefix4 > 0;
@@ -147,7 +146,8 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {
 	{"subnet", "BLOCK", "of a network: 10.20.0.0/24; fd20::/64; or both"},
-	{"internal", NULL, "of a network: without a way out"}, {NULL, NULL, NULL}};
+	{"internal", NULL, "of a network: without a way out"},
+	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"Both come by themselves when they are first named, in --mount and",

@@ -140,8 +140,8 @@ static int run(struct invocation *call)
 		int one;
 
 		if (th_object_find(&call->context, call->objects[i],
-			    TH_KIND_CONTAINER | TH_KIND_IMAGE |
-				    TH_KIND_VOLUME | TH_KIND_NETWORK,
+			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
+				    TH_KIND_NETWORK,
 			    &object, &err)) {
 			one = say_error(&err);
 		} else {

@@ -94,7 +94,8 @@ const struct verb verb_run = {.name = "run",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_STARTS | VERB_REGISTRIES | VERB_COMMAND | VERB_PASSES_CODE,
+	.flags = VERB_STORE | VERB_STARTS | VERB_REGISTRIES | VERB_COMMAND |
+		VERB_PASSES_CODE,
 	.least = 0,
 	.most = 1,
 	.run = run};

@@ -216,8 +216,7 @@ static void add_sys(json_t *mounts, const struct th_settings *settings)
 		"rbind", "rnosuid", "rnoexec", "rnodev", "rro"};
 
 	/* On the host's network an ordinary user can show only the host's. */
-	if (settings->caller.ordinary &&
-		strcmp(settings->network, "host") == 0)
+	if (settings->caller.ordinary && strcmp(settings->network, "host") == 0)
 		add_mount(mounts, "/sys", "bind", "/sys", bound, COUNT(bound));
 	else
 		add_mount(

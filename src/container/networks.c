@@ -198,8 +198,9 @@ static int check_address(struct th_store *store,
 		return rc;
 	th_fail(err, TH_IN_USE, "the address %s belongs to container \"%s\"",
 		address, holder);
-	return th_hint(err, "choose another one, or leave it out: "
-			    "--network %s",
+	return th_hint(err,
+		"choose another one, or leave it out: "
+		"--network %s",
 		row->name);
 }
 
@@ -257,8 +258,7 @@ int networks_make(struct th_store *store, struct th_settings *settings,
 		made = th_network_make(store, &row, err);
 		if (made < 0)
 			return -1;
-		if (made &&
-			th_strings_add(&settings->made_networks, row.name))
+		if (made && th_strings_add(&settings->made_networks, row.name))
 			return th_fail_memory(err);
 	}
 	return 0;
@@ -283,8 +283,7 @@ const char *th_network_text(const struct th_context *context,
 	snprintf(text, TH_NETWORK_TEXT, "%s", network);
 	if (th_network_is_with(network) &&
 		th_state_get(context->store->db,
-			network + strlen(TH_NETWORK_WITH), &row,
-			&ignored) == 1)
+			network + strlen(TH_NETWORK_WITH), &row, &ignored) == 1)
 		snprintf(text, TH_NETWORK_TEXT, TH_NETWORK_WITH "%s", row.name);
 	return text;
 }

@@ -14,7 +14,6 @@
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
 
-
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
 

@@ -47,8 +47,7 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 		th_fail(err, TH_NOT_POSSIBLE,
 			"the program that holds your networks (tidyhull-pilot) "
 			"does not run");
-		th_hint(err, "tidyhull start %s starts it",
-			keeper->plan.name);
+		th_hint(err, "tidyhull start %s starts it", keeper->plan.name);
 	}
 	return rc == 1 ? 0 : -1;
 }
@@ -105,8 +104,9 @@ int keeper_find_network(struct keeper *keeper, struct th_error *err)
 	rc = th_state_get(keeper->store->db, id, &row, err);
 	if (rc < 0)
 		return -1;
-	if (rc == 0 || (row.state != TH_STATE_RUNNING &&
-			       row.state != TH_STATE_PAUSED)) {
+	if (rc == 0 ||
+		(row.state != TH_STATE_RUNNING &&
+			row.state != TH_STATE_PAUSED)) {
 		th_fail(err, TH_NOT_FOUND,
 			"the container \"%s\", whose network is to be shared, "
 			"%s",
@@ -152,8 +152,8 @@ static int write_hosts(struct keeper *keeper, struct th_error *err)
 
 	th_buf_init(&text, 65536);
 	/* Without an address of its own it finds itself all the same. */
-	th_buf_addf(&text,
-		"127.0.0.1 localhost\n::1 localhost\n127.0.0.1 %s\n", name);
+	th_buf_addf(&text, "127.0.0.1 localhost\n::1 localhost\n127.0.0.1 %s\n",
+		name);
 	add_extra_hosts(keeper, &text);
 	/* In place: the file may be mounted inside already. */
 	fd = openat(keeper->folder_fd, "hosts",
@@ -224,8 +224,8 @@ static int lead_ports(struct keeper *keeper, struct th_error *err)
 	rows = led_ports(keeper, &count);
 	if (!rows)
 		return th_fail_memory(err);
-	rc = count ? th_network_lead(keeper->store, &keeper->joined, rows,
-			     count, err)
+	rc = count ? th_network_lead(
+			     keeper->store, &keeper->joined, rows, count, err)
 		   : 0;
 	free(rows);
 	keeper->led = rc == 0 && count > 0;
@@ -242,8 +242,7 @@ void keeper_unlead_ports(struct keeper *keeper)
 	keeper->led = false;
 	rows = led_ports(keeper, &count);
 	if (rows)
-		th_network_unlead(
-			keeper->store, &keeper->joined, rows, count);
+		th_network_unlead(keeper->store, &keeper->joined, rows, count);
 	free(rows);
 }
 

@@ -52,8 +52,8 @@ static int read_members(
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
 		th_json_bool(doc, "ordinary", NAME, &plan->ordinary, err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
-		th_json_strings(doc, "networks", NAME, &plan->network_texts,
-			err) < 0 ||
+		th_json_strings(
+			doc, "networks", NAME, &plan->network_texts, err) < 0 ||
 		th_json_strings(doc, "port", NAME, &plan->port_texts, err) <
 			0 ||
 		th_json_strings(doc, "mount", NAME, &plan->mount_texts, err) <
@@ -110,7 +110,8 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		plan->limit, "log", plan->log, "share", plan->share, "device",
 		th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow), "networks",
-		th_json_from_strings(&plan->network_texts), "given", plan->given);
+		th_json_from_strings(&plan->network_texts), "given",
+		plan->given);
 	if (!doc)
 		return th_fail_memory(err);
 	rc = th_json_write_file(folder, NAME, doc, 0600, false, err);

@@ -49,8 +49,7 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 	th_probe_release(&keeper->probing.probe);
 	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
 	keeper->store->ordinary = keeper->plan.ordinary;
-	if (rc ||
-		th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
+	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
 		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
 		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))
 		return -1;

@@ -143,7 +143,8 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 		create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */
-	if (keeper_join_network(keeper, err) || keeper_watch_process(keeper, err))
+	if (keeper_join_network(keeper, err) ||
+		keeper_watch_process(keeper, err))
 		return -1;
 	if (th_sandbox_ready(&keeper->sandbox, err))
 		return -1;

@@ -4,8 +4,7 @@
 #include <linux/netfilter/nf_nat.h>
 #include <linux/netfilter/nf_tables.h>
 
-static size_t begin(
-	struct th_netlink *batch, const char *name, size_t *element)
+static size_t begin(struct th_netlink *batch, const char *name, size_t *element)
 {
 	*element = th_netlink_nest(batch, NFTA_LIST_ELEM);
 	th_netlink_put_text(batch, NFTA_EXPR_NAME, name);
@@ -109,8 +108,7 @@ void expression_lead(struct th_netlink *batch, bool six, uint32_t at)
 	th_netlink_put_be32(
 		batch, NFTA_NAT_FAMILY, six ? NFPROTO_IPV6 : NFPROTO_IPV4);
 	th_netlink_put_be32(batch, NFTA_NAT_REG_ADDR_MIN, at);
-	th_netlink_put_be32(
-		batch, NFTA_NAT_REG_PROTO_MIN, at + (six ? 4 : 1));
+	th_netlink_put_be32(batch, NFTA_NAT_REG_PROTO_MIN, at + (six ? 4 : 1));
 	end(batch, data, element);
 }
 
@@ -118,6 +116,16 @@ void expression_masquerade(struct th_netlink *batch)
 {
 	size_t element, data = begin(batch, "masq", &element);
 
+	end(batch, data, element);
+}
+
+void expression_refuse(struct th_netlink *batch)
+{
+	const uint8_t code = NFT_REJECT_ICMPX_ADMIN_PROHIBITED;
+	size_t element, data = begin(batch, "reject", &element);
+
+	th_netlink_put_be32(batch, NFTA_REJECT_TYPE, NFT_REJECT_ICMPX_UNREACH);
+	th_netlink_put(batch, NFTA_REJECT_ICMP_CODE, &code, sizeof(code));
 	end(batch, data, element);
 }
 

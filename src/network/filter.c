@@ -33,8 +33,8 @@ static void put_table(struct th_netlink *batch, int type, const char *table)
 }
 
 /* The chain, there already or not, without rules. */
-static void put_chain(struct th_netlink *batch, const char *table,
-	const struct chain *chain)
+static void put_chain(
+	struct th_netlink *batch, const char *table, const struct chain *chain)
 {
 	size_t hook;
 
@@ -52,8 +52,7 @@ static void put_chain(struct th_netlink *batch, const char *table,
 	th_netlink_put_text(batch, NFTA_RULE_CHAIN, chain->name);
 }
 
-static size_t begin_rule(
-	struct th_netlink *batch, const char *table, int chain)
+static size_t begin_rule(struct th_netlink *batch, const char *table, int chain)
 {
 	filter_begin(batch, NFT_MSG_NEWRULE, NLM_F_CREATE | NLM_F_APPEND);
 	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
@@ -109,10 +108,19 @@ static void put_masquerade(struct th_netlink *batch, const char *table,
 	end_rule(batch, rule);
 }
 
+/* Who is not let through hears of it at once. */
+static void put_end(struct th_netlink *batch, bool polite)
+{
+	if (polite)
+		expression_refuse(batch);
+	else
+		expression_verdict(batch, NF_DROP);
+}
+
 /* Nobody begins to talk to a container from another network, except at a port
  * that is published: those packets have been given another target. */
 static void put_apart(struct th_netlink *batch, const char *table,
-	const char *bridge)
+	const char *bridge, bool polite)
 {
 	/* NF_CT_STATE_BIT(IP_CT_NEW) and NF_CT_STATE_INVALID_BIT. */
 	const uint32_t begins = 1u << 3 | 1u << 0, led = IPS_DST_NAT, none = 0;
@@ -126,12 +134,12 @@ static void put_apart(struct th_netlink *batch, const char *table,
 	expression_connection(batch, NFT_CT_STATUS);
 	expression_mask(batch, &led, sizeof(led));
 	expression_compare(batch, NFT_CMP_EQ, &none, sizeof(none));
-	expression_verdict(batch, NF_DROP);
+	put_end(batch, polite);
 	end_rule(batch, rule);
 }
 
 static void put_closed(struct th_netlink *batch, const char *table,
-	const char *bridge)
+	const char *bridge, bool polite)
 {
 	for (int out = 0; out < 2; out++) {
 		size_t rule = begin_rule(batch, table, PASSING);
@@ -140,15 +148,15 @@ static void put_closed(struct th_netlink *batch, const char *table,
 			NFT_CMP_EQ, bridge);
 		put_device(batch, out ? NFT_META_OIFNAME : NFT_META_IIFNAME,
 			NFT_CMP_NEQ, bridge);
-		expression_verdict(batch, NF_DROP);
+		put_end(batch, polite);
 		end_rule(batch, rule);
 	}
 }
 
 /* What comes from containers goes to the host itself, whose relay they can
  * talk to like everybody on it. */
-static void put_exempt(struct th_netlink *batch, const char *table,
-	const char *device)
+static void put_exempt(
+	struct th_netlink *batch, const char *table, const char *device)
 {
 	size_t rule = begin_rule(batch, table, ARRIVING);
 
@@ -189,8 +197,8 @@ static void put_lead(struct th_netlink *batch, const char *table,
 	end_rule(batch, rule);
 }
 
-int th_filter_write(const char *table, const struct th_filter_network *list,
-	size_t count, struct th_error *err)
+static int write_rules(const char *table, const struct th_filter_network *list,
+	size_t count, bool polite)
 {
 	struct th_netlink batch;
 
@@ -205,10 +213,10 @@ int th_filter_write(const char *table, const struct th_filter_network *list,
 	for (size_t i = 0; i < count; i++) {
 		put_exempt(&batch, table, list[i].bridge);
 		if (list[i].internal) {
-			put_closed(&batch, table, list[i].bridge);
+			put_closed(&batch, table, list[i].bridge, polite);
 			continue;
 		}
-		put_apart(&batch, table, list[i].bridge);
+		put_apart(&batch, table, list[i].bridge, polite);
 		put_masquerade(&batch, table, &list[i], false);
 		if (list[i].subnet.has6)
 			put_masquerade(&batch, table, &list[i], true);
@@ -218,7 +226,15 @@ int th_filter_write(const char *table, const struct th_filter_network *list,
 		put_lead(&batch, table, &filter_maps[i]);
 	th_netlink_ask(&batch);
 	filter_bracket(&batch, NFNL_MSG_BATCH_END);
-	if (th_netlink_send(NETLINK_NETFILTER, &batch)) {
+	return th_netlink_send(NETLINK_NETFILTER, &batch);
+}
+
+int th_filter_write(const char *table, const struct th_filter_network *list,
+	size_t count, struct th_error *err)
+{
+	/* A kernel may lack what refuses. */
+	if (write_rules(table, list, count, true) &&
+		(errno != ENOENT || write_rules(table, list, count, false))) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot set up the packet filter (nf_tables)");
 		return th_hint(err, "--network none needs no packet filter");

@@ -39,8 +39,8 @@ int th_filter_close(const char *table, struct th_error *err);
 int th_filter_publish(const char *table, const struct th_filter_port *ports,
 	size_t count, struct th_error *err);
 /* Takes that back; what is not there counts as success. */
-void th_filter_withdraw(const char *table, const struct th_filter_port *ports,
-	size_t count);
+void th_filter_withdraw(
+	const char *table, const struct th_filter_port *ports, size_t count);
 /* Ends the flows that were led to the address: whoever gets it next has
  * nothing to do with them. */
 void th_filter_forget(int family, const struct in6_addr *to);

@@ -103,8 +103,8 @@ static void put_element(struct th_netlink *batch, const char *table, int type,
 
 /* One after the other, so that one which is missing does not keep the others
  * from going. */
-void th_filter_withdraw(const char *table, const struct th_filter_port *ports,
-	size_t count)
+void th_filter_withdraw(
+	const char *table, const struct th_filter_port *ports, size_t count)
 {
 	for (size_t i = 0; i < count; i++) {
 		struct th_netlink batch;
@@ -156,8 +156,8 @@ void th_filter_forget(int family, const struct in6_addr *to)
 	/* Whose answers come from the address. */
 	tuple = th_netlink_nest(&batch, CTA_TUPLE_REPLY);
 	ip = th_netlink_nest(&batch, CTA_TUPLE_IP);
-	th_netlink_put(&batch, six ? CTA_IP_V6_SRC : CTA_IP_V4_SRC, to,
-		six ? 16 : 4);
+	th_netlink_put(
+		&batch, six ? CTA_IP_V6_SRC : CTA_IP_V4_SRC, to, six ? 16 : 4);
 	th_netlink_nest_end(&batch, ip);
 	th_netlink_nest_end(&batch, tuple);
 	filter = th_netlink_nest(&batch, CTA_FILTER);

@@ -56,7 +56,8 @@ static void first_address(const char *subnet, char text[TH_ADDRESS_TEXT])
 #define ON_NETWORK FIND "WHERE a.network=? ORDER BY a.slot"
 #define AROUND                                                                 \
 	FIND "WHERE a.network IN (SELECT network FROM addresses"               \
-	     " WHERE container=?1) ORDER BY a.container<>?1, a.network, a.slot"
+	     " WHERE container=?1) ORDER BY a.container<>?1, a.network, "      \
+	     "a.slot"
 
 static int find(struct th_store *store, const char *sql, const char *key,
 	struct neighbours *all, struct th_error *err)
@@ -211,12 +212,12 @@ static int write_one(struct th_store *store, const struct neighbours *all,
 	read_hostname(folder, own, hostname);
 	for (int others = 0; others < 2; others++) {
 		for (size_t i = 0; i < all->count; i++) {
-			bool same = strcmp(list[i].container,
-					    own->container) == 0;
+			bool same =
+				strcmp(list[i].container, own->container) == 0;
 
 			if (same == !others)
-				add_lines(&text, &list[i],
-					same ? hostname : "");
+				add_lines(
+					&text, &list[i], same ? hostname : "");
 		}
 	}
 	if (all->host4[0])

@@ -30,8 +30,8 @@ static void *reserve(struct th_netlink *batch, size_t len)
 
 	while (!batch->overflow && batch->len + ALIGN(len) > batch->size) {
 		size_t size = batch->size ? batch->size * 2 : 2048;
-		char *bigger = size > BATCH_MAX ? NULL
-						: realloc(batch->data, size);
+		char *bigger =
+			size > BATCH_MAX ? NULL : realloc(batch->data, size);
 
 		if (bigger) {
 			batch->data = bigger;

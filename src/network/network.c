@@ -35,7 +35,8 @@ static void bridge_name(
 }
 
 /* The first one's name is short of nothing; the others have their number. */
-static void device_name(const char *container, size_t number, char name[IFNAMSIZ])
+static void device_name(
+	const char *container, size_t number, char name[IFNAMSIZ])
 {
 	if (number)
 		snprintf(name, IFNAMSIZ, "t%u-%.12s", (unsigned int)number % 10,
@@ -82,8 +83,9 @@ static int settle_subnet(struct th_store *store,
 			"the network \"%s\" cannot come up: a route of this "
 			"host leads into its subnet %s",
 			row->name, row->subnet4);
-		return th_hint(err, "`ip route` shows it; or make another "
-				    "network with another subnet");
+		return th_hint(err,
+			"`ip route` shows it; or make another "
+			"network with another subnet");
 	}
 	if (!known || routed || (!subnet->has6 && !row->given6))
 		return subnet_choose(store, row, subnet, err);
@@ -100,8 +102,8 @@ static int bring_up(struct th_store *store, const struct th_network_row *row,
 		th_link_bridge(bridge, subnet, err))
 		return -1;
 	subnet_write(subnet, four, six);
-	return th_network_set_subnets(store, row->name, four,
-		row->given6 ? row->subnet6 : six, err);
+	return th_network_set_subnets(
+		store, row->name, four, row->given6 ? row->subnet6 : six, err);
 }
 
 /* The rules of all networks that are up, the one with this name included. */
@@ -118,8 +120,8 @@ static int write_filter(
 		return -1;
 	list = calloc(count + 1, sizeof(*list));
 	for (size_t i = 0; list && i < count; i++) {
-		if ((!rows[i].running && (!also ||
-			    strcmp(rows[i].name, also) != 0)) ||
+		if ((!rows[i].running &&
+			    (!also || strcmp(rows[i].name, also) != 0)) ||
 			!subnet_read(&rows[i], &list[up].subnet))
 			continue;
 		bridge_name(store, rows[i].number, list[up].bridge);
@@ -237,7 +239,8 @@ static int take_berth(struct th_store *store, const char *container,
 			    err))
 			return -1;
 		if (write_filter(store, use->network, err) ||
-			(!store->ordinary && th_forwarding_take(store->tag, err)))
+			(!store->ordinary &&
+				th_forwarding_take(store->tag, err)))
 			return -1;
 	} else if (!subnet_read(&berth->row, &berth->subnet)) {
 		return th_fail(err, TH_FAILED,
@@ -298,8 +301,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	if (rc == 0) {
 		rc = th_network_uses(store, container, uses, &count, err);
 		for (size_t i = 0; rc == 0 && i < count; i++)
-			rc = take_berth(store, container, &uses[i],
-				&berths[i], err);
+			rc = take_berth(
+				store, container, &uses[i], &berths[i], err);
 		rc = th_db_end(store->db, rc, err);
 	}
 	/* Who holds an address keeps the bridge: the lock can go. */

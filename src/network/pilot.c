@@ -76,8 +76,8 @@ static int hear(struct th_pilot *pilot, struct th_error *err)
 
 int th_pilot_lock(int run_fd, struct th_error *err)
 {
-	int fd = openat(run_fd, TH_PILOT_LOCK, O_RDWR | O_CREAT | O_CLOEXEC,
-		0600);
+	int fd = openat(
+		run_fd, TH_PILOT_LOCK, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
 	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
 		return fd;

@@ -278,7 +278,8 @@ int th_network_parse_subnet(
 
 static bool overlap6(const struct th_subnet *a, const struct th_subnet *b)
 {
-	struct in6_addr mask_a = th_subnet_mask6(a), mask_b = th_subnet_mask6(b);
+	struct in6_addr mask_a = th_subnet_mask6(a),
+			mask_b = th_subnet_mask6(b);
 
 	for (int i = 0; i < 16; i++) {
 		uint8_t mask = mask_a.s6_addr[i] & mask_b.s6_addr[i];
@@ -310,8 +311,8 @@ int th_network_check_subnet(struct th_store *store, const char *name,
 		struct th_subnet other;
 		bool four = subnet_read(&rows[i], &other) && subnet->prefix4 &&
 			overlaps(subnet, &other);
-		bool six = other.has6 && subnet->has6 &&
-			overlap6(subnet, &other);
+		bool six =
+			other.has6 && subnet->has6 && overlap6(subnet, &other);
 
 		if (strcmp(rows[i].name, name) == 0 || (!four && !six))
 			continue;
@@ -351,8 +352,10 @@ int th_network_check_address(const struct th_network_row *network,
 					 : "%s in %s of the network \"%s\" is "
 					   "not for containers",
 				address, network->subnet4, network->name);
-			return th_hint(err, "the bridge itself has the first "
-					    "address of the block");
+			return th_hint(err,
+				slot < 0 ? "choose an address of that block"
+					 : "the first addresses of the block "
+					   "are the network's own");
 		}
 		return 0;
 	}
@@ -360,8 +363,9 @@ int th_network_check_address(const struct th_network_row *network,
 	if (!subnet.has6) {
 		th_fail(err, TH_USAGE, "the network \"%s\" has no IPv6 subnet",
 			network->name);
-		return th_hint(err, "make one: tidyhull new network NAME "
-				    "--subnet fd20::/64");
+		return th_hint(err,
+			"make one: tidyhull new network NAME "
+			"--subnet fd20::/64");
 	}
 	for (int i = 0; i < 16; i++) {
 		if ((six.s6_addr[i] & th_subnet_mask6(&subnet).s6_addr[i]) !=

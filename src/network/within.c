@@ -47,8 +47,7 @@ int th_within(int netns, int (*work)(void *arg, struct th_error *err),
 	pthread_sigmask(SIG_SETMASK, &before, NULL);
 	pthread_attr_destroy(&attr);
 	if (rc)
-		return th_fail_sys(
-			err, TH_FAILED, rc, "cannot start a thread");
+		return th_fail_sys(err, TH_FAILED, rc, "cannot start a thread");
 	pthread_join(thread, NULL);
 	return within.rc;
 }

@@ -55,8 +55,7 @@ int th_network_list(struct th_store *store, const char *name,
 		    " ORDER BY created_us, number",
 		    "t", name))
 		return -1;
-	if (state_rows(
-		    query, sizeof(**rows), read_network, &list, count, err))
+	if (state_rows(query, sizeof(**rows), read_network, &list, count, err))
 		return -1;
 	*rows = list;
 	return 0;
@@ -78,7 +77,8 @@ static int forget(
 	int64_t users = 0;
 
 	if (th_db_number(store->db, 0, &users, err,
-		    "SELECT (SELECT count(*) FROM network_uses WHERE network=?1)"
+		    "SELECT (SELECT count(*) FROM network_uses WHERE "
+		    "network=?1)"
 		    " + (SELECT count(*) FROM addresses WHERE network=?1)",
 		    "t", name))
 		return -1;

@@ -67,8 +67,6 @@ static void each_problem_has_its_code(void)
 			"does not exist"},
 		{"create selwick/base --mount x=/tmp", 2,
 			"not a mount setting"},
-		{"create selwick/base --network canal", 3,
-			"there is no network"},
 		{"create selwick/base --network host --port 80", 2,
 			"no port can be published"},
 		{"create selwick/base --fetch never", 3, "is not here"},

@@ -1,0 +1,450 @@
+/* Networks of one's own: who reaches whom, and what is left afterwards. */
+#include <signal.h>
+#include <stdio.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+/* A page that says who asks for it: for clients outside. */
+#define SERVER                                                                 \
+	"-- sh -c 'mkdir -p /w/cgi-bin; echo \"#!/bin/sh\necho; echo from "    \
+	"\\$REMOTE_ADDR on \\$(hostname)\" >/w/cgi-bin/who; chmod 755 "        \
+	"/w/cgi-bin/who; exec busybox httpd -f -p 80 -h /w'"
+
+struct meeting {
+	const char *from, *to;
+};
+
+static bool meets(void *arg)
+{
+	const struct meeting *meeting = arg;
+
+	return hull("exec %s -- booking --at %s:7070 list", meeting->from,
+		       meeting->to)
+		       ->code == 0;
+}
+
+static bool meet(const char *from, const char *to)
+{
+	struct meeting meeting = {from, to};
+
+	return wait_until(meets, &meeting);
+}
+
+static bool never_meet(const char *from, const char *to)
+{
+	struct meeting meeting = {from, to};
+
+	return !meets(&meeting);
+}
+
+static void launch_ledger(const char *name, const char *options)
+{
+	CODE(hull("launch selwick/ledger --name %s %s", name, options), 0);
+}
+
+static void launch_page(const char *name, const char *options)
+{
+	CODE(hull("launch selwick/base --name %s %s " SERVER, name, options),
+		0);
+}
+
+static void launch_client(const char *name, const char *options)
+{
+	CODE(hull("launch selwick/ledger --name %s %s --entrypoint sleep -- "
+		  "1000",
+		     name, options),
+		0);
+}
+
+struct lesson {
+	const char *who, *name;
+};
+
+static bool knows(void *arg)
+{
+	const struct lesson *lesson = arg;
+
+	return strstr(hull("exec %s -- cat /etc/hosts", lesson->who)->out,
+		       lesson->name) != NULL;
+}
+
+/* Within a moment. */
+static bool learns(const char *who, const char *name)
+{
+	struct lesson lesson = {who, name};
+
+	return wait_until(knows, &lesson);
+}
+
+static void networks_are_apart(void)
+{
+	char address[64], other[64];
+
+	launch_ledger("ledger", "--network berths");
+	launch_client("pilot", "--network berths");
+	launch_client("clerk", "--network office");
+	CHECK(meet("pilot", "ledger"));
+	CHECK(never_meet("clerk", "ledger"));
+	snprintf(address, sizeof(address), "%s", field("ledger", "address"));
+	snprintf(other, sizeof(other), "%s", field("ledger", "address6"));
+	CHECK(meet("pilot", address));
+	CHECK(meet("pilot", other));
+	CHECK(never_meet("clerk", address));
+	CHECK(never_meet("clerk", other));
+	/* From both sides at once they are found by whoever is on both. */
+	launch_client("harbour-master", "--network office --network berths");
+	CHECK(meet("harbour-master", "ledger"));
+	CHECK(meet("harbour-master", address));
+	CHECK(learns("clerk", " harbour-master\n"));
+	CHECK(learns("ledger", " harbour-master\n"));
+	CHECK(!strstr(hull("exec clerk -- cat /etc/hosts")->out, "ledger"));
+	SAYS(hull("exec harbour-master -- ls /sys/class/net")->out,
+		"eth0\neth1\n");
+	CHECK_TEXT(field("harbour-master", "networks.0.network"), "office");
+	CHECK_TEXT(field("harbour-master", "networks.1.network"), "berths");
+	/* What is in use stays. */
+	CODE(hull("remove network:berths"), 4);
+	SAYS(hull("remove network:berths")->err,
+		"remove first: tidyhull remove ledger pilot harbour-master");
+	SAYS(hull("list networks")->out, "ledger, pilot, harbour-master");
+	CODE(hull("remove --force ledger pilot clerk harbour-master"), 0);
+	CODE(hull("remove network:berths office"), 0);
+	CODE(hull("show network:berths"), 3);
+}
+
+static void addresses_are_chosen(void)
+{
+	struct result *result;
+
+	CODE(hull("new network berths --subnet 10.20.30.0/28 --subnet "
+		  "fd20:30::/64"),
+		0);
+	CHECK_TEXT(field("network:berths", "subnet"), "10.20.30.0/28");
+	CHECK_TEXT(field("network:berths", "subnet6"), "fd20:30::/64");
+	launch_ledger("ledger",
+		"--network "
+		"berths,address=10.20.30.9,address=fd20:30::9");
+	launch_client("pilot", "--network berths");
+	CHECK_TEXT(field("ledger", "address"), "10.20.30.9");
+	CHECK_TEXT(field("ledger", "address6"), "fd20:30::9");
+	CHECK_TEXT(field("pilot", "address"), "10.20.30.2");
+	CHECK(meet("pilot", "10.20.30.9"));
+	CHECK(meet("pilot", "fd20:30::9"));
+	result = hull("create selwick/base --network berths,address=10.20.30.9 "
+		      "-- true");
+	CODE(result, 4);
+	SAYS(result->err, "belongs to container \"ledger\"");
+	/* The settings make the same again. */
+	SAYS(hull("show ledger --settings")->out,
+		"network: \"berths,address=10.20.30.9,address=fd20:30::9\"");
+	/* It keeps it, also while it does not run. */
+	CODE(hull("stop ledger --grace 0s"), 0);
+	CODE(hull("create selwick/base --network berths,address=10.20.30.9 -- "
+		  "true"),
+		4);
+	for (int i = 0; i < 11; i++)
+		CODE(hull("launch selwick/base --name boat-%d --network berths "
+			  "-- sleep 1000",
+			     i),
+			0);
+	/* Fourteen addresses less the bridge's, the ledger's and the
+	 * pilot's. */
+	result = hull("launch selwick/base --name boat-too-many --network "
+		      "berths -- sleep 1000");
+	CODE(result, 5);
+	SAYS(result->err, "has no free address left");
+	CODE(hull("start ledger"), 0);
+	CHECK(meet("pilot", "ledger"));
+	CODE(hull("stop --all --grace 0s --quiet"), 0);
+	CODE(hull("remove --all --quiet"), 0);
+	CODE(hull("remove network:berths"), 0);
+}
+
+static void what_is_no_network_is_told(void)
+{
+	static const struct {
+		const char *line;
+		int code;
+		const char *says;
+	} cases[] = {
+		{"new network berths --subnet 10.20.0.0/33", 2, "not a subnet"},
+		{"new network berths --subnet 10.20.0.0/30", 2, "8 to 29"},
+		{"new network berths --subnet 10.20.0.7/24", 2,
+			"try 10.20.0.0/24"},
+		{"new network berths --subnet fd20::1/64", 2, "try fd20::/64"},
+		{"new network berths --subnet fd20::/120", 2, "8 to 112"},
+		{"new network berths --subnet 10.20.0.0/24 --subnet "
+		 "10.21.0.0/24",
+			2, "is the second"},
+		{"new network host", 2, "a meaning of its own"},
+		{"new network a/b", 2, "cannot be a name"},
+		{"new network berths office --subnet 10.20.0.0/24", 2,
+			"same subnet"},
+		{"new volume ledger --internal", 2, "are for networks"},
+		{"new lighthouse x", 2, "cannot be made by hand"},
+		{"new network again", 4, "there is a network"},
+		{"new network berths --subnet 10.9.8.0/25", 4, "overlaps"},
+		{"create selwick/base --network again --network host", 2,
+			"no other network"},
+		{"create selwick/base --network again --network again", 2,
+			"named twice"},
+		{"create selwick/base --network again,speed=9", 2,
+			"says nothing about a network"},
+		{"create selwick/base --network again,address=harbour", 2,
+			"is not an address"},
+		{"create selwick/base --network again,address=10.9.9.9", 2,
+			"is not in 10.9.8.0/24"},
+		{"create selwick/base --network again,address=10.9.8.1", 2,
+			"not for containers"},
+		{"create selwick/base --network again,address=fd99::9", 2,
+			"has no IPv6 subnet"},
+		{"create selwick/base --network canal,address=10.9.8.7", 3,
+			"there is no network"},
+		{"create selwick/base --network with:nobody", 3,
+			"there is no container"},
+		{"create selwick/base --network with:nobody --port 80", 2,
+			"whose network it is"},
+		{"create selwick/base --network none --alias buoy", 2,
+			"this one is on none"},
+		{"remove network:canal", 3, "there is no network"}};
+
+	CODE(hull("new network again --subnet 10.9.8.0/24"), 0);
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		struct result *result = hull("%s", cases[i].line);
+
+		if (result->code != cases[i].code)
+			printf("\n    %s: %s\n", cases[i].line, result->err);
+		CODE(result, cases[i].code);
+		SAYS(result->err, cases[i].says);
+	}
+	SAYS(hull("list --all")->out, "there are no containers");
+	CHECK_TEXT(hull("list networks -q")->out, "again\n");
+	/* One that comes by itself is told, as it may be a slip. */
+	SAYS(hull("create selwick/base --name boat --network canal -- true")
+			->err,
+		"the network \"canal\" is new");
+	SAYS(hull("create selwick/base --name boot --network canal -- true")
+			->err,
+		"");
+	CODE(hull("remove boat boot again canal"), 0);
+}
+
+static void a_network_is_shared(void)
+{
+	struct result *result;
+
+	launch_ledger("ledger", "--network berths");
+	launch_client("pilot", "--network berths");
+	launch_client("clerk", "--network with:ledger");
+	CHECK(meet("clerk", "127.0.0.1"));
+	CHECK_TEXT(field("clerk", "network"), "with:ledger");
+	/* It finds what the other one finds, also those who come later. */
+	CHECK(learns("clerk", " pilot\n"));
+	launch_client("mate", "--network berths");
+	CHECK(meet("mate", "ledger"));
+	CHECK(learns("clerk", " mate\n"));
+	SAYS(hull("show clerk --settings")->out, "network: \"with:ledger\"");
+	result = hull("create selwick/base --network with:clerk -- true");
+	CODE(result, 2);
+	SAYS(result->err, "no network of its own to share");
+	CODE(hull("stop clerk ledger --grace 0s"), 0);
+	result = hull("start clerk");
+	CODE(result, 3);
+	SAYS(result->err, "does not run");
+	SAYS(result->err, "tidyhull start ledger");
+	CODE(hull("start ledger"), 0);
+	CODE(hull("start clerk"), 0);
+	CHECK(meet("clerk", "127.0.0.1"));
+	CODE(hull("remove --force clerk ledger pilot mate"), 0);
+	CODE(hull("remove network:berths"), 0);
+}
+
+/* ---- another host ---- */
+
+/* A network namespace that is plugged into this host's: 192.0.2.2 and
+ * fd77::2, while this host is 192.0.2.1 and fd77::1. */
+static void add_outside(void)
+{
+	static const char *const lines[] = {"ip netns add hull-outside",
+		"ip link add hull-out type veth peer name eth9 netns "
+		"hull-outside",
+		"ip address add 192.0.2.1/24 dev hull-out",
+		"ip address add fd77::1/64 dev hull-out nodad",
+		"ip link set hull-out up",
+		"ip -n hull-outside address add 192.0.2.2/24 dev eth9",
+		"ip -n hull-outside address add fd77::2/64 dev eth9 nodad",
+		"ip -n hull-outside link set eth9 up",
+		"ip -n hull-outside link set lo up",
+		"ip route add default via 192.0.2.2",
+		"ip -6 route add default via fd77::2"};
+
+	for (size_t i = 0; i < COUNT_OF(lines); i++)
+		CODE(as_root("%s", lines[i]), 0);
+}
+
+static void remove_outside(void)
+{
+	CODE(as_root("ip netns pids hull-outside"), 0);
+	as_root("sh -c 'kill -9 $(ip netns pids hull-outside)'");
+	CODE(as_root("ip link delete hull-out"), 0);
+	CODE(as_root("ip netns delete hull-outside"), 0);
+	CODE(as_root("umount /run/netns"), 0);
+}
+
+static bool answers_outside(void *url)
+{
+	return as_root("ip netns exec hull-outside curl -s -m 3 %s",
+		       (char *)url)
+		       ->code == 0;
+}
+
+static struct result *from_outside(const char *url)
+{
+	char text[128];
+
+	snprintf(text, sizeof(text), "%s", url);
+	wait_until(answers_outside, text);
+	return as_root("ip netns exec hull-outside curl -s -m 3 %s", url);
+}
+
+static void an_outside_client_keeps_its_address(void)
+{
+	char gateway[64];
+
+	add_outside();
+	CODE(hull("new network berths --internal"), 0);
+	launch_page("ledger", "--port 80=8080");
+	launch_page("vault", "--network berths --port 80=8081");
+	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
+		"from [::ffff:192.0.2.2] on ledger");
+	SAYS(from_outside("http://[fd77::1]:8080/cgi-bin/who")->out,
+		"from [fd77::2] on ledger");
+	/* Without a way out it cannot answer the client itself. */
+	SAYS(from_outside("http://192.0.2.1:8081/cgi-bin/who")->out,
+		"on vault");
+	/* From this host, also by its outer address. */
+	SAYS(as_root("curl -s -m 3 http://192.0.2.1:8080/cgi-bin/who")->out,
+		"on ledger");
+	SAYS(as_root("curl -s -m 3 http://localhost:8080/cgi-bin/who")->out,
+		"on ledger");
+	SAYS(as_root("curl -s -m 3 http://[::1]:8080/cgi-bin/who")->out,
+		"on ledger");
+	/* Neither is reached but by its port. */
+	snprintf(gateway, sizeof(gateway), "%s", field("ledger", "address"));
+	CODE(as_root("ip -n hull-outside route add default via 192.0.2.1"), 0);
+	CHECK(as_root("ip netns exec hull-outside curl -s -m 1 http://%s/",
+		      gateway)
+			->code != 0);
+	/* After a restart, another address: the port leads there. */
+	CODE(hull("stop ledger --grace 0s"), 0);
+	launch_client("filler", "");
+	CODE(hull("start ledger"), 0);
+	CHECK(strcmp(field("ledger", "address"), gateway) != 0);
+	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
+		"from [::ffff:192.0.2.2] on ledger");
+	/* And after its keeper was killed with it. */
+	as_root("pkill -9 -f '^tidyhull-keeper .* root: tidyhull start'");
+	CODE(hull("start ledger"), 0);
+	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
+		"from [::ffff:192.0.2.2] on ledger");
+	CODE(hull("remove --force ledger vault filler"), 0);
+	CHECK(as_root("ip netns exec hull-outside curl -s -m 1 "
+		      "http://192.0.2.1:8080/")
+			->code != 0);
+	CODE(hull("remove network:berths"), 0);
+	remove_outside();
+}
+
+static void containers_reach_the_outside(void)
+{
+	pid_t server;
+
+	add_outside();
+	server = other_start("server",
+		"ip netns exec hull-outside %s/demo/ledger %s/book",
+		world_build, world_folder);
+	CODE(hull("new network berths --internal"), 0);
+	launch_client("pilot", "--capability +NET_RAW");
+	launch_client("clerk", "--network berths");
+	launch_client("master", "--network berths --network quayside");
+	CHECK(meet("pilot", "192.0.2.2"));
+	CHECK(meet("pilot", "fd77::2"));
+	CODE(hull("exec pilot -- ping -c 1 -W 2 192.0.2.2"), 0);
+	CHECK(meet("master", "192.0.2.2"));
+	CHECK(meet("master", "fd77::2"));
+	CHECK(never_meet("clerk", "192.0.2.2"));
+	CHECK(never_meet("clerk", "fd77::2"));
+	CODE(hull("remove --force pilot clerk master"), 0);
+	CODE(hull("remove network:berths"), 0);
+	kill(server, SIGKILL);
+	wait_for(server);
+	remove_outside();
+}
+
+static void subnets_avoid_the_hosts_routes(void)
+{
+	struct result *result;
+	char subnet[64], block[64];
+
+	launch_client("boat", "--network canal");
+	snprintf(
+		subnet, sizeof(subnet), "%s", field("network:canal", "subnet"));
+	CODE(hull("stop boat --grace 0s"), 0);
+	/* The host gets a route to it meanwhile. */
+	snprintf(block, sizeof(block), "%.*s", (int)strcspn(subnet, "/"),
+		subnet);
+	CODE(as_root("ip link add hull-route type veth peer name hull-peer"),
+		0);
+	CODE(as_root("ip link set hull-route up"), 0);
+	CODE(as_root("ip route add %s/24 dev hull-route", block), 0);
+	CODE(hull("start boat"), 0);
+	CHECK(strcmp(subnet, field("network:canal", "subnet")) != 0);
+	CODE(hull("stop boat --grace 0s"), 0);
+	/* Where somebody chose it, that is an error. */
+	CODE(hull("new network lock --subnet 10.77.0.0/24"), 0);
+	CODE(hull("create selwick/base --name barge --network lock -- true"),
+		0);
+	CODE(as_root("ip route add 10.77.0.0/16 dev hull-route"), 0);
+	result = hull("start barge");
+	CODE(result, 4);
+	SAYS(result->err, "a route of this host leads into its subnet");
+	CODE(hull("new network gate --subnet 10.77.3.0/24"), 4);
+	CODE(as_root("ip link delete hull-route"), 0);
+	CODE(hull("start barge"), 0);
+	CODE(hull("wait barge"), 0);
+	CODE(hull("remove --force boat barge"), 0);
+	CODE(hull("remove network:canal lock"), 0);
+}
+
+static void rules_of_others_stay(void)
+{
+	CODE(as_root("nft add table inet harbour"), 0);
+	CODE(as_root("nft add chain inet harbour watch"), 0);
+	launch_ledger("ledger", "--port 80=8080 --network berths");
+	launch_client("pilot", "--network berths");
+	SAYS(as_root("nft list tables")->out, "table inet harbour");
+	/* Somebody throws all of them away. */
+	CODE(as_root("nft flush ruleset"), 0);
+	CODE(as_root("nft add table inet harbour"), 0);
+	launch_client("clerk", "--network office --port 81=8082");
+	SAYS(as_root("nft list tables")->out, "table inet tidyhull_");
+	CHECK(meet("pilot", "ledger"));
+	CODE(hull("remove --force ledger pilot clerk"), 0);
+	CHECK_TEXT(as_root("nft list tables")->out, "table inet harbour\n");
+	CODE(as_root("nft delete table inet harbour"), 0);
+	CODE(hull("remove network:berths office"), 0);
+}
+
+static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
+	{"addresses are chosen", addresses_are_chosen},
+	{"what is no network is told", what_is_no_network_is_told},
+	{"a network is shared", a_network_is_shared},
+	{"an outside client keeps its address",
+		an_outside_client_keeps_its_address},
+	{"containers reach the outside", containers_reach_the_outside},
+	{"subnets avoid the host's routes", subnets_avoid_the_hosts_routes},
+	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
+
+const struct suite suite_networks = {"networks", tests};
