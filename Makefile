@@ -58,6 +58,8 @@ LIBS_CORE := jansson libcyaml yaml-0.1 sqlite3 libisal libzstd zlib libseccomp
 LIBS_LATE := libcurl libarchive libcrypto
 # Optional: a user's control groups are asked of systemd with it, if it is there.
 LIBS_CLI := smartcols ncursesw
+# By its name: its pkg-config file asks for glib's headers, which nobody needs.
+LIBS_PILOT := -lslirp
 LIBS_CHANDLER := libmicrohttpd gnutls jansson libcrypto
 # Only asked when something is built: make deps must work without them.
 # Loading many libraries takes longer than most commands do: what is there as an
@@ -96,6 +98,9 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	store/volume_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c) \
 	src/runtime/create.c src/runtime/record.c
+PILOT_SRC := $(wildcard src/pilot/*.c)
+PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
+	base/file.c base/path.c network/netlink.c network/forwarding.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \
@@ -108,7 +113,8 @@ STATIC_NOTICE = 2>&1 | { grep -vE 'in function|statically linked' || true; }
 
 object = $(patsubst %.c,$(BUILD)/obj/%.o,$(1))
 
-BIN := $(BUILD)/tidyhull $(BUILD)/tidyhull-keeper $(BUILD)/chandler
+BIN := $(BUILD)/tidyhull $(BUILD)/tidyhull-keeper $(BUILD)/tidyhull-pilot \
+	$(BUILD)/chandler
 DEMO_PROGRAMS := $(addprefix $(BUILD)/demo/,gauge almanac ledger booking)
 IMAGES := $(BUILD)/demo-images/index.json
 
@@ -138,6 +144,11 @@ $(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC) $(KEEPER_CORE))
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(if $(SAN),,-static) -Wl,--gc-sections \
 		-o $@ $^ -lsqlite3 -ljansson -lseccomp -lm -ldl -lpthread $(STATIC_NOTICE)
+
+$(BUILD)/tidyhull-pilot: $(call object,$(PILOT_SRC) $(PILOT_CORE))
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -Wl,--gc-sections -o $@ $^ \
+		$(LIBS_PILOT) -lpthread
 
 $(BUILD)/chandler: $(call object,$(CHANDLER_SRC) $(CHANDLER_CORE))
 	$(call say,link,$@)
@@ -209,7 +220,7 @@ install: all
 	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(LIBEXECDIR) \
 		$(DESTDIR)$(DATADIR) $(DESTDIR)$(PREFIX)/share/doc/tidyhull
 	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
-	install -m 755 $(BUILD)/tidyhull-keeper $(BUILD)/chandler \
+	install -m 755 $(BUILD)/tidyhull-keeper $(BUILD)/tidyhull-pilot $(BUILD)/chandler \
 		$(BUILD)/shell $(DESTDIR)$(LIBEXECDIR)/
 	rm -rf $(DESTDIR)$(DATADIR)/demo-images
 	cp -R $(BUILD)/demo-images $(DESTDIR)$(DATADIR)/

@@ -14,6 +14,9 @@ int th_forwarding_take(const char *tag, struct th_error *err);
  * settings back. */
 void th_forwarding_give(const char *tag);
 
+/* True where the host has a default route for IPv6. */
+bool th_forwarding_way_out6(void);
+
 /* True where IPv6 packets are forwarded. */
 bool th_forwarding_has6(void);
 

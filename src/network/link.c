@@ -148,6 +148,8 @@ static int make_pair(const struct th_plug *plug)
 		NLM_F_CREATE | NLM_F_EXCL | NLM_F_ACK, &header, sizeof(header));
 	th_netlink_put_text(&batch, IFLA_IFNAME, plug->outside);
 	th_netlink_put_u32(&batch, IFLA_MASTER, if_nametoindex(plug->bridge));
+	if (plug->mtu)
+		th_netlink_put_u32(&batch, IFLA_MTU, plug->mtu);
 	info = th_netlink_nest(&batch, IFLA_LINKINFO);
 	th_netlink_put_text(&batch, IFLA_INFO_KIND, "veth");
 	data = th_netlink_nest(&batch, IFLA_INFO_DATA);
@@ -155,6 +157,8 @@ static int make_pair(const struct th_plug *plug)
 	/* The peer's header stands bare in front of its attributes. */
 	th_netlink_put_raw(&batch, &peer, sizeof(peer));
 	th_netlink_put_text(&batch, IFLA_IFNAME, plug->inside);
+	if (plug->mtu)
+		th_netlink_put_u32(&batch, IFLA_MTU, plug->mtu);
 	memcpy(hardware + 2, &plug->four, sizeof(plug->four));
 	th_netlink_put(&batch, IFLA_ADDRESS, hardware, sizeof(hardware));
 	th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)plug->netns);

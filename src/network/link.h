@@ -26,6 +26,7 @@ struct th_plug {
 	struct in_addr four;
 	struct in6_addr six; /* where the subnet has IPv6 */
 	bool gateway4, gateway6; /* the bridge is the way out */
+	uint32_t mtu; /* 0: as devices have it */
 };
 
 /* The network's block and the address at a place in it; place 1 is the bridge

@@ -14,6 +14,7 @@
 #include "base/file.h"
 #include "network/filter.h"
 #include "network/forwarding.h"
+#include "network/pilot.h"
 #include "network/subnet.h"
 
 static int lock_networks(struct th_store *store, struct th_error *err)
@@ -273,7 +274,7 @@ static void choose_way_out(
 }
 
 static int plug_in(struct berth *berth, const char *container, size_t number,
-	int netns, struct th_error *err)
+	int netns, bool ordinary, struct th_error *err)
 {
 	device_name(container, number, berth->outside);
 	snprintf(berth->inside, IFNAMSIZ, "eth%u", (unsigned int)number % 10);
@@ -281,6 +282,7 @@ static int plug_in(struct berth *berth, const char *container, size_t number,
 	berth->plug.inside = berth->inside;
 	berth->plug.bridge = berth->bridge;
 	berth->plug.netns = netns;
+	berth->plug.mtu = ordinary ? TH_UPLINK_MTU : 0;
 	return th_link_join(&berth->plug, &berth->subnet, err);
 }
 
@@ -312,7 +314,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	if (rc == 0 && count)
 		choose_way_out(berths, count, joined);
 	for (size_t i = 0; rc == 0 && i < count; i++)
-		rc = plug_in(&berths[i], container, i, netns, err);
+		rc = plug_in(&berths[i], container, i, netns,
+			store->ordinary, err);
 	free(berths);
 	return rc;
 }

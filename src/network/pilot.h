@@ -26,6 +26,10 @@
 #define TH_UPLINK_HOST6 "fd54:4800:ffff:ff::2"
 #define TH_UPLINK_NAMES6 "fd54:4800:ffff:ff::3"
 
+/* The largest packet that the user-mode stack takes: the fewer there are, the
+ * faster. */
+#define TH_UPLINK_MTU 65520
+
 /* What it says to whoever connects, with descriptors of its user and network
  * namespaces. */
 struct th_pilot_hello {
