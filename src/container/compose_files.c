@@ -13,39 +13,6 @@
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
-/* The host's name servers, less those on its loopback, which a container
- * cannot reach (resolv.conf(5)). */
-static int write_resolver(
-	int folder, const struct th_settings *settings, struct th_error *err)
-{
-	struct th_buf host, own;
-	const char *at;
-	int rc = -1;
-
-	th_buf_init(&host, 1 << 20);
-	th_buf_init(&own, 1 << 20);
-	if (th_file_read(AT_FDCWD, "/etc/resolv.conf", &host, err) < 0)
-		goto out;
-	for (at = host.data; *at;) {
-		size_t len = strcspn(at, "\n");
-		bool local = strncmp(at, "nameserver 127.", 15) == 0 ||
-			strncmp(at, "nameserver ::1", 14) == 0;
-		bool shared = strcmp(settings->network, "host") == 0;
-
-		if (len > 0 && *at != '#' && *at != ';' && (!local || shared)) {
-			th_buf_add(&own, at, len);
-			th_buf_adds(&own, "\n");
-		}
-		at += len + (at[len] == '\n');
-	}
-	rc = th_file_replace(
-		folder, "resolv.conf", own.data, own.len, 0644, false, err);
-out:
-	th_buf_release(&host);
-	th_buf_release(&own);
-	return rc;
-}
-
 static int write_extra_hosts(
 	int folder, const struct th_settings *settings, struct th_error *err)
 {
@@ -109,11 +76,11 @@ int compose_files(int folder, const struct th_container_row *row,
 	len = snprintf(line, sizeof(line), "%s\n", host);
 	if (th_file_replace(
 		    folder, "hostname", line, (size_t)len, 0644, false, err) ||
-		th_file_replace(folder, "hosts", "127.0.0.1 localhost\n", 20,
-			0644, false, err))
+		/* The keeper fills them in. */
+		th_file_replace(folder, "hosts", "", 0, 0644, false, err) ||
+		th_file_replace(folder, "resolv.conf", "", 0, 0644, false, err))
 		return -1;
-	return write_resolver(folder, settings, err) ||
-			write_extra_hosts(folder, settings, err) ||
+	return write_extra_hosts(folder, settings, err) ||
 			write_secrets(folder, settings, err)
 		? -1
 		: 0;

@@ -191,8 +191,9 @@ struct th_object {
 };
 
 /* The one object of the kinds (a set) that text means: a name, an ID, or the
- * beginning of one; "container:", "image:", "session:", "volume:" and "network:"
- * before it choose. TH_NOT_FOUND, or TH_USAGE with all that fit where several do. */
+ * beginning of one; "container:", "image:", "session:", "volume:" and
+ * "network:" before it choose. TH_NOT_FOUND, or TH_USAGE with all that fit
+ * where several do. */
 int th_object_find(const struct th_context *context, const char *text,
 	int kinds, struct th_object *object, struct th_error *err);
 void th_object_release(struct th_object *object);

@@ -216,6 +216,7 @@ static void end_parts(struct keeper *keeper)
 	keeper_probe_end(keeper);
 	keeper_close_streams(keeper);
 	keeper_unlead_ports(keeper);
+	keeper_end_resolver(keeper);
 	th_relay_free(keeper->relay);
 	keeper->relay = NULL;
 	if (keeper->log.fd >= 0)

@@ -5,6 +5,7 @@
  *   prepare.c  what is held from the first run to the last: lock, ports, log
  *   start.c    everything up to the running program
  *   network.c  its networks, names and ports
+ *   resolver.c its name servers
  *   serve.c    the loop: what is due, the end of a run, the next one
  *   clients.c  commands that are connected
  *   request.c  what they ask for
@@ -117,6 +118,9 @@ struct keeper {
 	int overlay_fd, netns_fd;
 	struct th_joined joined;
 	struct th_pilot pilot; /* held from the first run to the last */
+	/* To name servers on the host's loopback, and the host's network. */
+	struct th_relay *names_relay;
+	int own_netns;
 	bool led; /* packets from outside are led to the ports */
 	struct probing probing;
 	struct th_cgroup cgroup;
@@ -183,6 +187,9 @@ void keeper_leave_network(struct keeper *keeper);
  * that many who come at once are told together. */
 void keeper_tell_neighbours(struct keeper *keeper);
 void keeper_tell_them_now(struct keeper *keeper);
+/* resolver.c: the container's resolv.conf, and what it leads to. */
+int keeper_set_resolver(struct keeper *keeper, struct th_error *err);
+void keeper_end_resolver(struct keeper *keeper);
 /* clients.c */
 void keeper_add_client(struct keeper *keeper, int fd, bool attached);
 void keeper_drop_client(struct client *client);

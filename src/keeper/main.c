@@ -100,7 +100,7 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
 	keeper->overlay_fd = keeper->netns_fd = -1;
 	keeper->pilot.connection = keeper->pilot.users = -1;
-	keeper->pilot.netns = -1;
+	keeper->pilot.netns = keeper->own_netns = -1;
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
 	keeper->sandbox.console = keeper->sandbox.status = -1;
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;

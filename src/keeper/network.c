@@ -266,7 +266,7 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err)
 	char path[64];
 
 	if (th_network_is_with(keeper->plan.network))
-		return 0;
+		return keeper_set_resolver(keeper, err);
 	if (keeper->bundle.namespaces & CLONE_NEWNET) {
 		snprintf(path, sizeof(path), "/proc/%d/ns/net",
 			(int)keeper->sandbox.pid);
@@ -281,6 +281,8 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err)
 	if (keeper->joined.address4[0]
 			? th_names_write(keeper->store, keeper->id, err)
 			: write_hosts(keeper, err))
+		return -1;
+	if (keeper_set_resolver(keeper, err))
 		return -1;
 	return make_relay(keeper, err);
 }

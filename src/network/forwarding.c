@@ -183,7 +183,8 @@ int th_forwarding_take(const char *tag, struct th_error *err)
 	if (change(folder, FORWARD4, '0', '1'))
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot switch on IPv4 forwarding");
-	else if (th_forwarding_way_out6() && !th_forwarding_has6() && change6(folder))
+	else if (th_forwarding_way_out6() && !th_forwarding_has6() &&
+		change6(folder))
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot switch on IPv6 forwarding");
 	else if (touch(folder, tag))

@@ -314,8 +314,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	if (rc == 0 && count)
 		choose_way_out(berths, count, joined);
 	for (size_t i = 0; rc == 0 && i < count; i++)
-		rc = plug_in(&berths[i], container, i, netns,
-			store->ordinary, err);
+		rc = plug_in(
+			&berths[i], container, i, netns, store->ordinary, err);
 	free(berths);
 	return rc;
 }

@@ -108,15 +108,19 @@ int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
 static int listen_for_it(int run_fd, struct th_error *err)
 {
 	struct sockaddr_un name;
-	int fd = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0);
+	int fd = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0), high;
 
 	name_socket(run_fd, &name);
 	unlinkat(run_fd, TH_PILOT_SOCKET, 0);
 	if (fd >= 0 &&
 		bind(fd, (const struct sockaddr *)(const void *)&name,
 			sizeof(name)) == 0 &&
-		listen(fd, 128) == 0)
-		return fd;
+		listen(fd, 128) == 0) {
+		/* Out of the way of the descriptors that the program gets. */
+		high = fcntl(fd, F_DUPFD_CLOEXEC, 16);
+		close(fd);
+		return high;
+	}
 	th_fail_sys(err, TH_FAILED, errno, "cannot make the pilot's socket");
 	th_close(&fd);
 	return -1;
@@ -142,8 +146,9 @@ int th_pilot_start(const char *program, int run_fd, struct th_pilot *pilot,
 		th_close(&sealed);
 		return -1;
 	}
-	posix_spawn_file_actions_adddup2(&actions, listener, LISTENER);
+	/* The folder first: it may have the other one's number. */
 	posix_spawn_file_actions_adddup2(&actions, run_fd, FOLDER);
+	posix_spawn_file_actions_adddup2(&actions, listener, LISTENER);
 	rc = posix_spawn(&pid, th_fd_path(sealed, "", path), &actions, NULL,
 		(char *const *)(uintptr_t)args, env);
 	posix_spawn_file_actions_destroy(&actions);

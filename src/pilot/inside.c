@@ -38,6 +38,18 @@ static int write_setting(const char *path, const char *text)
 	return rc;
 }
 
+static int bring_up(const char *device)
+{
+	struct ifinfomsg up = {.ifi_index = (int)if_nametoindex(device),
+		.ifi_flags = IFF_UP,
+		.ifi_change = IFF_UP};
+	struct th_netlink batch;
+
+	th_netlink_init(&batch);
+	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
+	return th_netlink_send(NETLINK_ROUTE, &batch);
+}
+
 /* ---- the two kinds of device ---- */
 
 static int open_tap(void)
@@ -54,7 +66,7 @@ static int open_tap(void)
 static int make_pair(void)
 {
 	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
-	struct ifinfomsg peer = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
+	struct ifinfomsg peer = {0};
 	struct th_netlink batch;
 	size_t info, data, other;
 
@@ -92,11 +104,11 @@ static void do_without(int socket_fd, uint32_t command)
  * other end. */
 static int open_packets(void)
 {
-	struct sockaddr_ll address = {.sll_family = AF_PACKET,
-		.sll_protocol = htons(ETH_P_ALL)};
+	struct sockaddr_ll address = {
+		.sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL)};
 	int bytes = QUEUE_BYTES, fd, one = 1;
 
-	if (make_pair())
+	if (make_pair() || bring_up(OTHER_END))
 		return -1;
 	fd = socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
 	if (fd < 0)
@@ -177,18 +189,6 @@ static int configure(bool six, struct th_error *err)
 
 /* ---- the namespace ---- */
 
-static int loopback_up(void)
-{
-	struct ifinfomsg up = {.ifi_index = (int)if_nametoindex("lo"),
-		.ifi_flags = IFF_UP,
-		.ifi_change = IFF_UP};
-	struct th_netlink batch;
-
-	th_netlink_init(&batch);
-	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
-	return th_netlink_send(NETLINK_ROUTE, &batch);
-}
-
 struct making {
 	struct inside *inside;
 	bool six;
@@ -212,8 +212,8 @@ static void make_way_out(struct making *making)
 		th_close(&inside->device);
 }
 
-/* In a thread of its own: this program itself stays on the host's network, where
- * the stack has its sockets. */
+/* In a thread of its own: this program itself stays on the host's network,
+ * where the stack has its sockets. */
 static void *make(void *arg)
 {
 	struct making *making = arg;
@@ -225,7 +225,7 @@ static void *make(void *arg)
 	}
 	making->inside->netns =
 		open("/proc/thread-self/ns/net", O_RDONLY | O_CLOEXEC);
-	if (making->inside->netns < 0 || loopback_up() ||
+	if (making->inside->netns < 0 || bring_up("lo") ||
 		write_setting("/proc/sys/net/ipv4/ip_forward", "1")) {
 		making->rc = th_fail_sys(making->err, TH_NOT_POSSIBLE, errno,
 			"a network namespace cannot be set up here");

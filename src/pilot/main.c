@@ -145,17 +145,17 @@ static void drop_ended(struct pilot *pilot, size_t first)
 		else
 			pilot->clients[kept++] = pilot->clients[i];
 	}
-	pilot->client_count = kept;
-	if (!kept)
+	if (pilot->client_count && !kept)
 		pilot->alone_ms = th_clock_mono_ms();
+	pilot->client_count = kept;
 }
 
 /* Whoever looks for a pilot holds the lock meanwhile: with it in our hands
  * nobody is about to come. */
 static void try_to_leave(struct pilot *pilot)
 {
-	int lock = openat(FOLDER, TH_PILOT_LOCK, O_RDWR | O_CREAT | O_CLOEXEC,
-		0600);
+	int lock = openat(
+		FOLDER, TH_PILOT_LOCK, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
 	if (lock < 0 || flock(lock, LOCK_EX | LOCK_NB) == 0) {
 		if (!accept_all(pilot)) {

@@ -37,7 +37,8 @@ struct uplink *uplink_new(int device, bool six);
 int uplink_fill(struct uplink *uplink, struct pollfd **polls, size_t *count,
 	size_t *room, int *timeout_ms);
 /* Works on what has become ready. */
-void uplink_work(struct uplink *uplink, const struct pollfd *polls, bool failed);
+void uplink_work(
+	struct uplink *uplink, const struct pollfd *polls, bool failed);
 void uplink_free(struct uplink *uplink);
 
 #endif

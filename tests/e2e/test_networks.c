@@ -1,7 +1,9 @@
 /* Networks of one's own: who reaches whom, and what is left afterwards. */
+#include <arpa/inet.h>
 #include <signal.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 #include "e2e/harness.h"
@@ -359,28 +361,107 @@ static void an_outside_client_keeps_its_address(void)
 
 static void containers_reach_the_outside(void)
 {
-	pid_t server;
-
 	add_outside();
-	server = other_start("server",
-		"ip netns exec hull-outside %s/demo/ledger %s/book",
-		world_build, world_folder);
+	CODE(as_root("sh -c 'ip netns exec hull-outside %s/demo/ledger "
+		     "%s/book >/dev/null 2>&1 &'",
+		     world_build, world_folder),
+		0);
 	CODE(hull("new network berths --internal"), 0);
 	launch_client("pilot", "--capability +NET_RAW");
 	launch_client("clerk", "--network berths");
 	launch_client("master", "--network berths --network quayside");
+	/* Pings of users are the host's affair (ping_group_range). */
+	CODE(as_root("sh -c 'echo 0 4711 "
+		     ">/proc/sys/net/ipv4/ping_group_range'"),
+		0);
 	CHECK(meet("pilot", "192.0.2.2"));
 	CHECK(meet("pilot", "fd77::2"));
 	CODE(hull("exec pilot -- ping -c 1 -W 2 192.0.2.2"), 0);
+	CODE(as_root("sh -c 'echo 1 0 >/proc/sys/net/ipv4/ping_group_range'"),
+		0);
 	CHECK(meet("master", "192.0.2.2"));
 	CHECK(meet("master", "fd77::2"));
 	CHECK(never_meet("clerk", "192.0.2.2"));
 	CHECK(never_meet("clerk", "fd77::2"));
 	CODE(hull("remove --force pilot clerk master"), 0);
 	CODE(hull("remove network:berths"), 0);
+	remove_outside();
+}
+
+/* ---- name servers ---- */
+
+/* Answers every question with 192.0.2.77, on 127.0.0.9. */
+static void serve_names(void)
+{
+	static const unsigned char answer[] = {
+		0xc0, 12, 0, 1, 0, 1, 0, 0, 0, 60, 0, 4, 192, 0, 2, 77};
+	struct sockaddr_in at = {.sin_family = AF_INET, .sin_port = htons(53)};
+	int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+
+	inet_pton(AF_INET, "127.0.0.9", &at.sin_addr);
+	if (bind(fd, (struct sockaddr *)(void *)&at, sizeof(at)))
+		_exit(1);
+	for (;;) {
+		struct sockaddr_in from;
+		socklen_t from_len = sizeof(from);
+		unsigned char text[600];
+		ssize_t len = recvfrom(fd, text, 512, 0,
+			(struct sockaddr *)(void *)&from, &from_len);
+		bool address = len > 16 && text[len - 3] == 1;
+
+		if (len < 17)
+			continue;
+		text[2] = 0x81;
+		text[3] = 0x80;
+		text[7] = address;
+		memcpy(text + len, answer, sizeof(answer));
+		sendto(fd, text, (size_t)len + (address ? sizeof(answer) : 0),
+			0, (struct sockaddr *)(void *)&from, from_len);
+	}
+}
+
+static bool is_answered(void *name)
+{
+	return strstr(hull("exec %s -- nslookup chart.selwick.example",
+			      (char *)name)
+			       ->out,
+		       "192.0.2.77") != NULL;
+}
+
+static void loopback_name_servers_are_reached(void)
+{
+	char box[] = "box", mate[] = "mate";
+	pid_t server;
+
+	put_file("resolv",
+		"# the harbour's own\nnameserver 127.0.0.9\n"
+		"search selwick.example\n");
+	CODE(as_root("mount --bind %s/resolv /etc/resolv.conf", world_folder),
+		0);
+	server = fork();
+	if (server == 0)
+		serve_names();
+	launch_client("box", "");
+	launch_client("mate", "--network with:box");
+	SAYS(hull("exec box -- cat /etc/resolv.conf")->out,
+		world_user ? "nameserver 10.255.255.3"
+			   : "nameserver 127.0.0.9");
+	SAYS(hull("exec box -- cat /etc/resolv.conf")->out,
+		"search selwick.example");
+	CHECK(wait_until(is_answered, box));
+	CHECK(wait_until(is_answered, mate));
+	CODE(hull("remove --force mate box"), 0);
+	/* On the host's network it is the host's file. */
+	SAYS(hull("run selwick/base --network host -- cat /etc/resolv.conf")
+			->out,
+		"nameserver 127.0.0.9\n");
+	CHECK(!strstr(hull("run selwick/base --network none -- cat "
+			   "/etc/resolv.conf")
+			      ->out,
+		"127.0.0.9"));
 	kill(server, SIGKILL);
 	wait_for(server);
-	remove_outside();
+	CODE(as_root("umount /etc/resolv.conf"), 0);
 }
 
 static void subnets_avoid_the_hosts_routes(void)
@@ -444,6 +525,8 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"an outside client keeps its address",
 		an_outside_client_keeps_its_address},
 	{"containers reach the outside", containers_reach_the_outside},
+	{"loopback name servers are reached",
+		loopback_name_servers_are_reached},
 	{"subnets avoid the host's routes", subnets_avoid_the_hosts_routes},
 	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
 

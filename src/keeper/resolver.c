@@ -1,0 +1,123 @@
+/* The name servers of one run: the host's, and a way to those that the host
+ * has on its loopback. */
+#include <arpa/inet.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <netinet/in.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "network/inner.h"
+#include "network/resolver.h"
+
+#define PORT 53
+
+static enum th_resolver kind_of(const struct keeper *keeper)
+{
+	const char *network = keeper->plan.network;
+	bool with = th_network_is_with(network);
+
+	if (strcmp(network, "host") == 0)
+		return TH_RESOLVER_SAME;
+	if (!with && !(th_network_is_shared(network) && keeper->joined.way_out))
+		return TH_RESOLVER_PLAIN;
+	return keeper->store->ordinary ? TH_RESOLVER_UPLINK : TH_RESOLVER_RELAY;
+}
+
+/* In place: the file is mounted inside already. */
+static int replace(
+	struct keeper *keeper, const struct th_buf *text, struct th_error *err)
+{
+	int fd = openat(keeper->folder_fd, "resolv.conf",
+		O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
+	int rc = 0;
+
+	if (fd < 0 ||
+		pwrite(fd, text->data, text->len, 0) != (ssize_t)text->len ||
+		ftruncate(fd, (off_t)text->len))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot write the container's resolv.conf");
+	th_close(&fd);
+	return rc;
+}
+
+/* A socket inside at the address that the file names; -1 where the container
+ * has something else there. */
+static int bind_inside(struct inner *inner, int type, const char *address)
+{
+	struct sockaddr_in at = {
+		.sin_family = AF_INET, .sin_port = htons(PORT)};
+	int fd = inner_socket(inner, AF_INET, type);
+
+	inet_pton(AF_INET, address, &at.sin_addr);
+	if (fd >= 0 &&
+		bind(fd, (const struct sockaddr *)(const void *)&at,
+			sizeof(at)) == 0 &&
+		(type == SOCK_DGRAM || listen(fd, 64) == 0))
+		return fd;
+	th_close(&fd);
+	return -1;
+}
+
+/* The other way round than a published port: inside is who asks. */
+static int serve(
+	struct keeper *keeper, const char *address, struct th_error *err)
+{
+	struct inner *inner = inner_new(keeper->netns_fd);
+	int rc = inner ? 0 : th_fail_memory(err);
+
+	keeper->own_netns = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
+	keeper->names_relay = rc
+		? NULL
+		: th_relay_new(&keeper->loop, keeper->own_netns, address, "");
+	for (int udp = 0; keeper->names_relay && udp < 2; udp++) {
+		struct th_port port = {.port = PORT, .udp = udp != 0};
+		int fds[2] = {bind_inside(inner, udp ? SOCK_DGRAM : SOCK_STREAM,
+				      address),
+			-1};
+
+		rc |= th_relay_serve(keeper->names_relay, &port, fds, err);
+	}
+	inner_free(inner);
+	return rc;
+}
+
+/* Who serves names itself has the port for itself. */
+static bool has_names(const struct keeper *keeper)
+{
+	for (size_t i = 0; i < keeper->plan.port_count; i++) {
+		if (keeper->plan.ports[i].port == PORT)
+			return true;
+	}
+	return false;
+}
+
+int keeper_set_resolver(struct keeper *keeper, struct th_error *err)
+{
+	char relay[TH_ADDRESS_TEXT];
+	struct th_buf host, text;
+	int rc = -1;
+
+	th_buf_init(&text, 1 << 20);
+	if (th_resolver_read_host(&host, err) == 0 &&
+		th_resolver_compose(
+			host.data, kind_of(keeper), &text, relay, err) == 0)
+		rc = replace(keeper, &text, err);
+	th_buf_release(&host);
+	th_buf_release(&text);
+	if (rc || !relay[0] || has_names(keeper) ||
+		th_network_is_with(keeper->plan.network))
+		return rc;
+	return serve(keeper, relay, err);
+}
+
+void keeper_end_resolver(struct keeper *keeper)
+{
+	th_relay_free(keeper->names_relay);
+	keeper->names_relay = NULL;
+	th_close(&keeper->own_netns);
+}
