@@ -41,7 +41,7 @@ int main(int argc, char **argv)
 	}
 	if (first >= argc) {
 		fputs("booking [--at HOST:PORT] BOOK berth ship | FREE berth | "
-		      "LIST\n",
+		      "LIST | WHO\n",
 			stderr);
 		return 2;
 	}

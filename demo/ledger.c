@@ -5,6 +5,7 @@
  *   BOOK berth ship    books it: "ok", or "taken by SHIP"
  *   FREE berth         gives it back: "ok", or "free"
  *   LIST               all bookings, then "end" */
+#include <arpa/inet.h>
 #include <errno.h>
 #include <netinet/in.h>
 #include <signal.h>
@@ -102,6 +103,19 @@ static void give_back(FILE *out, const char *berth)
 	printf("berth %s: free again\n", berth);
 }
 
+/* The address of who asks, as the container sees it. */
+static void tell_who(FILE *out, int client)
+{
+	struct sockaddr_in6 from;
+	socklen_t len = sizeof(from);
+	char text[INET6_ADDRSTRLEN] = "nobody";
+
+	if (getpeername(client, (struct sockaddr *)(void *)&from, &len) == 0)
+		inet_ntop(AF_INET6, &from.sin6_addr, text, sizeof(text));
+	fprintf(out, "%s\n",
+		strncmp(text, "::ffff:", 7) == 0 ? text + 7 : text);
+}
+
 static void answer(int client)
 {
 	FILE *in = fdopen(client, "r"), *out = fdopen(dup(client), "w");
@@ -119,8 +133,11 @@ static void answer(int client)
 				fprintf(out, "%s %s\n", bookings[i].berth,
 					bookings[i].ship);
 			fputs("end\n", out);
+		} else if (words == 1 && strcmp(verb, "WHO") == 0) {
+			tell_who(out, client);
 		} else {
-			fputs("BOOK berth ship, FREE berth, or LIST\n", out);
+			fputs("BOOK berth ship, FREE berth, LIST, or WHO\n",
+				out);
 		}
 		fflush(out);
 	}

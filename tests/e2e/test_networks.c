@@ -8,12 +8,6 @@
 
 #include "e2e/harness.h"
 
-/* A page that says who asks for it: for clients outside. */
-#define SERVER                                                                 \
-	"-- sh -c 'mkdir -p /w/cgi-bin; echo \"#!/bin/sh\necho; echo from "    \
-	"\\$REMOTE_ADDR on \\$(hostname)\" >/w/cgi-bin/who; chmod 755 "        \
-	"/w/cgi-bin/who; exec busybox httpd -f -p 80 -h /w'"
-
 struct meeting {
 	const char *from, *to;
 };
@@ -44,12 +38,6 @@ static bool never_meet(const char *from, const char *to)
 static void launch_ledger(const char *name, const char *options)
 {
 	CODE(hull("launch selwick/ledger --name %s %s", name, options), 0);
-}
-
-static void launch_page(const char *name, const char *options)
-{
-	CODE(hull("launch selwick/base --name %s %s " SERVER, name, options),
-		0);
 }
 
 static void launch_client(const char *name, const char *options)
@@ -295,66 +283,79 @@ static void remove_outside(void)
 	CODE(as_root("umount /run/netns"), 0);
 }
 
-static bool answers_outside(void *url)
+static struct result *book_outside(const char *at, const char *word)
 {
-	return as_root("ip netns exec hull-outside curl -s -m 3 %s",
-		       (char *)url)
-		       ->code == 0;
+	return as_root("ip netns exec hull-outside timeout 3 %s/demo/booking "
+		       "--at %s %s",
+		world_build, at, word);
 }
 
-static struct result *from_outside(const char *url)
+static bool answers_outside(void *at)
+{
+	return book_outside(at, "LIST")->code == 0;
+}
+
+/* Whom the ledger at the place takes a client outside for. */
+static struct result *who_outside(const char *at)
 {
 	char text[128];
 
-	snprintf(text, sizeof(text), "%s", url);
+	snprintf(text, sizeof(text), "%s", at);
 	wait_until(answers_outside, text);
-	return as_root("ip netns exec hull-outside curl -s -m 3 %s", url);
+	return book_outside(at, "WHO");
+}
+
+static struct result *who_here(const char *at)
+{
+	return as_root(
+		"timeout 3 %s/demo/booking --at %s WHO", world_build, at);
 }
 
 static void an_outside_client_keeps_its_address(void)
 {
-	char gateway[64];
+	char address[64];
 
 	add_outside();
 	CODE(hull("new network berths --internal"), 0);
-	launch_page("ledger", "--port 80=8080");
-	launch_page("vault", "--network berths --port 80=8081");
-	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
-		"from [::ffff:192.0.2.2] on ledger");
-	SAYS(from_outside("http://[fd77::1]:8080/cgi-bin/who")->out,
-		"from [fd77::2] on ledger");
+	launch_ledger("ledger", "--port 7070=8080");
+	launch_ledger("vault", "--network berths --port 7070=8081");
+	launch_ledger("bound",
+		"--port 7070=192.0.2.1:8082 --port "
+		"7070=[fd77::1]:8083");
+	CHECK_TEXT(who_outside("192.0.2.1:8080")->out, "192.0.2.2\n");
+	CHECK_TEXT(who_outside("fd77::1:8080")->out, "fd77::2\n");
+	CHECK_TEXT(who_outside("192.0.2.1:8082")->out, "192.0.2.2\n");
+	CHECK_TEXT(who_outside("fd77::1:8083")->out, "fd77::2\n");
+	CHECK(book_outside("fd77::1:8082", "LIST")->code != 0);
 	/* Without a way out it cannot answer the client itself. */
-	SAYS(from_outside("http://192.0.2.1:8081/cgi-bin/who")->out,
-		"on vault");
+	CODE(who_outside("192.0.2.1:8081"), 0);
 	/* From this host, also by its outer address. */
-	SAYS(as_root("curl -s -m 3 http://192.0.2.1:8080/cgi-bin/who")->out,
-		"on ledger");
-	SAYS(as_root("curl -s -m 3 http://localhost:8080/cgi-bin/who")->out,
-		"on ledger");
-	SAYS(as_root("curl -s -m 3 http://[::1]:8080/cgi-bin/who")->out,
-		"on ledger");
-	/* Neither is reached but by its port. */
-	snprintf(gateway, sizeof(gateway), "%s", field("ledger", "address"));
+	CODE(who_here("192.0.2.1:8080"), 0);
+	CODE(who_here("fd77::1:8080"), 0);
+	CODE(who_here("127.0.0.1:8080"), 0);
+	CODE(who_here("::1:8080"), 0);
+	CODE(who_here("192.0.2.1:8082"), 0);
+	/* And from another container, by the host's address. */
+	CODE(hull("exec bound -- booking --at 192.0.2.1:8080 WHO"), 0);
+	CODE(hull("exec ledger -- booking --at 192.0.2.1:8080 WHO"), 0);
+	/* It is not reached but by its port. */
+	snprintf(address, sizeof(address), "%s:7070",
+		field("ledger", "address"));
 	CODE(as_root("ip -n hull-outside route add default via 192.0.2.1"), 0);
-	CHECK(as_root("ip netns exec hull-outside curl -s -m 1 http://%s/",
-		      gateway)
-			->code != 0);
+	CHECK(book_outside(address, "LIST")->code != 0);
 	/* After a restart, another address: the port leads there. */
 	CODE(hull("stop ledger --grace 0s"), 0);
 	launch_client("filler", "");
 	CODE(hull("start ledger"), 0);
-	CHECK(strcmp(field("ledger", "address"), gateway) != 0);
-	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
-		"from [::ffff:192.0.2.2] on ledger");
+	CHECK(strncmp(field("ledger", "address"), address,
+		      strlen(address) - 5) != 0);
+	CHECK_TEXT(who_outside("192.0.2.1:8080")->out, "192.0.2.2\n");
 	/* And after its keeper was killed with it. */
 	as_root("pkill -9 -f '^tidyhull-keeper .* root: tidyhull start'");
 	CODE(hull("start ledger"), 0);
-	SAYS(from_outside("http://192.0.2.1:8080/cgi-bin/who")->out,
-		"from [::ffff:192.0.2.2] on ledger");
-	CODE(hull("remove --force ledger vault filler"), 0);
-	CHECK(as_root("ip netns exec hull-outside curl -s -m 1 "
-		      "http://192.0.2.1:8080/")
-			->code != 0);
+	CHECK_TEXT(who_outside("192.0.2.1:8080")->out, "192.0.2.2\n");
+	CODE(hull("remove --force ledger vault bound filler"), 0);
+	CHECK(book_outside("192.0.2.1:8080", "LIST")->code != 0);
 	CODE(hull("remove network:berths"), 0);
 	remove_outside();
 }
@@ -363,8 +364,8 @@ static void containers_reach_the_outside(void)
 {
 	add_outside();
 	CODE(as_root("sh -c 'ip netns exec hull-outside %s/demo/ledger "
-		     "%s/book >/dev/null 2>&1 &'",
-		     world_build, world_folder),
+		     ">/dev/null 2>&1 &'",
+		     world_build),
 		0);
 	CODE(hull("new network berths --internal"), 0);
 	launch_client("pilot", "--capability +NET_RAW");

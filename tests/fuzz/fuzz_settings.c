@@ -42,7 +42,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 			break;
 		default:
 			settings.name = settings.hostname = rest;
-			settings.network = settings.workdir = rest;
+			settings.workdir = rest;
+			th_strings_add(&settings.network_texts, rest);
 		}
 	}
 	th_settings_check(&settings, &problems);
