@@ -201,17 +201,17 @@ $(BUILD)/obj/bench/%.o: bench/%.c
 	$(call say,cc,$<)
 	$(Q)$(CC) $(all_cflags) -Ibench -MMD -MP -c -o $@ $<
 
-$(BUILD)/floor: bench/floor.c
+$(BUILD)/floor $(BUILD)/echo: $(BUILD)/%: bench/%.c
 	@mkdir -p $(@D)
 	$(call say,link,$@)
 	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
 
-$(BUILD)/bench: $(call object,$(filter-out bench/floor.c,$(wildcard bench/*.c))) $(BUILD)/libtidyhull.a
+$(BUILD)/bench: $(call object,$(filter-out bench/floor.c bench/echo.c,$(wildcard bench/*.c))) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive -lpthread
 
 bench: deps-check
-	@$(MAKE) --no-print-directory all $(BUILD)/bench $(BUILD)/floor
+	@$(MAKE) --no-print-directory all $(BUILD)/bench $(BUILD)/floor $(BUILD)/echo
 	@$(AS_ROOT) $(BUILD)/bench $(abspath $(BUILD)) $(ROUNDS)
 
 # ---- installation ----

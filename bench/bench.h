@@ -27,6 +27,9 @@ void big_make(const char *folder, const char *name);
  * folder: an empty one for whatever is needed. */
 void bench_pull(const char *build, const char *folder, size_t rounds);
 
+/* port.c: published ports against plain ones. */
+void bench_port(const char *build, const char *folder, size_t rounds);
+
 /* start.c: run against the start floor. */
 void bench_start(const char *build, const char *folder);
 

@@ -1,6 +1,6 @@
 /* make bench: what things cost, as ratios against floors of the same run.
  *
- *   bench BUILD [ROUNDS [start]] */
+ *   bench BUILD [ROUNDS [start | port]] */
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -23,8 +23,12 @@ int main(int argc, char **argv)
 		return 1;
 	}
 	setvbuf(stdout, NULL, _IOLBF, 4096);
-	bench_start(argv[1], folder);
+	if (argc < 4 || strcmp(argv[3], "port") != 0)
+		bench_start(argv[1], folder);
 	if (argc > 3 && strcmp(argv[3], "start") == 0)
+		goto out;
+	bench_port(argv[1], folder, rounds);
+	if (argc > 3 && strcmp(argv[3], "port") == 0)
 		goto out;
 	bench_pull(argv[1], folder, rounds);
 out:

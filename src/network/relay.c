@@ -14,13 +14,24 @@
 #include "network/datagrams.h"
 #include "network/inner.h"
 
-#define PIPE_BYTES (256 * 1024)
+/* What is read at once: a request and its answer take two calls each. */
+#define CHUNK_BYTES (64 * 1024)
+/* Whoever fills that sends a stream, which goes through a pipe: two calls more,
+ * and no copies. */
+#define PIPE_BYTES (1024 * 1024)
 #define TARGETS_MAX 4
+/* Connections that are being made at the same time. A server with a short
+ * queue would get more of them than it can take, and answer the rest wrongly
+ * (SYN cookies): the others wait here for their turn. */
+#define CONNECTS_MAX 32
 
-/* One way of a connection: from -> pipe -> to. */
+/* One way of a connection: from -> to. */
 struct flow {
-	int pipe[2];
-	size_t held; /* bytes in the pipe */
+	char *held; /* what to has not taken yet; NULL: nothing */
+	size_t held_at, held_len;
+	int pipe[2]; /* of a stream; 0: none */
+	size_t piped; /* bytes in it */
+	bool streams;
 	bool ended; /* from said that nothing more comes */
 	bool passed; /* and to was told */
 };
@@ -34,6 +45,7 @@ struct link {
 	int port;
 	int target; /* which of the relay's targets is tried */
 	bool connecting;
+	struct link *next_waiting; /* for its turn to be connected */
 };
 
 struct listener {
@@ -52,6 +64,10 @@ struct th_relay {
 	struct link *links;
 	struct datagrams *datagrams; /* UDP ports, or NULL */
 	bool out_of_descriptors;
+	int connects; /* that are under way */
+	struct link *waiting, **waiting_end;
+	bool releasing, closing;
+	char *chunk; /* what is under way, of one connection at a time */
 };
 
 static void add_target(struct th_relay *relay, int family, const char *text)
@@ -76,8 +92,11 @@ struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	if (!relay)
 		return NULL;
 	relay->loop = loop;
-	relay->inside = inner_new(netns);
+	relay->waiting_end = &relay->waiting;
+	relay->chunk = malloc(CHUNK_BYTES);
+	relay->inside = relay->chunk ? inner_new(netns) : NULL;
 	if (!relay->inside) {
+		free(relay->chunk);
 		free(relay);
 		return NULL;
 	}
@@ -93,8 +112,10 @@ struct th_relay *th_relay_new_closed(struct th_loop *loop)
 {
 	struct th_relay *relay = calloc(1, sizeof(*relay));
 
-	if (relay)
+	if (relay) {
 		relay->loop = loop;
+		relay->waiting_end = &relay->waiting;
+	}
 	return relay;
 }
 
@@ -112,26 +133,36 @@ static void close_watch(struct th_loop *loop, struct th_watch *watch)
 	th_close(&fd);
 }
 
-static void close_flow(struct flow *flow)
+static void release_flow(struct flow *flow)
 {
-	th_close(&flow->pipe[0]);
-	th_close(&flow->pipe[1]);
+	free(flow->held);
+	if (flow->pipe[0]) {
+		close(flow->pipe[0]);
+		close(flow->pipe[1]);
+	}
 }
+
+static void release_waiting(struct th_relay *relay);
 
 static void end_link(struct link *link)
 {
 	struct th_relay *relay = link->relay;
+	bool connecting = link->connecting;
 
 	th_loop_forget(relay->loop, &link->client);
 	th_loop_forget(relay->loop, &link->inner);
 	th_close(&link->client_fd);
 	th_close(&link->inner_fd);
-	close_flow(&link->in);
-	close_flow(&link->out);
+	release_flow(&link->in);
+	release_flow(&link->out);
 	*link->place = link->next;
 	if (link->next)
 		link->next->place = link->place;
 	free(link);
+	if (connecting) {
+		relay->connects--;
+		release_waiting(relay);
+	}
 	if (relay->out_of_descriptors) {
 		relay->out_of_descriptors = false;
 		watch_accepts(relay, EPOLLIN);
@@ -152,41 +183,113 @@ static void reset_link(struct link *link)
 	end_link(link);
 }
 
-/* Moves what can be moved; -1 where the connection is broken. */
-static int pump(struct flow *flow, int from, int to)
+/* Keeps what could not be sent. */
+static int hold(struct flow *flow, const char *data, size_t len)
 {
-	for (;;) {
-		bool moved = false;
+	flow->held = malloc(len);
+	if (!flow->held)
+		return -1;
+	memcpy(flow->held, data, len);
+	flow->held_at = 0;
+	flow->held_len = len;
+	return 0;
+}
 
-		if (!flow->ended && flow->held == 0) {
-			ssize_t got = splice(from, NULL, flow->pipe[1], NULL,
-				PIPE_BYTES, SPLICE_F_NONBLOCK | SPLICE_F_MOVE);
+/* Sends what it can: how much, or -1 where the connection is broken. */
+static ssize_t push(int to, const char *data, size_t len)
+{
+	ssize_t sent = send(to, data, len, MSG_DONTWAIT | MSG_NOSIGNAL);
 
-			if (got > 0) {
-				flow->held += (size_t)got;
-				moved = true;
-			} else if (got == 0) {
-				flow->ended = true;
-			} else if (errno != EAGAIN && errno != EINTR) {
-				return -1;
-			}
-		}
-		if (flow->held > 0) {
-			ssize_t put = splice(flow->pipe[0], NULL, to, NULL,
-				flow->held, SPLICE_F_NONBLOCK | SPLICE_F_MOVE);
+	return sent < 0 && (errno == EAGAIN || errno == EINTR) ? 0 : sent;
+}
 
-			if (put > 0) {
-				flow->held -= (size_t)put;
-				moved = true;
-			} else if (put < 0 && errno != EAGAIN &&
-				errno != EINTR) {
-				return -1;
-			}
-		}
-		if (!moved)
-			break;
+static int push_held(struct flow *flow, int to)
+{
+	ssize_t sent = push(
+		to, flow->held + flow->held_at, flow->held_len - flow->held_at);
+
+	if (sent < 0)
+		return -1;
+	flow->held_at += (size_t)sent;
+	if (flow->held_at == flow->held_len) {
+		free(flow->held);
+		flow->held = NULL;
 	}
-	if (flow->ended && flow->held == 0 && !flow->passed) {
+	return 0;
+}
+
+static bool is_pending(const struct flow *flow)
+{
+	return flow->held || flow->piped;
+}
+
+/* Sends what is waiting; -1 where the connection is broken. */
+static int push_pending(struct flow *flow, int to)
+{
+	ssize_t put;
+
+	if (flow->held)
+		return push_held(flow, to);
+	put = splice(flow->pipe[0], NULL, to, NULL, flow->piped,
+		SPLICE_F_NONBLOCK | SPLICE_F_MOVE);
+	if (put < 0)
+		return errno == EAGAIN || errno == EINTR ? 0 : -1;
+	flow->piped -= (size_t)put;
+	return 0;
+}
+
+/* A stream's next part goes into the pipe: as recv. */
+static ssize_t read_stream(struct flow *flow, int from)
+{
+	ssize_t got = splice(from, NULL, flow->pipe[1], NULL, PIPE_BYTES,
+		SPLICE_F_NONBLOCK | SPLICE_F_MOVE);
+
+	if (got > 0)
+		flow->piped = (size_t)got;
+	/* Back to what is quicker for little. */
+	flow->streams = got >= CHUNK_BYTES / 4;
+	return got;
+}
+
+static ssize_t read_chunk(
+	struct th_relay *relay, struct flow *flow, int from, int to)
+{
+	ssize_t got = recv(from, relay->chunk, CHUNK_BYTES, MSG_DONTWAIT);
+	ssize_t sent = got > 0 ? push(to, relay->chunk, (size_t)got) : 0;
+
+	if (sent < 0 ||
+		(got > sent &&
+			hold(flow, relay->chunk + sent, (size_t)(got - sent))))
+		return -2;
+	if (got == CHUNK_BYTES && !flow->pipe[0] &&
+		pipe2(flow->pipe, O_NONBLOCK | O_CLOEXEC) == 0)
+		fcntl(flow->pipe[1], F_SETPIPE_SZ, PIPE_BYTES);
+	flow->streams = got == CHUNK_BYTES && flow->pipe[0];
+	return got;
+}
+
+/* Moves what can be moved; -1 where the connection is broken. A short read was
+ * all that there was: the loop tells when there is more. */
+static int pump(struct th_relay *relay, struct flow *flow, int from, int to)
+{
+	bool more = true;
+
+	if (is_pending(flow) && push_pending(flow, to))
+		return -1;
+	for (int i = 0; more && !is_pending(flow) && !flow->ended && i < 8;
+		i++) {
+		bool streams = flow->streams;
+		ssize_t got = streams ? read_stream(flow, from)
+				      : read_chunk(relay, flow, from, to);
+
+		if (got == -2 || (got < 0 && errno != EAGAIN && errno != EINTR))
+			return -1;
+		flow->ended = got == 0;
+		if (flow->piped && push_pending(flow, to))
+			return -1;
+		more = flow->streams;
+	}
+	if (flow->ended && !is_pending(flow) && !flow->passed) {
 		shutdown(to, SHUT_WR);
 		flow->passed = true;
 	}
@@ -202,11 +305,11 @@ static void update_link(struct link *link)
 		return;
 	}
 	th_loop_change(loop, &link->client,
-		(!link->in.ended && !link->in.held ? EPOLLIN : 0u) |
-			(link->out.held ? EPOLLOUT : 0u));
+		(!link->in.ended && !is_pending(&link->in) ? EPOLLIN : 0u) |
+			(is_pending(&link->out) ? EPOLLOUT : 0u));
 	th_loop_change(loop, &link->inner,
-		(!link->out.ended && !link->out.held ? EPOLLIN : 0u) |
-			(link->in.held ? EPOLLOUT : 0u));
+		(!link->out.ended && !is_pending(&link->out) ? EPOLLIN : 0u) |
+			(is_pending(&link->in) ? EPOLLOUT : 0u));
 }
 
 static int connect_next(struct link *link);
@@ -226,6 +329,7 @@ static void finish_connect(struct link *link)
 		return;
 	}
 	link->connecting = false;
+	link->relay->connects--;
 	/* Whoever wrote the bytes has already decided about their packets. */
 	setsockopt(
 		link->client_fd, IPPROTO_TCP, TCP_NODELAY, &one, sizeof(one));
@@ -235,26 +339,33 @@ static void finish_connect(struct link *link)
 		reset_link(link);
 		return;
 	}
+	release_waiting(link->relay);
 	update_link(link);
 }
 
 static void link_ready(struct th_watch *watch, uint32_t events)
 {
 	struct link *link = watch->owner;
+	bool client = watch == &link->client;
+	struct flow *mine = client ? &link->in : &link->out;
+	struct flow *theirs = client ? &link->out : &link->in;
+	int other = client ? link->inner_fd : link->client_fd;
 
 	if (link->connecting) {
 		finish_connect(link);
 		return;
 	}
-	/* An error, or a hang-up with nothing left that could be moved. */
+	/* An error; or what this side has to say, and what it takes. */
 	if (events & EPOLLERR ||
-		pump(&link->in, link->client_fd, link->inner_fd) ||
-		pump(&link->out, link->inner_fd, link->client_fd)) {
+		(events & ~(uint32_t)EPOLLOUT &&
+			pump(link->relay, mine, watch->fd, other)) ||
+		(events & ~(uint32_t)EPOLLIN &&
+			pump(link->relay, theirs, other, watch->fd))) {
 		reset_link(link);
 		return;
 	}
 	/* Both ways of this side are closed, which is told again and again,
-	 * while the other side still has to take what is in the pipe. */
+	 * while the other side still has to take what is held. */
 	if (events & EPOLLHUP && watch->events == 0)
 		th_loop_forget(link->relay->loop, watch);
 	update_link(link);
@@ -293,14 +404,29 @@ static int connect_next(struct link *link)
 	return -1;
 }
 
-static int open_flow(struct flow *flow)
+static void connect_link(struct link *link)
 {
-	if (pipe2(flow->pipe, O_NONBLOCK | O_CLOEXEC)) {
-		flow->pipe[0] = flow->pipe[1] = -1;
-		return -1;
+	link->connecting = true;
+	link->relay->connects++;
+	if (connect_next(link))
+		reset_link(link);
+}
+
+/* Those that have waited longest; not from within itself. */
+static void release_waiting(struct th_relay *relay)
+{
+	if (relay->releasing || relay->closing)
+		return;
+	relay->releasing = true;
+	while (relay->waiting && relay->connects < CONNECTS_MAX) {
+		struct link *link = relay->waiting;
+
+		relay->waiting = link->next_waiting;
+		if (!relay->waiting)
+			relay->waiting_end = &relay->waiting;
+		connect_link(link);
 	}
-	fcntl(flow->pipe[1], F_SETPIPE_SZ, PIPE_BYTES);
-	return 0;
+	relay->releasing = false;
 }
 
 static void start_link(struct listener *listener, int client)
@@ -314,21 +440,19 @@ static void start_link(struct listener *listener, int client)
 	}
 	link->relay = relay;
 	link->port = listener->port;
-	link->connecting = true;
 	link->client_fd = client;
 	link->client.fd = link->inner_fd = -1;
 	link->client.ready = link->inner.ready = link_ready;
 	link->client.owner = link->inner.owner = link;
 	link->inner.fd = -1;
-	link->in.pipe[0] = link->in.pipe[1] = -1;
-	link->out.pipe[0] = link->out.pipe[1] = -1;
 	link->next = relay->links;
 	link->place = &relay->links;
 	if (link->next)
 		link->next->place = &link->next;
 	relay->links = link;
-	if (open_flow(&link->in) || open_flow(&link->out) || connect_next(link))
-		reset_link(link);
+	*relay->waiting_end = link;
+	relay->waiting_end = &link->next_waiting;
+	release_waiting(relay);
 }
 
 static void accept_ready(struct th_watch *watch, uint32_t events)
@@ -397,6 +521,7 @@ void th_relay_free(struct th_relay *relay)
 {
 	if (!relay)
 		return;
+	relay->closing = true;
 	while (relay->links)
 		reset_link(relay->links);
 	while (relay->listeners) {
@@ -408,5 +533,6 @@ void th_relay_free(struct th_relay *relay)
 	}
 	datagrams_free(relay->datagrams);
 	inner_free(relay->inside);
+	free(relay->chunk);
 	free(relay);
 }

@@ -1,5 +1,5 @@
 /* Carries TCP connections from the host's published ports into a container's
- * network namespace, with splice. */
+ * network namespace. */
 #ifndef TH_NETWORK_RELAY_H
 #define TH_NETWORK_RELAY_H
 
