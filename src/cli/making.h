@@ -21,8 +21,7 @@
 		{"secret", "SECRET",                                           \
 			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
 		{"network", "NAME",                                            \
-			"quayside (the default); NAME,address=10.20.0.9; "     \
-			"none; host; own; with:CONTAINER"},                    \
+			"quayside; NAME,address=10.20.0.9; with:NAME; host"},  \
 		{"alias", "NAME", "another name on its network"},              \
 		{"host", "NAME=ADDRESS", "a name that it knows"},              \
 		{"hostname", "NAME",                                           \

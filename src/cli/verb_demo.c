@@ -13,6 +13,7 @@
 #include "cli/programs.h"
 #include "cli/verbs.h"
 #include "network/publish.h"
+#include "sandbox/enter.h"
 
 #define WORDS_MAX 24
 
@@ -222,7 +223,25 @@ static int set_up(struct tour *tour, struct th_error *err)
 	return write_stage(tour, err);
 }
 
-static void tear_down(struct tour *tour)
+/* Files of the store may belong to subordinate IDs, which only a process in a
+ * user namespace can remove. */
+static int remove_as_user(const struct tour *tour, const struct caller *caller)
+{
+	struct th_error err = {0};
+	bool single = false;
+	pid_t pid = fork();
+
+	if (pid == 0) {
+		if (th_user_enter(caller->name, caller->uid, caller->gid,
+			    &single, &err) == 0)
+			th_tree_remove(AT_FDCWD, tour->folder, &err);
+		/* The folder itself lies in one that is not ours. */
+		_exit(err.code ? say_error(&err) : 0);
+	}
+	return finish(pid);
+}
+
+static void tear_down(struct tour *tour, const struct caller *caller)
 {
 	static const char *const stop_all[] = {
 		"tidyhull", "stop", "--all", "--quiet", "--grace", "1s", NULL};
@@ -238,7 +257,10 @@ static void tear_down(struct tour *tour)
 		kill(tour->chandler, SIGTERM);
 		finish(tour->chandler);
 	}
-	if (tour->folder[0] && th_tree_remove(AT_FDCWD, tour->folder, &err))
+	if (tour->folder[0] && caller->ordinary)
+		remove_as_user(tour, caller);
+	else if (tour->folder[0] &&
+		th_tree_remove(AT_FDCWD, tour->folder, &err))
 		say_error(&err);
 }
 
@@ -296,12 +318,40 @@ static void walk(struct tour *tour)
 	say(tour, "Away with it: no process, mount, device or rule stays.", 0,
 		"tidyhull remove gauge-north");
 	say(tour, "Nothing is left.", 0, "tidyhull list --all");
+	say(tour,
+		"Data lies in a volume, which comes by itself; two containers "
+		"of a network.",
+		0,
+		"tidyhull launch selwick/ledger --name ledger --mount "
+		"/data=volume:berths --network harbour --probe "
+		"tcp:7070,every=100ms");
+	say(tour, "A probe says when it is ready.", 0,
+		"tidyhull wait --for ready ledger");
+	say(tour, "One finds the other by its name.", 0,
+		"tidyhull run selwick/ledger --network harbour --entrypoint "
+		"booking -- --at ledger:7070 BOOK 7 Heron");
+	say(tour, "The container goes...", 0, "tidyhull remove --force ledger");
+	say(tour, "...and the next one has what was written.", 0,
+		"tidyhull launch selwick/ledger --name ledger --mount "
+		"/data=volume:berths --network harbour --probe "
+		"tcp:7070,every=100ms");
+	say(tour, "Ready again?", 0, "tidyhull wait --for ready ledger");
+	say(tour, "The booking is still there.", 0,
+		"tidyhull run selwick/ledger --network harbour --entrypoint "
+		"booking -- --at ledger:7070 LIST");
+	say(tour, "What there is of both.", 0, "tidyhull list volumes");
+	say(tour, "In use is in use, and it is said by what.", EXIT_IN_USE,
+		"tidyhull remove network:harbour");
+	say(tour, "So the container first.", 0,
+		"tidyhull remove --force ledger");
+	say(tour, "Then all of it.", 0,
+		"tidyhull remove volume:berths network:harbour");
 	say(tour, "An image in one file, to carry where no registry is.", 0,
 		"tidyhull pack selwick/almanac almanac.tar");
 	say(tour, "What is here, and what of it is shared.", 0,
 		"tidyhull list images");
 	say(tour, "Images go like containers.", 0,
-		"tidyhull remove selwick/gauge selwick/almanac");
+		"tidyhull remove selwick/gauge selwick/almanac selwick/ledger");
 	say(tour, "The file is enough to run it.", 0,
 		"tidyhull run --quiet ./almanac.tar -- --days 1");
 }
@@ -319,7 +369,7 @@ static int run(struct invocation *call)
 	     "afterwards.");
 	if (set_up(&tour, &err) == 0)
 		walk(&tour);
-	tear_down(&tour);
+	tear_down(&tour, &call->caller);
 	if (err.code)
 		return say_error(&err);
 	if (interrupted) {

@@ -28,12 +28,14 @@ static void print_advice(const struct th_ability *list, size_t count)
 static int run(struct invocation *call)
 {
 	struct th_ability list[TH_ABILITIES_MAX];
-	char keeper[PROGRAM_PATH];
+	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
 	const struct th_ability_user user = {
 		call->caller.ordinary ? call->caller.name : NULL,
 		call->caller.uid, call->caller.gid, caller_has_bus()};
 	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
+	bool has_pilot =
+		program_path("tidyhull-pilot", pilot) || !call->caller.ordinary;
 	json_t *checks = json_array();
 	struct table *table = table_new();
 
@@ -56,7 +58,7 @@ static int run(struct invocation *call)
 				"here", list[i].here, "use", list[i].use,
 				"advice", list[i].advice));
 	}
-	missing += !has_keeper;
+	missing += !has_keeper + !has_pilot;
 	if (call->json) {
 		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
 			TH_VERSION, "mode",
@@ -70,8 +72,12 @@ static int run(struct invocation *call)
 					      : "as root");
 		printf("store    %s\n", call->root);
 		printf("running  %s\n", call->run);
-		printf("keeper   %s%s\n\n", keeper,
+		printf("keeper   %s%s\n", keeper,
 			has_keeper ? "" : " (missing)");
+		if (call->caller.ordinary)
+			printf("pilot    %s%s\n", pilot,
+				has_pilot ? "" : " (missing)");
+		putchar('\n');
 		table_print(table);
 		print_advice(list, count);
 		puts(missing ? "\nthis host is not able to do everything"

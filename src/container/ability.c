@@ -13,6 +13,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "base/file.h"
 #include "network/link.h"
 #include "network/netlink.h"
 #include "base/json.h"
@@ -244,6 +245,42 @@ static void check_network(struct th_ability *list, size_t *count)
 	}
 }
 
+/* What an ordinary user's networks need beyond that. */
+static void check_uplink(struct th_ability *list, size_t *count,
+	const struct th_ability_user *user)
+{
+	struct th_ability *one;
+	struct th_error ignored = {0};
+	struct th_buf range;
+	unsigned int first = 1, last = 0;
+
+	one = add(list, count, "tap devices", "a quick way out of networks");
+	if (access("/dev/net/tun", R_OK | W_OK) == 0) {
+		snprintf(one->here, sizeof(one->here), "yes");
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here),
+			"no; packet sockets do it, more slowly");
+		snprintf(one->advice, sizeof(one->advice),
+			"as root: chmod 0666 /dev/net/tun");
+	}
+	one = add(list, count, "pings", "ping from networks to the world");
+	th_buf_init(&range, 4096);
+	th_file_read(AT_FDCWD, "/proc/sys/net/ipv4/ping_group_range", &range,
+		&ignored);
+	if (sscanf(range.data, "%u %u", &first, &last) == 2 &&
+		first <= user->gid && user->gid <= last) {
+		snprintf(one->here, sizeof(one->here), "yes");
+	} else {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "no");
+		snprintf(one->advice, sizeof(one->advice),
+			"as root: sysctl -w net.ipv4.ping_group_range=\"0 "
+			"2147483647\"");
+	}
+	th_buf_release(&range);
+}
+
 static void check_user(struct th_ability *list, size_t *count,
 	const struct th_ability_user *user)
 {
@@ -304,15 +341,8 @@ size_t th_ability_check(const struct th_ability_user *user,
 	check_namespaces(list, &count);
 	check_files(list, &count);
 	check_groups(list, &count, user);
-	if (!user->name) {
-		check_network(list, &count);
-		return count;
-	}
-	one = add(list, &count, "networks", "containers that see one another");
-	one->state = TH_ABILITY_LESS;
-	snprintf(one->here, sizeof(one->here), "own, none, host");
-	snprintf(one->advice, sizeof(one->advice),
-		"shared networks are root's in this version; published ports "
-		"work");
+	check_network(list, &count);
+	if (user->name)
+		check_uplink(list, &count, user);
 	return count;
 }

@@ -27,7 +27,8 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_escape, &suite_runtime, &suite_life, &suite_probe, &suite_logs,
 	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
 	&suite_many, &suite_systemd, &suite_volumes, &suite_settings_inside,
-	&suite_ports, &suite_names, &suite_networks, &suite_connections, &suite_json_forms, NULL};
+	&suite_ports, &suite_names, &suite_networks, &suite_connections,
+	&suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {
