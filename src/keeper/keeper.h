@@ -118,6 +118,7 @@ struct keeper {
 	int overlay_fd, netns_fd;
 	struct th_joined joined;
 	struct th_pilot pilot; /* held from the first run to the last */
+	struct th_watch pilot_end;
 	/* To name servers on the host's loopback, and the host's network. */
 	struct th_relay *names_relay;
 	int own_netns;

@@ -106,6 +106,7 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
 	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
 	keeper->log.fd = keeper->log.journal = -1;
+	keeper->pilot_end.fd = -1;
 	keeper->probing.watch.fd = -1;
 	keeper->loop.epoll = -1;
 	th_buf_init(&keeper->filter, TH_FILTER_MAX);

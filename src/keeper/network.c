@@ -5,7 +5,9 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/epoll.h>
 #include <sys/socket.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -32,6 +34,36 @@ static bool has_gone(int connection)
 	return recv(connection, &byte, 1, MSG_PEEK | MSG_DONTWAIT) == 0;
 }
 
+/* It was killed: nobody else would tell. */
+static void pilot_lost(struct th_watch *watch, uint32_t events)
+{
+	struct keeper *keeper = watch->owner;
+	struct th_error ignored = {0};
+
+	(void)events;
+	th_loop_forget(&keeper->loop, watch);
+	th_state_note(keeper->store->db, keeper->id,
+		"the program that holds its networks was killed: it has no way "
+		"out any more, and does not reach containers that start from "
+		"now on",
+		"keeper", NULL, &ignored);
+}
+
+static void drop_pilot(struct keeper *keeper)
+{
+	th_loop_forget(&keeper->loop, &keeper->pilot_end);
+	th_pilot_close(&keeper->pilot);
+}
+
+/* Only who is in its user namespace has rights over its networks. */
+static bool is_ours(const struct th_pilot *pilot)
+{
+	struct stat own, its;
+
+	return stat("/proc/self/ns/user", &own) == 0 &&
+		fstat(pilot->users, &its) == 0 && own.st_ino == its.st_ino;
+}
+
 /* Connected once, for all runs: the pilot stays as long as we do. */
 static int find_pilot(struct keeper *keeper, struct th_error *err)
 {
@@ -39,7 +71,7 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 	int rc;
 
 	if (pilot->connection >= 0 && has_gone(pilot->connection))
-		th_pilot_close(pilot);
+		drop_pilot(keeper);
 	if (pilot->connection >= 0)
 		return 0;
 	rc = th_pilot_connect(keeper->store->run_fd, pilot, err);
@@ -49,7 +81,23 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 			"does not run");
 		th_hint(err, "tidyhull start %s starts it", keeper->plan.name);
 	}
-	return rc == 1 ? 0 : -1;
+	if (rc != 1)
+		return -1;
+	if (!is_ours(pilot)) {
+		th_pilot_close(pilot);
+		th_fail(err, TH_NOT_POSSIBLE,
+			"the program that held your networks was killed "
+			"meanwhile, and the new one has others");
+		return th_hint(err,
+			"tidyhull stop %s, then tidyhull start %s",
+			keeper->plan.name, keeper->plan.name);
+	}
+	keeper->pilot_end.owner = keeper;
+	keeper->pilot_end.ready = pilot_lost;
+	return th_loop_watch(&keeper->loop, &keeper->pilot_end,
+		       pilot->connection, EPOLLIN)
+		? th_fail_sys(err, TH_FAILED, errno, "cannot watch the pilot")
+		: 0;
 }
 
 struct work {

@@ -61,6 +61,8 @@ static void leave_caller(void)
 	if (chdir("/")) {
 		/* It is in somebody's way, and no more. */
 	}
+	/* What it is called where only that is shown. */
+	prctl(PR_SET_NAME, "tidyhull-pilot", 0, 0, 0);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
 	signal(SIGPIPE, SIG_IGN);
 }

@@ -500,6 +500,58 @@ static void subnets_avoid_the_hosts_routes(void)
 	CODE(hull("remove network:canal lock"), 0);
 }
 
+/* Of an ordinary user: several who start at the same time find one pilot. */
+static void many_start_at_once(void)
+{
+	pid_t pids[12];
+	char name[32];
+
+	launch_ledger("ledger", "");
+	for (int i = 0; i < 12; i++)
+		pids[i] = hull_start("out",
+			"launch selwick/ledger --name boat-%d --entrypoint "
+			"sleep -- 1000",
+			i);
+	for (int i = 0; i < 12; i++)
+		CHECK_INT(wait_for(pids[i]), 0);
+	if (world_user)
+		CHECK_TEXT(as_root("pgrep -c tidyhull-pilot")->out, "1\n");
+	for (int i = 0; i < 12; i++) {
+		snprintf(name, sizeof(name), "boat-%d", i);
+		CHECK(meet(name, "ledger"));
+	}
+	CODE(hull("stop --all --grace 0s --quiet"), 0);
+	CODE(hull("remove --all --quiet"), 0);
+}
+
+static bool is_noted(void *arg)
+{
+	(void)arg;
+	return strstr(hull("timeline ledger")->out,
+		       "holds its networks was killed") != NULL;
+}
+
+static void a_lost_pilot_is_told(void)
+{
+	struct result *result;
+
+	launch_ledger("ledger", "");
+	launch_client("pilot", "");
+	CHECK(meet("pilot", "ledger"));
+	CODE(as_root("pkill -9 tidyhull-pilot"), 0);
+	CHECK(wait_until(is_noted, NULL));
+	/* Those that run still have each other. */
+	CHECK(meet("pilot", "ledger"));
+	result = hull("restart ledger");
+	CODE(result, 5);
+	SAYS(result->err, "tidyhull stop ledger, then tidyhull start ledger");
+	CODE(hull("start ledger"), 0);
+	CODE(hull("stop pilot --grace 0s"), 0);
+	CODE(hull("start pilot"), 0);
+	CHECK(meet("pilot", "ledger"));
+	CODE(hull("remove --force ledger pilot"), 0);
+}
+
 static void rules_of_others_stay(void)
 {
 	CODE(as_root("nft add table inet harbour"), 0);
@@ -529,6 +581,8 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"loopback name servers are reached",
 		loopback_name_servers_are_reached},
 	{"subnets avoid the host's routes", subnets_avoid_the_hosts_routes},
+	{"many start at once", many_start_at_once},
+	{"a lost pilot is told", a_lost_pilot_is_told},
 	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
 
 const struct suite suite_networks = {"networks", tests};
