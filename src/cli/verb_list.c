@@ -394,7 +394,7 @@ static int list_networks(struct invocation *call)
 	}
 	table = table_new();
 	table_column(table, "network", false);
-	table_column(table, "", false);
+	table_column(table, "now", false);
 	table_column(table, "subnet", false);
 	table_column(table, "IPv6 subnet", false);
 	table_column(table, "way out", false);

@@ -10,6 +10,7 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
+#include "network/network.h"
 
 /* Everything that could go. */
 struct sweep {
@@ -20,6 +21,8 @@ struct sweep {
 	struct th_volume_row *volumes; /* only where they are asked for */
 	size_t volume_count;
 	uint64_t volume_bytes;
+	struct th_network_row *networks; /* that came by themselves */
+	size_t network_count;
 };
 
 static uint64_t total_bytes(const struct sweep *sweep)
@@ -34,9 +37,9 @@ static bool is_empty(const struct sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 
-	return !sweep->count && !sweep->volume_count && !litter->image_count &&
-		!litter->blob_count && !litter->tree_count &&
-		!litter->partial_count;
+	return !sweep->count && !sweep->volume_count && !sweep->network_count &&
+		!litter->image_count && !litter->blob_count &&
+		!litter->tree_count && !litter->partial_count;
 }
 
 static void add_row(struct table *table, const char *what, size_t count,
@@ -78,6 +81,8 @@ static void print_litter(const struct sweep *sweep)
 	th_buf_release(&names);
 	add_row(table, "volumes", sweep->volume_count, sweep->volume_bytes,
 		"that no container has");
+	add_row(table, "networks", sweep->network_count, 0,
+		"came by themselves, no container is on them");
 	add_row(table, "images without a name", litter->image_count,
 		litter->image_bytes, "used by no container");
 	add_row(table, "layers", litter->tree_count, litter->tree_bytes,
@@ -93,16 +98,20 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 {
 	const struct th_litter *litter = &sweep->litter;
 	json_t *images = json_array(), *containers = json_array();
+	json_t *networks = json_array();
 
 	for (size_t i = 0; i < sweep->count; i++)
 		json_array_append_new(
 			containers, json_string(sweep->rows[i].name));
 
+	for (size_t i = 0; i < sweep->network_count; i++)
+		json_array_append_new(
+			networks, json_string(sweep->networks[i].name));
 	for (size_t i = 0; i < litter->image_count; i++)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
 	return json_pack(
-		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:b}",
+		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:o s:b}",
 		"containers", containers, "container-bytes",
 		(json_int_t)sweep->bytes, "volumes",
 		(json_int_t)sweep->volume_count, "volume-bytes",
@@ -113,7 +122,8 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 		(json_int_t)litter->blob_count, "blob-bytes",
 		(json_int_t)litter->blob_bytes, "unfinished",
 		(json_int_t)litter->partial_count, "unfinished-bytes",
-		(json_int_t)litter->partial_bytes, "removed", removed);
+		(json_int_t)litter->partial_bytes, "networks", networks,
+		"removed", removed);
 }
 
 /* Asks, where it has to be; false where it is not to be done. */
@@ -178,6 +188,27 @@ static int find_volumes(struct invocation *call, int64_t before_us,
 	return 0;
 }
 
+/* One that somebody made, or chose addresses on, is his. */
+static int find_networks(struct invocation *call, int64_t before_us,
+	struct sweep *sweep, struct th_error *err)
+{
+	size_t all = 0;
+
+	if (th_network_list(
+		    call->context.store, NULL, &sweep->networks, &all, err))
+		return -1;
+	for (size_t i = 0; i < all; i++) {
+		const struct th_network_row *row = &sweep->networks[i];
+
+		if (row->by_hand || row->given4 || row->given6 || row->users ||
+			row->running || row->created_us >= before_us ||
+			strcmp(row->name, TH_NETWORK_DEFAULT) == 0)
+			continue;
+		sweep->networks[sweep->network_count++] = *row;
+	}
+	return 0;
+}
+
 static int remove_all(struct invocation *call, struct sweep *sweep,
 	int64_t before_us, struct th_error *err)
 {
@@ -195,6 +226,13 @@ static int remove_all(struct invocation *call, struct sweep *sweep,
 		if (th_volume_remove(
 			    call->context.store, sweep->volumes[i].name, err))
 			return -1;
+	}
+	for (size_t i = 0; i < sweep->network_count; i++) {
+		struct th_error in_use = {0};
+
+		/* Somebody may have come to it meanwhile. */
+		th_network_forget(
+			call->context.store, sweep->networks[i].name, &in_use);
 	}
 	return th_litter_remove(
 		call->context.store, &sweep->litter, before_us, err);
@@ -239,14 +277,16 @@ static int run(struct invocation *call)
 	bool containers = !only || strcmp(only, "containers") == 0;
 	bool images = !only || strcmp(only, "images") == 0;
 	bool volumes = only && strcmp(only, "volumes") == 0;
+	bool networks = !only || strcmp(only, "networks") == 0;
 	struct sweep sweep = {.rows = NULL};
 	struct th_error err = {0};
 	int64_t span_us = 0, before_us;
 	int code;
 
-	if (!containers && !images && !volumes) {
+	if (!containers && !images && !volumes && !networks) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not swept", only);
-		th_hint(&err, "--only containers, images, or volumes");
+		th_hint(&err,
+			"--only containers, images, volumes, or networks");
 	} else if (older && th_clock_parse_span(older, &span_us)) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a span of time",
 			older);
@@ -258,6 +298,7 @@ static int run(struct invocation *call)
 	if ((containers &&
 		    find_containers_ended(call, before_us, &sweep, &err)) ||
 		(volumes && find_volumes(call, before_us, &sweep, &err)) ||
+		(networks && find_networks(call, before_us, &sweep, &err)) ||
 		(images &&
 			th_litter_find(call->context.store, before_us,
 				&sweep.litter, &err)))
@@ -267,11 +308,13 @@ static int run(struct invocation *call)
 	th_litter_release(&sweep.litter);
 	free(sweep.rows);
 	free(sweep.volumes);
+	free(sweep.networks);
 	return code;
 }
 
 static const struct option_spec options[] = {
-	{"only", "KIND", "containers; images and what is theirs; volumes"},
+	{"only", "KIND",
+		"containers; images and what is theirs; networks; volumes"},
 	{"older-than", "SPAN", "only what was not touched for so long: 7d"},
 	{NULL, NULL, NULL}};
 
@@ -283,7 +326,9 @@ static const char *const text[] = {"Says what could go and how much that would "
 	"never",
 	"started, images with a name or in use are never touched; volumes only "
 	"with",
-	"--only volumes, and then those that no container has.", NULL};
+	"--only volumes, and then those that no container has. Networks that "
+	"came",
+	"by themselves go when no container is to be on them.", NULL};
 
 static const char *const examples[] = {"tidyhull sweep",
 	"tidyhull sweep --yes --older-than 7d",

@@ -88,8 +88,7 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 		th_fail(err, TH_NOT_POSSIBLE,
 			"the program that held your networks was killed "
 			"meanwhile, and the new one has others");
-		return th_hint(err,
-			"tidyhull stop %s, then tidyhull start %s",
+		return th_hint(err, "tidyhull stop %s, then tidyhull start %s",
 			keeper->plan.name, keeper->plan.name);
 	}
 	keeper->pilot_end.owner = keeper;

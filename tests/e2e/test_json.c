@@ -108,8 +108,9 @@ static void looks_are_documented(void)
 		"media-type:s", "made-by:s", NULL};
 	static const char *const tags[] = {"name:s", "tags:a", NULL};
 	static const char *const swept[] = {"images:a", "image-bytes:i",
-		"layers:i", "layer-bytes:i", "blobs:i", "blob-bytes:i",
-		"unfinished:i", "unfinished-bytes:i", "removed:b", NULL};
+		"networks:a", "layers:i", "layer-bytes:i", "blobs:i",
+		"blob-bytes:i", "unfinished:i", "unfinished-bytes:i",
+		"removed:b", NULL};
 	static const char *const able[] = {"version:s", "mode:s", "root:s",
 		"keeper:s", "able:b", "checks:a", NULL};
 	json_t *doc;
@@ -139,7 +140,7 @@ static void containers_are_documented(void)
 		"command:s", "state:s", "outcome:on", "image:s",
 		"image-digest:s", "keep:b", "created:s", "started:sn",
 		"ended:sn", "ports:a", "network:s", "address:s", "address6:s",
-		NULL};
+		"networks:a", NULL};
 	static const char *const settings[] = {"name:s", "image:s", "port:a",
 		"mount:a", "env:a", "network:s", "keep:b", NULL};
 	static const char *const port[] = {"port:i", "protocol:s", "address:s",
@@ -167,11 +168,43 @@ static void containers_are_documented(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+static void other_objects_are_documented(void)
+{
+	static const char *const network[] = {"kind:s", "name:s", "subnet:s",
+		"subnet6:s", "way-out:b", "up:b", "by-hand:b", "created:s",
+		"containers:a", NULL};
+	static const char *const volume[] = {"kind:s", "name:s", "named:b",
+		"size:i", "created:s", "used:sn", "containers:a", "path:s",
+		NULL};
+	static const char *const place[] = {
+		"network:s", "address:s", "address6:s", NULL};
+	json_t *doc;
+
+	CODE(hull("create selwick/base --name box --network berths --network "
+		  "quayside --mount /data=volume:ledger -- true"),
+		0);
+	doc = hull_json("list networks --json");
+	check_members("list networks", first_of(doc, "networks"), network);
+	json_decref(doc);
+	doc = hull_json("show network:berths volume:ledger box --json");
+	check_members("show network", first_of(doc, "objects"), network);
+	check_members("show volume",
+		json_array_get(json_object_get(doc, "objects"), 1), volume);
+	check_members("networks",
+		first_of(json_array_get(json_object_get(doc, "objects"), 2),
+			"networks"),
+		place);
+	json_decref(doc);
+	CODE(hull("remove box volume:ledger network:berths network:quayside"),
+		0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"images are documented", images_are_documented},
 	{"moves are documented", moves_are_documented},
 	{"looks are documented", looks_are_documented},
 	{"containers are documented", containers_are_documented},
+	{"other objects are documented", other_objects_are_documented},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_json_forms = {"json-forms", tests};

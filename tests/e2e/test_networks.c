@@ -218,7 +218,12 @@ static void what_is_no_network_is_told(void)
 	SAYS(hull("create selwick/base --name boot --network canal -- true")
 			->err,
 		"");
-	CODE(hull("remove boat boot again canal"), 0);
+	CODE(hull("remove boat boot"), 0);
+	/* What came by itself goes when somebody sweeps; what was made stays.
+	 */
+	SAYS(hull("sweep --yes")->out, "networks");
+	CHECK_TEXT(hull("list networks -q")->out, "again\n");
+	CODE(hull("remove again"), 0);
 }
 
 static void a_network_is_shared(void)
