@@ -1,6 +1,7 @@
 #include "cli/programs.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -30,8 +31,14 @@ bool program_path(const char *name, char path[PROGRAM_PATH])
 
 	/* An installation may be moved as a whole: bin/ and its neighbours. */
 	snprintf(moved, sizeof(moved), "../libexec/tidyhull/%.30s", name);
-	if (beside(name, path) || beside(moved, path))
+	if (beside(name, path) || beside(moved, path)) {
+		char *whole = realpath(path, NULL);
+
+		if (whole)
+			snprintf(path, PROGRAM_PATH, "%s", whole);
+		free(whole);
 		return true;
+	}
 	snprintf(path, PROGRAM_PATH, "%s/%s", TH_LIBEXECDIR, name);
 	return access(path, X_OK) == 0;
 }

@@ -245,14 +245,28 @@ static void check_network(struct th_ability *list, size_t *count)
 	}
 }
 
+/* To be asked outside of a user namespace: inside the groups have other
+ * numbers. */
+static bool may_ping(gid_t gid)
+{
+	struct th_error ignored = {0};
+	unsigned int first = 1, last = 0;
+	struct th_buf range;
+	bool may;
+
+	th_buf_init(&range, 4096);
+	may = th_file_read(AT_FDCWD, "/proc/sys/net/ipv4/ping_group_range",
+		      &range, &ignored) == 1 &&
+		sscanf(range.data, "%u %u", &first, &last) == 2 &&
+		first <= gid && gid <= last;
+	th_buf_release(&range);
+	return may;
+}
+
 /* What an ordinary user's networks need beyond that. */
-static void check_uplink(struct th_ability *list, size_t *count,
-	const struct th_ability_user *user)
+static void check_uplink(struct th_ability *list, size_t *count, bool pings)
 {
 	struct th_ability *one;
-	struct th_error ignored = {0};
-	struct th_buf range;
-	unsigned int first = 1, last = 0;
 
 	one = add(list, count, "tap devices", "a quick way out of networks");
 	if (access("/dev/net/tun", R_OK | W_OK) == 0) {
@@ -265,11 +279,7 @@ static void check_uplink(struct th_ability *list, size_t *count,
 			"as root: chmod 0666 /dev/net/tun");
 	}
 	one = add(list, count, "pings", "ping from networks to the world");
-	th_buf_init(&range, 4096);
-	th_file_read(AT_FDCWD, "/proc/sys/net/ipv4/ping_group_range", &range,
-		&ignored);
-	if (sscanf(range.data, "%u %u", &first, &last) == 2 &&
-		first <= user->gid && user->gid <= last) {
+	if (pings) {
 		snprintf(one->here, sizeof(one->here), "yes");
 	} else {
 		one->state = TH_ABILITY_LESS;
@@ -278,7 +288,6 @@ static void check_uplink(struct th_ability *list, size_t *count,
 			"as root: sysctl -w net.ipv4.ping_group_range=\"0 "
 			"2147483647\"");
 	}
-	th_buf_release(&range);
 }
 
 static void check_user(struct th_ability *list, size_t *count,
@@ -326,6 +335,7 @@ size_t th_ability_check(const struct th_ability_user *user,
 	struct th_ability *one;
 	size_t count = 0;
 	int major_id = 0, minor_id = 0;
+	bool pings = may_ping(user->gid);
 
 	one = add(list, &count, "kernel", "everything");
 	if (uname(&host) == 0 &&
@@ -343,6 +353,6 @@ size_t th_ability_check(const struct th_ability_user *user,
 	check_groups(list, &count, user);
 	check_network(list, &count);
 	if (user->name)
-		check_uplink(list, &count, user);
+		check_uplink(list, &count, pings);
 	return count;
 }
