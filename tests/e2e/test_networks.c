@@ -365,6 +365,54 @@ static void an_outside_client_keeps_its_address(void)
 	remove_outside();
 }
 
+static bool flow_is_north(void *arg)
+{
+	(void)arg;
+	return file_holds("flow.out", "north");
+}
+
+static bool flow_is_south(void *arg)
+{
+	(void)arg;
+	return file_holds("flow.out", "south");
+}
+
+/* One flow of a client outside: the same socket before and after. */
+static void datagrams_follow_a_restart(void)
+{
+	add_outside();
+	CODE(hull("launch selwick/gauge --name gauge --port 80=8085/udp --env "
+		  "STATION=north"),
+		0);
+	put_file("flow.py",
+		"import socket,time\n"
+		"s=socket.socket(socket.AF_INET,socket.SOCK_DGRAM)\n"
+		"s.settimeout(0.2); s.connect(('192.0.2.1',8085))\n"
+		"def ask():\n"
+		"  for i in range(100):\n"
+		"    try: s.send(b'?'); return "
+		"s.recv(999).split()[0].decode()\n"
+		"    except OSError: time.sleep(0.05)\n"
+		"print(ask(),flush=True)\n"
+		"while True:\n"
+		"  time.sleep(0.05)\n"
+		"  if ask()=='south': print('south',flush=True); break\n");
+	/* As root also where the tests are a user's: it enters a namespace. */
+	as_root("sh -c 'cd %s; ip netns exec hull-outside python3 flow.py "
+		">flow.out 2>&1 &'",
+		world_folder);
+	CHECK(wait_until(flow_is_north, NULL));
+	CODE(hull("stop gauge --grace 1s"), 0);
+	CODE(hull("remove gauge"), 0);
+	launch_client("filler", "");
+	CODE(hull("launch selwick/gauge --name gauge --port 80=8085/udp --env "
+		  "STATION=south"),
+		0);
+	CHECK(wait_until(flow_is_south, NULL));
+	CODE(hull("remove --force gauge filler"), 0);
+	remove_outside();
+}
+
 static void containers_reach_the_outside(void)
 {
 	add_outside();
@@ -582,6 +630,7 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"a network is shared", a_network_is_shared},
 	{"an outside client keeps its address",
 		an_outside_client_keeps_its_address},
+	{"datagrams follow a restart", datagrams_follow_a_restart},
 	{"containers reach the outside", containers_reach_the_outside},
 	{"loopback name servers are reached",
 		loopback_name_servers_are_reached},

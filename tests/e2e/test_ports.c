@@ -111,7 +111,36 @@ static void low_ports_of_users_are_told(void)
 	SAYS(result->err, "ip_unprivileged_port_start=80");
 }
 
+static void three_copies_on_three_ports(void)
+{
+	struct result *result;
+	char word[64];
+
+	for (int i = 1; i <= 3; i++)
+		CODE(hull("launch selwick/gauge --name gauge-%d --port 80=%d "
+			  "--env STATION=pier-%d",
+			     i, 8080 + i, i),
+			0);
+	for (int i = 1; i <= 3; i++) {
+		int port = 8080 + i;
+
+		CHECK(wait_until(answers, &port));
+		snprintf(word, sizeof(word), "\"station\":\"pier-%d\"", i);
+		SAYS(fetch("127.0.0.1", port, "/tide.json"), word);
+	}
+	SAYS(hull("list")->out, "80 at http://localhost:8083");
+	result = hull("launch selwick/gauge --name gauge-4 --port 80=8082");
+	CODE(result, 4);
+	SAYS(result->err, "cannot launch \"gauge-4\"");
+	SAYS(result->err, "port 8082/tcp is held by container \"gauge-2\"");
+	/* The next free one is offered, and it is one. */
+	SAYS(result->err, "try --port 80=8084, or --port 80 for a free one");
+	CODE(hull("launch selwick/gauge --name gauge-4 --port 80=8084"), 0);
+	CODE(hull("remove --force gauge-1 gauge-2 gauge-3 gauge-4"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"three copies on three ports", three_copies_on_three_ports},
 	{"datagrams go both ways", datagrams_go_both_ways},
 	{"what the image declares", what_the_image_declares},
 	{"a socket is handed over", a_socket_is_handed_over},
