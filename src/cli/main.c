@@ -19,6 +19,7 @@
 #include "cli/progress.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
+#include "container/scope.h"
 #include "network/pilot.h"
 #include "sandbox/enter.h"
 
@@ -67,11 +68,32 @@ static void tell_single(const struct invocation *call)
 	free(mark);
 }
 
-/* On none of these does a container need what other containers have. */
+/* True where any container of the store is on a network; or is not known. */
+static bool has_networks(const struct invocation *call)
+{
+	char *path = th_format("%s/state.db", call->root);
+	struct th_error ignored = {0};
+	struct th_db *db = NULL;
+	int64_t count = 1;
+
+	if (path && access(path, F_OK) == 0 &&
+		th_db_open(path, 1, &db, &ignored) == 0)
+		th_db_number(db, 1, &count, &ignored,
+			"SELECT count(*) FROM containers"
+			" WHERE network NOT IN ('none', 'host')",
+			"");
+	th_db_close(db);
+	free(path);
+	return count > 0;
+}
+
+/* On "none" and "host" a container needs nothing that other containers have. */
 static bool needs_networks(const struct invocation *call)
 {
 	const char *network = option_value(call, "network");
 
+	if (call->verb->flags & VERB_STARTS_MADE)
+		return has_networks(call);
 	return call->verb->flags & VERB_STARTS &&
 		!(network &&
 			(strcmp(network, "none") == 0 ||
@@ -86,6 +108,18 @@ static void tell_way_out(
 			"note: containers on your networks have no way out: "
 			"%s\n",
 			pilot->hello.reason);
+}
+
+/* As containers do, where systemd would end what belongs to the login. */
+static void outlive_login(const struct th_pilot *pilot)
+{
+	struct th_error ignored = {0};
+	char id[32];
+
+	snprintf(id, sizeof(id), "networks-%d", (int)pilot->pid);
+	if (th_scope_wanted(caller_has_bus()))
+		th_scope_move(
+			pilot->pid, id, "networks of containers", &ignored);
 }
 
 /* An ordinary user's containers all live in one user namespace, as long as any
@@ -116,8 +150,10 @@ static int enter_networks(
 	if (rc == 0 && needs_networks(call)) {
 		program_path("tidyhull-pilot", program);
 		rc = th_pilot_start(program, run, &pilot, err);
-		if (rc == 0)
+		if (rc == 0) {
 			tell_way_out(call, &pilot);
+			outlive_login(&pilot);
+		}
 	}
 out:
 	/* The connection is for the life of this program. */

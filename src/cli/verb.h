@@ -23,7 +23,8 @@ enum verb_flags {
 	/* Its exit code is that of a command: our own failures get 125. */
 	VERB_PASSES_CODE = 16,
 	VERB_REGISTRIES = 32, /* may ask registries */
-	VERB_STARTS = 64 /* containers, which may need networks */
+	VERB_STARTS = 64, /* a container, which may need networks */
+	VERB_STARTS_MADE = 128 /* those that are made already */
 };
 
 struct given_option {

@@ -59,7 +59,7 @@ const struct verb verb_restart = {.name = "restart",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_STARTS,
+	.flags = VERB_STORE | VERB_STARTS_MADE,
 	.least = 0,
 	.most = -1,
 	.run = run};

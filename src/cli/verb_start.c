@@ -184,7 +184,7 @@ const struct verb verb_start = {.name = "start",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_STARTS | VERB_COMMAND,
+	.flags = VERB_STORE | VERB_STARTS_MADE | VERB_COMMAND,
 	.least = 0,
 	.most = -1,
 	.run = run};

@@ -35,8 +35,8 @@ static bool is_inside(const char *scope)
 	return inside;
 }
 
-static int ask(sd_bus *bus, const char *scope, const char *description,
-	struct th_error *err)
+static int ask(sd_bus *bus, pid_t pid, const char *scope,
+	const char *description, struct th_error *err)
 {
 	sd_bus_error error = {NULL, NULL, 0};
 	int rc;
@@ -46,8 +46,8 @@ static int ask(sd_bus *bus, const char *scope, const char *description,
 	rc = sd_bus_call_method(bus, "org.freedesktop.systemd1",
 		"/org/freedesktop/systemd1", "org.freedesktop.systemd1.Manager",
 		"StartTransientUnit", &error, NULL, "ssa(sv)a(sa(sv))", scope,
-		"fail", 4, "PIDs", "au", 1, (uint32_t)getpid(), "Delegate", "b",
-		1, "Description", "s", description, "CollectMode", "s",
+		"fail", 4, "PIDs", "au", 1, (uint32_t)pid, "Delegate", "b", 1,
+		"Description", "s", description, "CollectMode", "s",
 		"inactive-or-failed", 0);
 	if (rc < 0)
 		th_fail(err, TH_NOT_POSSIBLE,
@@ -57,11 +57,10 @@ static int ask(sd_bus *bus, const char *scope, const char *description,
 	return rc < 0 ? -1 : 0;
 }
 
-int th_scope_enter(const char *id, const char *name, struct th_error *err)
+int th_scope_move(pid_t pid, const char *id, const char *description,
+	struct th_error *err)
 {
-	const struct timespec step = {.tv_nsec = 2000000};
-	int64_t until = th_clock_mono_ms() + MOVE_MS;
-	char scope[80], description[120];
+	char scope[80];
 	sd_bus *bus = NULL;
 	int rc;
 
@@ -72,17 +71,29 @@ int th_scope_enter(const char *id, const char *name, struct th_error *err)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, -rc,
 			"the user's systemd cannot be reached");
 	snprintf(scope, sizeof(scope), "tidyhull-%.40s.scope", id);
-	snprintf(description, sizeof(description), "container %.80s", name);
-	rc = ask(bus, scope, description, err);
+	rc = ask(bus, pid, scope, description, err);
 	sd_bus_flush_close_unref(bus);
-	while (rc == 0 && !is_inside(scope)) {
+	return rc;
+}
+
+int th_scope_enter(const char *id, const char *name, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = 2000000};
+	int64_t until = th_clock_mono_ms() + MOVE_MS;
+	char scope[80], description[120];
+
+	snprintf(scope, sizeof(scope), "tidyhull-%.40s.scope", id);
+	snprintf(description, sizeof(description), "container %.80s", name);
+	if (th_scope_move(getpid(), id, description, err))
+		return -1;
+	while (!is_inside(scope)) {
 		if (th_clock_mono_ms() > until)
 			return th_fail(err, TH_NOT_POSSIBLE,
 				"systemd has not moved this process into %s",
 				scope);
 		nanosleep(&step, NULL);
 	}
-	return rc;
+	return 0;
 }
 
 #else
@@ -91,6 +102,13 @@ bool th_scope_wanted(bool user_bus)
 {
 	(void)user_bus;
 	return false;
+}
+
+int th_scope_move(pid_t pid, const char *id, const char *description,
+	struct th_error *err)
+{
+	(void)pid;
+	return th_scope_enter(id, description, err);
 }
 
 int th_scope_enter(const char *id, const char *name, struct th_error *err)

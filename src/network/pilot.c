@@ -8,6 +8,7 @@
 #include <string.h>
 #include <sys/file.h>
 #include <sys/socket.h>
+#include <sys/time.h>
 #include <sys/un.h>
 #include <unistd.h>
 
@@ -17,6 +18,8 @@
 /* Descriptors of the new program. */
 #define LISTENER 3
 #define FOLDER 4
+/* How long it may take to say hello. */
+#define ANSWER_SECONDS 10
 
 static void reset(struct th_pilot *pilot)
 {
@@ -62,6 +65,15 @@ static int hear(struct th_pilot *pilot, struct th_error *err)
 	pilot->users = fds[0];
 	pilot->netns = fds[1];
 	pilot->hello.reason[sizeof(pilot->hello.reason) - 1] = '\0';
+	if (len < 0 && errno == EAGAIN) {
+		th_fail(err, TH_FAILED,
+			"the program that holds your networks "
+			"(tidyhull-pilot) does not answer");
+		return th_hint(err,
+			"it may be stopped: pkill -CONT tidyhull-pilot; or "
+			"pkill -KILL tidyhull-pilot, which cuts containers "
+			"off");
+	}
 	if (len <= 0)
 		return 0; /* it was just leaving */
 	if (len != sizeof(pilot->hello) ||
@@ -88,6 +100,7 @@ int th_pilot_lock(int run_fd, struct th_error *err)
 
 int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
 {
+	const struct timeval patience = {.tv_sec = ANSWER_SECONDS};
 	struct sockaddr_un name;
 	int rc;
 
@@ -97,6 +110,8 @@ int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
 	if (pilot->connection < 0)
 		return th_fail_sys(
 			err, TH_FAILED, errno, "cannot make a socket");
+	setsockopt(pilot->connection, SOL_SOCKET, SO_RCVTIMEO, &patience,
+		sizeof(patience));
 	rc = connect(pilot->connection,
 		(const struct sockaddr *)(const void *)&name, sizeof(name));
 	rc = rc ? 0 : hear(pilot, err);
@@ -160,6 +175,7 @@ int th_pilot_start(const char *program, int run_fd, struct th_pilot *pilot,
 			err, TH_FAILED, rc, "cannot start %s", program);
 	}
 	rc = th_pilot_connect(run_fd, pilot, err);
+	pilot->pid = pid;
 	if (rc == 0)
 		th_fail(err, TH_FAILED,
 			"the pilot of your networks ended at once");

@@ -6,6 +6,7 @@
 
 #include <stdbool.h>
 #include <stdint.h>
+#include <sys/types.h>
 
 #include "base/error.h"
 
@@ -42,6 +43,7 @@ struct th_pilot_hello {
 /* A connection: it keeps the pilot. Closed is -1. */
 struct th_pilot {
 	int connection, users, netns;
+	pid_t pid; /* where it was just started */
 	struct th_pilot_hello hello;
 };
 

@@ -66,6 +66,7 @@ static const struct skip for_root[] = {
 	{"networks", "a lost pilot is told", "root needs no pilot"},
 	{"limits", "what cannot be limited is told", "root has controllers"},
 	{"systemd", "a scope is asked for", "root may make groups itself"},
+	{"systemd", "networks have a scope", "root needs no pilot"},
 	{"systemd", "none is no obstacle", "root may make groups itself"},
 	{NULL, NULL, NULL}};
 

@@ -31,7 +31,7 @@ static void come_and_go(void)
 	CHECK(screen_until(master, screen, "Ctrl-T l leaves it running"));
 	CHECK(screen_until(master, screen, "box>"));
 	type_keys(master, "echo $((40+2))\r");
-	CHECK(screen_until(master, screen, "42\r\n"));
+	CHECK(screen_until(master, screen, "42\r\nbox>"));
 	/* The beginning of the keys alone is for the program. */
 	type_keys(master, "echo a\024b\r");
 	CHECK(screen_until(master, screen, "box>"));

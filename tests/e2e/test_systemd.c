@@ -106,6 +106,28 @@ static void a_scope_is_asked_for(void)
 	end_session();
 }
 
+static bool pilot_is_in_a_scope(void *arg)
+{
+	(void)arg;
+	return strstr(as_root("sh -c 'cat /proc/$(pgrep tidyhull-pilot)/"
+			      "cgroup'")
+			      ->out,
+		       "/tidyhull-networks-") != NULL;
+}
+
+/* What holds the networks outlives the login, too. */
+static void networks_have_a_scope(void)
+{
+	begin_session();
+	CODE(hull("launch selwick/base --name box -- sleep 1000"), 0);
+	CHECK(wait_until(pilot_is_in_a_scope, NULL));
+	CODE(hull("remove --force box"), 0);
+	/* The scope goes with the last process in it. */
+	while (as_root("pgrep tidyhull-pilot")->code == 0)
+		usleep(50000);
+	end_session();
+}
+
 /* Without a manager it is as on hosts without systemd. */
 static void none_is_no_obstacle(void)
 {
@@ -117,6 +139,7 @@ static void none_is_no_obstacle(void)
 
 static const CU_TestInfo tests[] = {
 	{"a scope is asked for", a_scope_is_asked_for},
+	{"networks have a scope", networks_have_a_scope},
 	{"none is no obstacle", none_is_no_obstacle}, CU_TEST_INFO_NULL};
 
 const struct suite suite_systemd = {"systemd", tests};
