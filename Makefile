@@ -89,7 +89,7 @@ CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
 # The keeper is small and static: it takes only this part of the core.
 KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c \
+	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c base/threads.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
@@ -100,7 +100,8 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	src/runtime/create.c src/runtime/record.c
 PILOT_SRC := $(wildcard src/pilot/*.c)
 PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/path.c network/netlink.c network/forwarding.c)
+	base/file.c base/path.c base/threads.c \
+	network/netlink.c network/forwarding.c network/link.c network/within.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \

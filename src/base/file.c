@@ -19,6 +19,20 @@ void th_close(int *fd)
 	*fd = -1;
 }
 
+int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
+	const char *what, struct th_error *err)
+{
+	int fd = openat(dirfd, name, O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
+	int rc = 0;
+
+	if (fd < 0 || pwrite(fd, data, len, 0) != (ssize_t)len ||
+		ftruncate(fd, (off_t)len))
+		rc = th_fail_sys(
+			err, TH_FAILED, errno, "cannot write %s", what);
+	th_close(&fd);
+	return rc;
+}
+
 const char *th_fd_path(int fd, const char *name, char text[TH_FD_PATH])
 {
 	snprintf(text, TH_FD_PATH, "/proc/self/fd/%d%s%s", fd, *name ? "/" : "",

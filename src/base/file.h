@@ -41,6 +41,11 @@ uint64_t th_tree_size(int dirfd, const char *name);
 /* Closes where *fd is not negative, and sets it to -1. */
 void th_close(int *fd);
 
+/* Writes the file in place, in one step: whoever reads meanwhile sees the old
+ * content or the new one, also by another mount of it. what: for messages. */
+int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
+	const char *what, struct th_error *err);
+
 /* The path that a descriptor of this process stands for: for programs and
  * sockets that take paths only. text needs TH_FD_PATH bytes. */
 #define TH_FD_PATH 64

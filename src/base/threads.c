@@ -1,5 +1,7 @@
 #include "base/threads.h"
 
+#include <limits.h>
+#include <signal.h>
 #include <time.h>
 
 #define TICK_NS 100000000
@@ -22,4 +24,23 @@ void th_threads_join(const pthread_t *threads, size_t count,
 		else
 			tick(owner);
 	}
+}
+
+int th_thread_start(
+	pthread_t *thread, size_t stack, void *(*work)(void *), void *arg)
+{
+	sigset_t all, before;
+	pthread_attr_t attr;
+	int rc;
+
+	pthread_attr_init(&attr);
+	pthread_attr_setstacksize(&attr,
+		stack > (size_t)PTHREAD_STACK_MIN ? stack
+						  : (size_t)PTHREAD_STACK_MIN);
+	sigfillset(&all);
+	pthread_sigmask(SIG_SETMASK, &all, &before);
+	rc = pthread_create(thread, &attr, work, arg);
+	pthread_sigmask(SIG_SETMASK, &before, NULL);
+	pthread_attr_destroy(&attr);
+	return rc;
 }

@@ -10,4 +10,9 @@
 void th_threads_join(const pthread_t *threads, size_t count,
 	void (*tick)(void *owner), void *owner);
 
+/* Starts one with a small stack (a multiple of 64 KiB) that gets no signals:
+ * those are the main thread's. Returns 0 or an error number. */
+int th_thread_start(
+	pthread_t *thread, size_t stack, void *(*work)(void *), void *arg);
+
 #endif

@@ -229,6 +229,18 @@ static void release_run(struct keeper *keeper)
 	keeper_leave_network(keeper);
 }
 
+/* Before anybody hears of the end: who starts another one in its place finds
+ * them free. */
+static void give_up_ports(struct keeper *keeper)
+{
+	th_relay_free(keeper->relay);
+	keeper->relay = NULL;
+	for (size_t i = 0; keeper->port_fds && i < keeper->port_count; i++) {
+		th_close(&keeper->port_fds[i][0]);
+		th_close(&keeper->port_fds[i][1]);
+	}
+}
+
 static void remove_group(struct keeper *keeper)
 {
 	th_cgroup_close(&keeper->cgroup);
@@ -269,6 +281,7 @@ void keeper_end_run(struct keeper *keeper)
 		tell_again(keeper, &end);
 		return;
 	}
+	give_up_ports(keeper);
 	record_end(keeper, &end);
 	keeper->phase = PHASE_END;
 	tell_end(keeper, &end.ending);
@@ -296,6 +309,7 @@ void keeper_end_wait(
 	}
 	ending.outcome = (int32_t)change.outcome;
 	ending.code = change.code;
+	give_up_ports(keeper);
 	record_last(keeper, &change);
 	keeper->phase = PHASE_END;
 	tell_end(keeper, &ending);
@@ -355,10 +369,7 @@ static void release_kept(struct keeper *keeper)
 	char path[64];
 
 	th_log_close(&keeper->log);
-	for (size_t i = 0; keeper->port_fds && i < keeper->port_count; i++) {
-		th_close(&keeper->port_fds[i][0]);
-		th_close(&keeper->port_fds[i][1]);
-	}
+	give_up_ports(keeper);
 	th_loop_forget(&keeper->loop, &keeper->listener);
 	th_close(&fd);
 	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
@@ -370,8 +381,6 @@ void keeper_leave(struct keeper *keeper)
 	struct th_ending none = {0};
 
 	tell_end(keeper, &none);
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
 	release_run(keeper);
 	release_kept(keeper);
 	if (!keeper->plan.keep)

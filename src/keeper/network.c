@@ -195,20 +195,15 @@ static int write_hosts(struct keeper *keeper, struct th_error *err)
 	const char *name = keeper->bundle.hostname ? keeper->bundle.hostname
 						   : keeper->plan.name;
 	struct th_buf text;
-	int fd, rc = 0;
+	int rc;
 
 	th_buf_init(&text, 65536);
 	/* Without an address of its own it finds itself all the same. */
 	th_buf_addf(&text, "127.0.0.1 localhost\n::1 localhost\n127.0.0.1 %s\n",
 		name);
 	add_extra_hosts(keeper, &text);
-	/* In place: the file may be mounted inside already. */
-	fd = openat(keeper->folder_fd, "hosts",
-		O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
-	if (fd < 0 || th_write_all(fd, text.data, text.len))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the container's hosts file");
-	th_close(&fd);
+	rc = th_file_overwrite(keeper->folder_fd, "hosts", text.data, text.len,
+		"the container's hosts file", err);
 	th_buf_release(&text);
 	return rc;
 }

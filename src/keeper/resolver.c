@@ -28,23 +28,6 @@ static enum th_resolver kind_of(const struct keeper *keeper)
 	return keeper->store->ordinary ? TH_RESOLVER_UPLINK : TH_RESOLVER_RELAY;
 }
 
-/* In place: the file is mounted inside already. */
-static int replace(
-	struct keeper *keeper, const struct th_buf *text, struct th_error *err)
-{
-	int fd = openat(keeper->folder_fd, "resolv.conf",
-		O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
-	int rc = 0;
-
-	if (fd < 0 ||
-		pwrite(fd, text->data, text->len, 0) != (ssize_t)text->len ||
-		ftruncate(fd, (off_t)text->len))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the container's resolv.conf");
-	th_close(&fd);
-	return rc;
-}
-
 /* A socket inside at the address that the file names; -1 where the container
  * has something else there. */
 static int bind_inside(struct inner *inner, int type, const char *address)
@@ -106,7 +89,10 @@ int keeper_set_resolver(struct keeper *keeper, struct th_error *err)
 	if (th_resolver_read_host(&host, err) == 0 &&
 		th_resolver_compose(
 			host.data, kind_of(keeper), &text, relay, err) == 0)
-		rc = replace(keeper, &text, err);
+		/* It is mounted inside already. */
+		rc = th_file_overwrite(keeper->folder_fd, "resolv.conf",
+			text.data, text.len, "the container's resolv.conf",
+			err);
 	th_buf_release(&host);
 	th_buf_release(&text);
 	if (rc || !relay[0] || has_names(keeper) ||

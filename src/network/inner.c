@@ -2,16 +2,15 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <limits.h>
 #include <pthread.h>
 #include <sched.h>
-#include <signal.h>
 #include <stdbool.h>
 #include <stdlib.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/threads.h"
 #include "sandbox/idmap.h"
 
 #define STACK_BYTES (64 * 1024)
@@ -64,24 +63,13 @@ static void *serve(void *arg)
 
 static int start_thread(struct inner *inner)
 {
-	pthread_attr_t attr;
-	sigset_t all, before;
 	int pair[2], rc;
 
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return -1;
 	inner->ask = pair[0];
 	inner->serve = pair[1];
-	pthread_attr_init(&attr);
-	pthread_attr_setstacksize(&attr,
-		STACK_BYTES > PTHREAD_STACK_MIN ? STACK_BYTES
-						: PTHREAD_STACK_MIN);
-	/* Signals are the main thread's. */
-	sigfillset(&all);
-	pthread_sigmask(SIG_SETMASK, &all, &before);
-	rc = pthread_create(&inner->thread, &attr, serve, inner);
-	pthread_sigmask(SIG_SETMASK, &before, NULL);
-	pthread_attr_destroy(&attr);
+	rc = th_thread_start(&inner->thread, STACK_BYTES, serve, inner);
 	errno = rc;
 	inner->threaded = rc == 0;
 	return rc ? -1 : 0;

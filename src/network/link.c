@@ -133,38 +133,54 @@ int th_link_bridge(
 	return 0;
 }
 
-/* The hardware address follows from the address, so that neighbours who
- * remember it are right when a container comes back. */
-static int make_pair(const struct th_plug *plug)
+int th_link_pair(const char *first, const char *second, unsigned int bridge,
+	int netns, uint32_t mtu, const unsigned char hardware[6])
 {
-	unsigned char hardware[6] = {0x02, 0x54};
-	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
-	struct ifinfomsg peer = {0};
+	struct ifinfomsg header = {0}, peer = {0};
 	struct th_netlink batch;
 	size_t info, data, inner;
 
+	/* Up at once where it has a bridge: the other end comes later. */
+	if (bridge)
+		header.ifi_flags = header.ifi_change = IFF_UP;
 	th_netlink_init(&batch);
 	th_netlink_begin(&batch, RTM_NEWLINK,
 		NLM_F_CREATE | NLM_F_EXCL | NLM_F_ACK, &header, sizeof(header));
-	th_netlink_put_text(&batch, IFLA_IFNAME, plug->outside);
-	th_netlink_put_u32(&batch, IFLA_MASTER, if_nametoindex(plug->bridge));
-	if (plug->mtu)
-		th_netlink_put_u32(&batch, IFLA_MTU, plug->mtu);
+	th_netlink_put_text(&batch, IFLA_IFNAME, first);
+	if (bridge)
+		th_netlink_put_u32(&batch, IFLA_MASTER, bridge);
+	if (mtu)
+		th_netlink_put_u32(&batch, IFLA_MTU, mtu);
 	info = th_netlink_nest(&batch, IFLA_LINKINFO);
 	th_netlink_put_text(&batch, IFLA_INFO_KIND, "veth");
 	data = th_netlink_nest(&batch, IFLA_INFO_DATA);
 	inner = th_netlink_nest(&batch, VETH_INFO_PEER);
 	/* The peer's header stands bare in front of its attributes. */
 	th_netlink_put_raw(&batch, &peer, sizeof(peer));
-	th_netlink_put_text(&batch, IFLA_IFNAME, plug->inside);
-	if (plug->mtu)
-		th_netlink_put_u32(&batch, IFLA_MTU, plug->mtu);
-	memcpy(hardware + 2, &plug->four, sizeof(plug->four));
-	th_netlink_put(&batch, IFLA_ADDRESS, hardware, sizeof(hardware));
-	th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)plug->netns);
+	th_netlink_put_text(&batch, IFLA_IFNAME, second);
+	if (mtu)
+		th_netlink_put_u32(&batch, IFLA_MTU, mtu);
+	if (hardware)
+		th_netlink_put(&batch, IFLA_ADDRESS, hardware, 6);
+	if (netns >= 0)
+		th_netlink_put_u32(&batch, IFLA_NET_NS_FD, (uint32_t)netns);
 	th_netlink_nest_end(&batch, inner);
 	th_netlink_nest_end(&batch, data);
 	th_netlink_nest_end(&batch, info);
+	return th_netlink_send(NETLINK_ROUTE, &batch);
+}
+
+int th_link_up(const char *name, uint32_t mtu)
+{
+	struct ifinfomsg up = {.ifi_index = (int)if_nametoindex(name),
+		.ifi_flags = IFF_UP,
+		.ifi_change = IFF_UP};
+	struct th_netlink batch;
+
+	th_netlink_init(&batch);
+	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
+	if (mtu)
+		th_netlink_put_u32(&batch, IFLA_MTU, mtu);
 	return th_netlink_send(NETLINK_ROUTE, &batch);
 }
 
@@ -209,8 +225,14 @@ int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 	struct th_error *err)
 {
 	struct visit arg = {plug, subnet};
+	unsigned char hardware[6] = {0x02, 0x54};
 
-	if (make_pair(plug))
+	/* The hardware address follows from the address, so that neighbours
+	 * who remember it are right when a container comes back. */
+	memcpy(hardware + 2, &plug->four, sizeof(plug->four));
+	if (th_link_pair(plug->outside, plug->inside,
+		    if_nametoindex(plug->bridge), plug->netns, plug->mtu,
+		    hardware))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot make the network device %s", plug->outside);
 	if (th_within(plug->netns, visit, &arg, err) == 0)

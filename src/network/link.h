@@ -5,6 +5,7 @@
 #include <net/if.h>
 #include <netinet/in.h>
 #include <stdbool.h>
+#include <stdint.h>
 
 #include "base/error.h"
 
@@ -48,6 +49,14 @@ int th_link_bridge(
  * way out. Nothing is left where it fails. */
 int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 	struct th_error *err);
+
+/* Makes a pair of devices, both down; the first on the bridge of that number
+ * (0: none), the second in the network namespace netns (-1: here). hardware:
+ * the second one's address, or NULL. 0, or -1 with errno. */
+int th_link_pair(const char *first, const char *second, unsigned int bridge,
+	int netns, uint32_t mtu, const unsigned char hardware[6]);
+/* Sets a device of this network namespace up, mtu 0: as it is. */
+int th_link_up(const char *name, uint32_t mtu);
 
 /* Removes a device; one that is not there counts as success. */
 int th_link_remove(const char *name, struct th_error *err);

@@ -139,20 +139,10 @@ static void read_hostname(
 		name[0] = '\0';
 }
 
-/* In place, and in one step: who reads meanwhile sees the old one or the new
- * one. */
 static int replace(int folder, const struct th_buf *text, struct th_error *err)
 {
-	int fd = openat(folder, "hosts", O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
-	int rc = 0;
-
-	if (fd < 0 ||
-		pwrite(fd, text->data, text->len, 0) != (ssize_t)text->len ||
-		ftruncate(fd, (off_t)text->len))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the container's hosts file");
-	th_close(&fd);
-	return rc;
+	return th_file_overwrite(folder, "hosts", text->data, text->len,
+		"the container's hosts file", err);
 }
 
 static int write_hosts(struct th_store *store, const char *container,

@@ -7,7 +7,6 @@
 #include <linux/if_tun.h>
 #include <linux/rtnetlink.h>
 #include <linux/sockios.h>
-#include <linux/veth.h>
 #include <net/ethernet.h>
 #include <net/if.h>
 #include <pthread.h>
@@ -19,6 +18,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/link.h"
 #include "network/netlink.h"
 #include "network/pilot.h"
 #include "pilot/pilot.h"
@@ -38,18 +38,6 @@ static int write_setting(const char *path, const char *text)
 	return rc;
 }
 
-static int bring_up(const char *device)
-{
-	struct ifinfomsg up = {.ifi_index = (int)if_nametoindex(device),
-		.ifi_flags = IFF_UP,
-		.ifi_change = IFF_UP};
-	struct th_netlink batch;
-
-	th_netlink_init(&batch);
-	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
-	return th_netlink_send(NETLINK_ROUTE, &batch);
-}
-
 /* ---- the two kinds of device ---- */
 
 static int open_tap(void)
@@ -61,30 +49,6 @@ static int open_tap(void)
 	if (fd >= 0 && ioctl(fd, TUNSETIFF, &request))
 		th_close(&fd);
 	return fd;
-}
-
-static int make_pair(void)
-{
-	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
-	struct ifinfomsg peer = {0};
-	struct th_netlink batch;
-	size_t info, data, other;
-
-	th_netlink_init(&batch);
-	th_netlink_begin(&batch, RTM_NEWLINK,
-		NLM_F_CREATE | NLM_F_EXCL | NLM_F_ACK, &header, sizeof(header));
-	th_netlink_put_text(&batch, IFLA_IFNAME, DEVICE);
-	info = th_netlink_nest(&batch, IFLA_LINKINFO);
-	th_netlink_put_text(&batch, IFLA_INFO_KIND, "veth");
-	data = th_netlink_nest(&batch, IFLA_INFO_DATA);
-	other = th_netlink_nest(&batch, VETH_INFO_PEER);
-	th_netlink_put_raw(&batch, &peer, sizeof(peer));
-	th_netlink_put_text(&batch, IFLA_IFNAME, OTHER_END);
-	th_netlink_put_u32(&batch, IFLA_MTU, TH_UPLINK_MTU);
-	th_netlink_nest_end(&batch, other);
-	th_netlink_nest_end(&batch, data);
-	th_netlink_nest_end(&batch, info);
-	return th_netlink_send(NETLINK_ROUTE, &batch);
 }
 
 /* The kernel leaves sums and cutting into packets to devices where it can; the
@@ -108,7 +72,8 @@ static int open_packets(void)
 		.sll_family = AF_PACKET, .sll_protocol = htons(ETH_P_ALL)};
 	int bytes = QUEUE_BYTES, fd, one = 1;
 
-	if (make_pair() || bring_up(OTHER_END))
+	if (th_link_pair(DEVICE, OTHER_END, 0, -1, TH_UPLINK_MTU, NULL) ||
+		th_link_up(OTHER_END, 0))
 		return -1;
 	fd = socket(AF_PACKET, SOCK_RAW | SOCK_NONBLOCK | SOCK_CLOEXEC, 0);
 	if (fd < 0)
@@ -168,20 +133,17 @@ static void put_way_out(
 static int configure(bool six, struct th_error *err)
 {
 	int index = (int)if_nametoindex(DEVICE);
-	struct ifinfomsg up = {
-		.ifi_index = index, .ifi_flags = IFF_UP, .ifi_change = IFF_UP};
 	struct th_netlink batch;
 
 	th_netlink_init(&batch);
-	th_netlink_begin(&batch, RTM_NEWLINK, NLM_F_ACK, &up, sizeof(up));
-	th_netlink_put_u32(&batch, IFLA_MTU, TH_UPLINK_MTU);
 	put_address(&batch, index, AF_INET, TH_UPLINK_OWN);
 	put_way_out(&batch, index, AF_INET, TH_UPLINK_HOST);
 	if (six) {
 		put_address(&batch, index, AF_INET6, TH_UPLINK_OWN6);
 		put_way_out(&batch, index, AF_INET6, TH_UPLINK_HOST6);
 	}
-	if (th_netlink_send(NETLINK_ROUTE, &batch))
+	if (th_link_up(DEVICE, TH_UPLINK_MTU) ||
+		th_netlink_send(NETLINK_ROUTE, &batch))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"the device that leads out cannot be set up");
 	return 0;
@@ -225,7 +187,7 @@ static void *make(void *arg)
 	}
 	making->inside->netns =
 		open("/proc/thread-self/ns/net", O_RDONLY | O_CLOEXEC);
-	if (making->inside->netns < 0 || bring_up("lo") ||
+	if (making->inside->netns < 0 || th_link_up("lo", 0) ||
 		write_setting("/proc/sys/net/ipv4/ip_forward", "1")) {
 		making->rc = th_fail_sys(making->err, TH_NOT_POSSIBLE, errno,
 			"a network namespace cannot be set up here");

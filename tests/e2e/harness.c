@@ -280,6 +280,10 @@ pid_t hull_start(const char *output, const char *line, ...)
 	return start_line(program(), output, copy);
 }
 
+/* What came behind the text that was waited for is there for the next wait. */
+static char unseen[OUTPUT_BYTES];
+static int unseen_of = -1;
+
 pid_t hull_terminal(int *master, const char *line, ...)
 {
 	const struct winsize size = {.ws_row = 24, .ws_col = 80};
@@ -287,6 +291,7 @@ pid_t hull_terminal(int *master, const char *line, ...)
 	pid_t pid;
 	FORMAT_LINE(line);
 
+	unseen_of = -1;
 	snprintf(copy, sizeof(copy), "tidyhull %s", text);
 	cut(copy, words);
 	fflush(NULL);
@@ -302,8 +307,12 @@ bool screen_until(int master, char *screen, const char *text)
 	struct pollfd one = {.fd = master, .events = POLLIN};
 	int64_t until = th_clock_mono_ms() + 15000;
 	size_t used = 0;
+	char *found;
 
 	screen[0] = '\0';
+	if (unseen_of == master)
+		used = (size_t)snprintf(screen, OUTPUT_BYTES, "%s", unseen);
+	unseen_of = -1;
 	while (!strstr(screen, text) && th_clock_mono_ms() < until &&
 		used + 1 < OUTPUT_BYTES) {
 		ssize_t got;
@@ -316,8 +325,12 @@ bool screen_until(int master, char *screen, const char *text)
 		used += (size_t)got;
 		screen[used] = '\0';
 	}
-	if (strstr(screen, text))
+	found = strstr(screen, text);
+	if (found) {
+		snprintf(unseen, sizeof(unseen), "%s", found + strlen(text));
+		unseen_of = master;
 		return true;
+	}
 	printf("\n    \"%s\" does not come; there is: %s\n", text, screen);
 	return false;
 }
