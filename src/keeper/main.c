@@ -2,6 +2,7 @@
  * started by tidyhull, not by people. */
 #include <errno.h>
 #include <fcntl.h>
+#include <malloc.h>
 #include <linux/close_range.h>
 #include <signal.h>
 #include <stdio.h>
@@ -79,6 +80,9 @@ static void leave_caller(void)
 	sigaddset(&set, SIGCHLD);
 	sigprocmask(SIG_SETMASK, &set, NULL);
 	signal(SIGPIPE, SIG_IGN);
+	/* One heap for all threads: each of those that it has for a moment
+	 * would leave one behind. */
+	mallopt(M_ARENA_MAX, 1);
 	/* What its children are before they run their program must not be
 	 * looked into from inside. */
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);

@@ -1,11 +1,15 @@
 #include "network/link.h"
 
 #include <errno.h>
+#include <fcntl.h>
 #include <linux/if_link.h>
 #include <linux/rtnetlink.h>
 #include <linux/veth.h>
+#include <stdio.h>
 #include <string.h>
+#include <unistd.h>
 
+#include "base/file.h"
 #include "network/netlink.h"
 #include "network/within.h"
 
@@ -95,6 +99,24 @@ static void put_default_route(struct th_netlink *batch, int index,
 	th_netlink_put_u32(batch, RTA_OIF, (uint32_t)index);
 }
 
+/* What is sent on the bridge must not change the routes of the host. */
+static void ignore_routers(const char *name)
+{
+	static const char *const settings[] = {"accept_ra", "accept_redirects"};
+	char path[96];
+	int fd;
+
+	for (size_t i = 0; i < 2; i++) {
+		snprintf(path, sizeof(path), "/proc/sys/net/ipv6/conf/%.16s/%s",
+			name, settings[i]);
+		fd = open(path, O_WRONLY | O_CLOEXEC);
+		/* Without IPv6 there is neither. */
+		if (fd >= 0 && write(fd, "0", 1) < 0)
+			th_close(&fd);
+		th_close(&fd);
+	}
+}
+
 int th_link_bridge(
 	const char *name, struct th_subnet *subnet, struct th_error *err)
 {
@@ -115,6 +137,7 @@ int th_link_bridge(
 	if (th_netlink_send(NETLINK_ROUTE, &batch) && errno != EEXIST)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot make the bridge %s", name);
+	ignore_routers(name);
 	index = (int)if_nametoindex(name);
 	th_netlink_init(&batch);
 	put_address(&batch, index, subnet, &four, NULL);

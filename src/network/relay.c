@@ -93,10 +93,8 @@ struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 		return NULL;
 	relay->loop = loop;
 	relay->waiting_end = &relay->waiting;
-	relay->chunk = malloc(CHUNK_BYTES);
-	relay->inside = relay->chunk ? inner_new(netns) : NULL;
+	relay->inside = inner_new(netns);
 	if (!relay->inside) {
-		free(relay->chunk);
 		free(relay);
 		return NULL;
 	}
@@ -434,7 +432,11 @@ static void start_link(struct listener *listener, int client)
 	struct th_relay *relay = listener->relay;
 	struct link *link = calloc(1, sizeof(*link));
 
-	if (!link) {
+	/* Only now: most keepers wait most of the time. */
+	if (!relay->chunk)
+		relay->chunk = malloc(CHUNK_BYTES);
+	if (!link || !relay->chunk) {
+		free(link);
 		close(client);
 		return;
 	}

@@ -612,6 +612,11 @@ static void rules_of_others_stay(void)
 	launch_ledger("ledger", "--port 80=8080 --network berths");
 	launch_client("pilot", "--network berths");
 	SAYS(as_root("nft list tables")->out, "table inet harbour");
+	/* No container can tell the host to send its packets elsewhere. */
+	CHECK_TEXT(as_root("sh -c 'cat /proc/sys/net/ipv6/conf/th[0-9a-f]*-0/"
+			   "accept_ra'")
+			   ->out,
+		"0\n");
 	/* Somebody throws all of them away. */
 	CODE(as_root("nft flush ruleset"), 0);
 	CODE(as_root("nft add table inet harbour"), 0);
