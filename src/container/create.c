@@ -390,7 +390,13 @@ int th_container_create(const struct th_context *context,
 		goto out;
 	if (th_store_hold(context->store, err))
 		goto out;
-	rc = make(context, settings, &choice, row, err);
+	/* While its files are read nobody takes them away; whether it is still
+	 * an image is seen when the container is added. */
+	rc = th_store_use_images(context->store, err);
+	if (rc == 0) {
+		rc = make(context, settings, &choice, row, err);
+		th_store_unuse_images(context->store);
+	}
 	th_store_let_go(context->store);
 out:
 	th_image_choice_release(&choice);

@@ -353,6 +353,7 @@ static void link_ready(struct th_watch *watch, uint32_t events)
 		finish_connect(link);
 		return;
 	}
+	th_loop_hurry(link->relay->loop);
 	/* An error; or what this side has to say, and what it takes. */
 	if (events & EPOLLERR ||
 		(events & ~(uint32_t)EPOLLOUT &&
