@@ -197,8 +197,12 @@ static void put_lead(struct th_netlink *batch, const char *table,
 	end_rule(batch, rule);
 }
 
+/* A kernel may lack the expressions that refuse politely, or those that look
+ * routes up: without the latter all ports are the relay's. */
+enum { WHOLE, IMPOLITE, WITHOUT_LEADS, LEVELS };
+
 static int write_rules(const char *table, const struct th_filter_network *list,
-	size_t count, bool polite)
+	size_t count, int level)
 {
 	struct th_netlink batch;
 
@@ -213,16 +217,18 @@ static int write_rules(const char *table, const struct th_filter_network *list,
 	for (size_t i = 0; i < count; i++) {
 		put_exempt(&batch, table, list[i].bridge);
 		if (list[i].internal) {
-			put_closed(&batch, table, list[i].bridge, polite);
+			put_closed(
+				&batch, table, list[i].bridge, level == WHOLE);
 			continue;
 		}
-		put_apart(&batch, table, list[i].bridge, polite);
+		put_apart(&batch, table, list[i].bridge, level == WHOLE);
 		put_masquerade(&batch, table, &list[i], false);
 		if (list[i].subnet.has6)
 			put_masquerade(&batch, table, &list[i], true);
 	}
-	put_not_ours(&batch, table);
-	for (int i = 0; i < FILTER_MAPS; i++)
+	if (level < WITHOUT_LEADS)
+		put_not_ours(&batch, table);
+	for (int i = 0; level < WITHOUT_LEADS && i < FILTER_MAPS; i++)
 		put_lead(&batch, table, &filter_maps[i]);
 	th_netlink_ask(&batch);
 	filter_bracket(&batch, NFNL_MSG_BATCH_END);
@@ -232,9 +238,14 @@ static int write_rules(const char *table, const struct th_filter_network *list,
 int th_filter_write(const char *table, const struct th_filter_network *list,
 	size_t count, struct th_error *err)
 {
-	/* A kernel may lack what refuses. */
-	if (write_rules(table, list, count, true) &&
-		(errno != ENOENT || write_rules(table, list, count, false))) {
+	int rc = -1;
+
+	for (int level = WHOLE; rc && level < LEVELS; level++) {
+		rc = write_rules(table, list, count, level);
+		if (rc && errno != ENOENT && errno != EOPNOTSUPP)
+			break;
+	}
+	if (rc) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot set up the packet filter (nf_tables)");
 		return th_hint(err, "--network none needs no packet filter");

@@ -29,9 +29,9 @@ static void they_come_and_go(void)
 
 		for (; count < AT_ONCE && next < many; count++)
 			pids[count] = hull_start("out",
-				"launch selwick/base --name c%d --network %s "
-				"-- sleep 100000",
-				next++, world_user ? "own" : "quayside");
+				"launch selwick/base --name c%d -- sleep "
+				"100000",
+				next++);
 		for (int i = 0; i < count; i++)
 			CHECK_INT(wait_for(pids[i]), 0);
 	}
