@@ -34,8 +34,10 @@ static int bind_inside(struct inner *inner, int type, const char *address)
 {
 	struct sockaddr_in at = {
 		.sin_family = AF_INET, .sin_port = htons(PORT)};
-	int fd = inner_socket(inner, AF_INET, type);
+	int fd = inner_socket(inner, AF_INET, type), one = 1;
 
+	/* The container may not have its loopback up yet. */
+	setsockopt(fd, IPPROTO_IP, IP_FREEBIND, &one, sizeof(one));
 	inet_pton(AF_INET, address, &at.sin_addr);
 	if (fd >= 0 &&
 		bind(fd, (const struct sockaddr *)(const void *)&at,
