@@ -243,6 +243,19 @@ static void inner_ready(struct th_watch *watch, uint32_t events)
 	}
 }
 
+/* From the first target on, with what is to be sent. */
+static int begin_again(struct flow *flow, size_t len)
+{
+	free(flow->first);
+	flow->first = malloc(len ? len : 1);
+	if (flow->first) {
+		memcpy(flow->first, data, len);
+		flow->first_len = len;
+	}
+	flow->target = 0;
+	return connect_next(flow);
+}
+
 static struct flow *find_flow(struct port *port,
 	const struct sockaddr_storage *client, const struct in6_addr *local,
 	size_t len)
@@ -264,12 +277,7 @@ static struct flow *find_flow(struct port *port,
 	flow->client = *client;
 	flow->local = *local;
 	flow->inner.fd = -1;
-	flow->first = malloc(len ? len : 1);
-	if (flow->first) {
-		memcpy(flow->first, data, len);
-		flow->first_len = len;
-	}
-	if (connect_next(flow)) {
+	if (begin_again(flow, len)) {
 		close_flow(flow);
 		return NULL;
 	}
@@ -313,6 +321,9 @@ static void port_ready(struct th_watch *watch, uint32_t events)
 		if (!flow)
 			continue;
 		flow->last_ms = now;
+		/* Nobody was there at any target: perhaps there is by now. */
+		if (flow->inner.fd < 0 && begin_again(flow, (size_t)got))
+			continue;
 		send(flow->inner.fd, data, (size_t)got, MSG_NOSIGNAL);
 	}
 }

@@ -55,6 +55,26 @@ static void datagrams_go_both_ways(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* A client that asks before anybody listens is heard when somebody does. */
+static void early_datagrams_do_no_harm(void)
+{
+	CODE(hull("launch selwick/gauge --name box --network own --port "
+		  "80=8080/udp --env STATION=north --entrypoint sh -- -c "
+		  "'sleep 1; exec gauge'"),
+		0);
+	CODE(other("python3 -c 'import socket,time\n"
+		   "s=socket.socket(socket.AF_INET,socket.SOCK_DGRAM)\n"
+		   "s.settimeout(0.1); s.connect((\"127.0.0.1\",8080))\n"
+		   "for i in range(100):\n"
+		   "  try:\n"
+		   "    s.send(b\"?\"); r=s.recv(999)\n"
+		   "    assert i>2 and r.startswith(b\"north\"); break\n"
+		   "  except OSError: time.sleep(0.05)\n"
+		   "else: raise SystemExit(1)'"),
+		0);
+	CODE(hull("remove --force box"), 0);
+}
+
 static void what_the_image_declares(void)
 {
 	struct result *result;
@@ -142,6 +162,7 @@ static void three_copies_on_three_ports(void)
 static const CU_TestInfo tests[] = {
 	{"three copies on three ports", three_copies_on_three_ports},
 	{"datagrams go both ways", datagrams_go_both_ways},
+	{"early datagrams do no harm", early_datagrams_do_no_harm},
 	{"what the image declares", what_the_image_declares},
 	{"a socket is handed over", a_socket_is_handed_over},
 	{"low ports of users are told", low_ports_of_users_are_told},
