@@ -22,8 +22,9 @@
 #define LISTENER 3
 #define FOLDER 4
 /* How long it stays without anybody: who starts one container after the other
- * finds it there. */
-#define IDLE_MS 1000
+ * finds it there. And how often it looks then. */
+#define IDLE_MS 250
+#define LOOK_MS 50
 #define CLIENTS_MAX 4096
 
 struct pilot {
@@ -187,7 +188,7 @@ static int add(struct pilot *pilot, int fd)
 
 static int one_round(struct pilot *pilot)
 {
-	int timeout = pilot->client_count ? -1 : 100, ready, rc;
+	int timeout = pilot->client_count ? -1 : LOOK_MS, ready, rc;
 	size_t first = 2;
 
 	pilot->poll_count = 0;
