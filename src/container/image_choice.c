@@ -255,7 +255,7 @@ int th_image_obtain(const struct th_context *context,
 	rc = find_image(context, pulled.digest, &choice->image, err);
 	th_pulled_release(&pulled);
 	if (rc == 0)
-		th_fail(err, TH_FAILED,
+		th_fail(err, TH_NOT_FOUND,
 			"the image was removed again meanwhile");
 	return rc == 1 ? check_command(context, settings, &choice->image, err)
 		       : -1;
