@@ -272,6 +272,20 @@ static int list_sessions(struct invocation *call)
 	return EXIT_DONE;
 }
 
+/* The names of those that have it, as one cell; to be released. */
+static void join_containers(const json_t *doc, struct th_buf *text)
+{
+	json_t *name;
+	size_t i;
+
+	th_buf_init(text, 200);
+	json_array_foreach(json_object_get(doc, "containers"), i, name)
+	{
+		th_buf_addf(
+			text, "%s%s", i ? ", " : "", json_string_value(name));
+	}
+}
+
 static void add_volume(
 	struct invocation *call, struct table *table, const char *name)
 {
@@ -279,8 +293,8 @@ static void add_volume(
 	struct th_error ignored = {0};
 	char size[SIZE_TEXT], ago[48], used[48];
 	struct th_buf users;
-	size_t count = 0, i;
-	json_t *doc, *user;
+	size_t count = 0;
+	json_t *doc;
 
 	if (th_volume_list(call->context.store, name, &row, &count, &ignored) ||
 		!count) {
@@ -288,12 +302,7 @@ static void add_volume(
 		return;
 	}
 	doc = describe_volume(&call->context, &row[0]);
-	th_buf_init(&users, 200);
-	json_array_foreach(json_object_get(doc, "containers"), i, user)
-	{
-		th_buf_addf(
-			&users, "%s%s", i ? ", " : "", json_string_value(user));
-	}
+	join_containers(doc, &users);
 	size_text((uint64_t)json_integer_value(json_object_get(doc, "size")),
 		size);
 	ago_text(row[0].created_us, ago);
@@ -357,16 +366,9 @@ static void add_network(struct table *table, const json_t *doc,
 	const struct th_network_row *row)
 {
 	struct th_buf users;
-	json_t *user;
 	char ago[48];
-	size_t i;
 
-	th_buf_init(&users, 200);
-	json_array_foreach(json_object_get(doc, "containers"), i, user)
-	{
-		th_buf_addf(
-			&users, "%s%s", i ? ", " : "", json_string_value(user));
-	}
+	join_containers(doc, &users);
 	ago_text(row->created_us, ago);
 	table_row(table);
 	table_cell(table, "bold", "%s", row->name);

@@ -90,39 +90,25 @@ static void remove_first(struct th_strings *users, struct th_error *err)
 	th_strings_release(users);
 }
 
-static int remove_volume(
-	struct invocation *call, const struct th_volume_row *row)
+/* A volume or a network: what has a name, and may be used by containers. */
+static int remove_named(struct invocation *call, const char *kind,
+	const char *name,
+	int (*away)(
+		struct th_store *store, const char *name, struct th_error *err),
+	int (*find_users)(struct th_store *store, const char *name,
+		struct th_strings *users, struct th_error *err))
 {
+	struct th_store *store = call->context.store;
 	struct th_strings users = {0};
 	struct th_error err = {0}, ignored = {0};
 
-	if (th_volume_remove(call->context.store, row->name, &err) == 0) {
+	if (away(store, name, &err) == 0) {
 		if (!call->quiet)
-			printf("removed volume %s\n", row->name);
+			printf("removed %s %s\n", kind, name);
 		return EXIT_DONE;
 	}
 	if (err.code == TH_IN_USE) {
-		th_volume_users(
-			call->context.store, row->name, &users, &ignored);
-		remove_first(&users, &err);
-	}
-	return say_error(&err);
-}
-
-static int remove_network(
-	struct invocation *call, const struct th_network_row *row)
-{
-	struct th_strings users = {0};
-	struct th_error err = {0}, ignored = {0};
-
-	if (th_network_forget(call->context.store, row->name, &err) == 0) {
-		if (!call->quiet)
-			printf("removed network %s\n", row->name);
-		return EXIT_DONE;
-	}
-	if (err.code == TH_IN_USE) {
-		th_network_users(
-			call->context.store, row->name, &users, &ignored);
+		find_users(store, name, &users, &ignored);
 		remove_first(&users, &err);
 	}
 	return say_error(&err);
@@ -146,9 +132,13 @@ static int run(struct invocation *call)
 			one = say_error(&err);
 		} else {
 			one = object.kind == TH_KIND_NETWORK
-				? remove_network(call, &object.network)
+				? remove_named(call, "network",
+					  object.network.name,
+					  th_network_forget, th_network_users)
 				: object.kind == TH_KIND_VOLUME
-				? remove_volume(call, &object.volume)
+				? remove_named(call, "volume",
+					  object.volume.name, th_volume_remove,
+					  th_volume_users)
 				: object.kind == TH_KIND_CONTAINER
 				? remove_container(call, &object.container)
 				: remove_image(call, &object);

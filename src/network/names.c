@@ -288,8 +288,8 @@ int th_names_copy(struct th_store *store, const char *from, const char *to,
 	return rc;
 }
 
-/* When the last one began stands in the lock's file: the
- * state was looked at after that. */
+/* When the last one began stands in the lock's file: the state was looked at
+ * after that. */
 static bool was_done(int held, int64_t changed_us)
 {
 	int64_t began_us = 0;

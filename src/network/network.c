@@ -229,13 +229,10 @@ static int take_berth(struct th_store *store, const char *container,
 	const struct th_network_use *use, struct berth *berth,
 	struct th_error *err)
 {
-	bool down;
-
 	if (read_row(store, use->network, &berth->row, err))
 		return -1;
 	bridge_name(store, berth->row.number, berth->bridge);
-	down = !if_nametoindex(berth->bridge);
-	if (down) {
+	if (!if_nametoindex(berth->bridge)) {
 		if (bring_up(store, &berth->row, berth->bridge, &berth->subnet,
 			    err))
 			return -1;
