@@ -69,7 +69,7 @@ static int find(struct th_store *store, const char *sql, const char *key,
 	memset(all, 0, sizeof(*all));
 	if (th_db_number(store->db, 0, &shared, err,
 		    "SELECT count(*) FROM containers WHERE network"
-		    " LIKE 'with:%' AND state IN ('running', 'paused')",
+		    " LIKE 'with:%'",
 		    "") ||
 		th_db_query(store->db, &query, err, sql, "t", key))
 		return -1;
@@ -162,7 +162,8 @@ static int write_hosts(struct th_store *store, const char *container,
 	return rc;
 }
 
-/* Those that share its network find what it finds. */
+/* Those that share its network find what it finds; also those that are just
+ * being started, which the state does not say yet. */
 static void write_sharers(struct th_store *store, const char *container,
 	const struct th_buf *text)
 {
@@ -172,9 +173,7 @@ static void write_sharers(struct th_store *store, const char *container,
 
 	snprintf(key, sizeof(key), "with:%s", container);
 	state_names(store->db, &sharers, &ignored,
-		"SELECT id FROM containers WHERE network=?"
-		" AND state IN ('running', 'paused')",
-		key);
+		"SELECT id FROM containers WHERE network=?", key);
 	for (size_t i = 0; i < sharers.count; i++) {
 		th_error_clear(&ignored);
 		write_hosts(store, sharers.items[i], text, &ignored);
@@ -275,15 +274,22 @@ int th_names_write(
 int th_names_copy(struct th_store *store, const char *from, const char *to,
 	struct th_error *err)
 {
+	struct th_container_row row;
 	struct th_buf text;
 	char path[64];
-	int rc;
+	int held = -1, rc;
 
 	snprintf(path, sizeof(path), "containers/%s/hosts", from);
 	th_buf_init(&text, HOSTS_MAX);
-	rc = th_file_read(store->root_fd, path, &text, err);
+	rc = th_state_get(store->db, from, &row, err);
+	/* Nobody writes both files anew in between. */
+	if (rc == 1)
+		held = lock(store, row.network);
+	if (rc >= 0)
+		rc = th_file_read(store->root_fd, path, &text, err);
 	if (rc >= 0)
 		rc = write_hosts(store, to, &text, err);
+	th_close(&held);
 	th_buf_release(&text);
 	return rc;
 }
