@@ -6,7 +6,7 @@
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR=
-#   make lint format fuzz clean
+#   make docs lint format fuzz clean
 #
 # Variants, each in a build folder of its own:
 #   make CC=clang ..., make SAN=address,undefined ..., make WERROR=1 ...
@@ -28,7 +28,7 @@ SHELL := /bin/bash
 .DELETE_ON_ERROR:
 .SUFFIXES:
 .PHONY: all demo check check-built bench install lint format format-check \
-	headers fuzz clean help deps-build deps-check
+	headers fuzz clean help deps-build deps-check docs
 
 # V=1 shows the commands whole.
 Q := $(if $(V),,@)
@@ -50,7 +50,7 @@ SANFLAGS := $(if $(SAN),-fsanitize=$(SAN) -fno-omit-frame-pointer \
 CFLAGS ?= $(if $(SAN),-O1,-O2) -g
 STANDARD := -std=c11 -D_GNU_SOURCE -D_FILE_OFFSET_BITS=64
 DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
-	-DTH_DATADIR='"$(DATADIR)"'
+	-DTH_DATADIR='"$(DATADIR)"' -DTH_REAPER_FILE='"$(BUILD)/reaper"'
 
 PKG := pkg-config
 # The large ones are loaded when they are needed (src/base/late.h).
@@ -90,6 +90,7 @@ KEEPER_SRC := $(wildcard src/keeper/*.c)
 # The keeper is small and static: it takes only this part of the core.
 KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c base/threads.c \
+	base/utf8.c base/sha256.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
@@ -125,6 +126,18 @@ all: $(BIN) $(IMAGES) $(BUILD)/shell
 $(BUILD)/shell: /bin/busybox
 	@mkdir -p $(@D)
 	$(Q)install -m 755 $< $@
+
+# Without a C library and without sanitizers: a few kilobytes, carried in the
+# programs that make containers.
+$(BUILD)/reaper: src/reaper/main.c
+	@mkdir -p $(@D)
+	$(call say,link,$@)
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) -Wno-pedantic -Os -static -nostdlib \
+		-ffreestanding -fno-stack-protector -fno-pic -no-pie \
+		-fno-asynchronous-unwind-tables -Wl,--build-id=none \
+		-Wl,-z,noexecstack -s -o $@ $<
+
+$(BUILD)/obj/src/sandbox/reaper.o: $(BUILD)/reaper
 
 $(BUILD)/obj/%.o: %.c
 	@mkdir -p $(@D)
@@ -265,7 +278,21 @@ help:
 
 -include $(shell find $(BUILD) -name '*.d' 2>/dev/null)
 
-# The reference of the verbs is what help says.
+# What is made from the source: the reference of the verbs is what help says,
+# the table of system calls is the list of the filter.
+docs: docs/verbs.md $(BUILD)/call_table
+	$(BUILD)/call_table docs/safety.md
+
+$(BUILD)/obj/scripts/%.o: scripts/%.c
+	@mkdir -p $(@D)
+	$(call say,cc,$<)
+	$(Q)$(CC) $(all_cflags) -Itests -MMD -MP -c -o $@ $<
+
+$(BUILD)/call_table: $(call object,scripts/call_table.c tests/lib/calls.c) \
+		$(BUILD)/libtidyhull.a
+	$(call say,link,$@)
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -lpthread
+
 docs/verbs.md: $(BUILD)/tidyhull
 	@{ printf '# Verbs\n\nWhat `tidyhull help VERB` says; made by `make '; \
 	printf 'docs/verbs.md`.\n\n```\n'; $< help; printf '```\n'; \

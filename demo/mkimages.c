@@ -183,7 +183,7 @@ static void name_image(json_t *descriptor, const char *name)
 static void put_image(const char *name, const struct layer *layers,
 	size_t count, const char *own, json_t *process)
 {
-	const char *const steps[] = {"folders, busybox and its links",
+	const char *const steps[] = {"folders, a shell and its commands",
 		"the welcome and the charts", own};
 	json_t *history = json_array();
 	json_t *ids = json_array(), *blobs = json_array(), *config, *manifest;
@@ -249,7 +249,7 @@ static void make_base(struct layer layers[2], const char *busybox)
 		"pilot:x:1000:1000:pilot:/home/pilot:/bin/sh\n"
 		"nobody:x:65534:65534:nobody:/:/bin/false\n");
 	put_text(&writing, "etc/group",
-		"root:x:0:\npilot:x:1000:\nquay:x:1100:pilot\n"
+		"root:x:0:\npilot:x:1000:\ncrew:x:1100:pilot\n"
 		"nogroup:x:65534:\n");
 	put_text(&writing, "etc/scaffold", "only while the port is built\n");
 	end_layer(&writing, &layers[0]);

@@ -2,7 +2,8 @@
 
 LIBS_TEST := cunit libarchive
 test_libs = $(shell $(PKG) --libs $(LIBS_TEST))
-TEST_LIB := tests/lib/suite.c tests/lib/tar.c
+TEST_LIB := tests/lib/suite.c tests/lib/tar.c tests/lib/calls.c \
+	tests/lib/bpf.c
 # Memory that runs out on demand (tests/lib/scarce.h).
 SCARCE := $(foreach name,malloc calloc realloc strdup strndup,-Wl,--wrap=$(name))
 UNIT_SRC := $(wildcard tests/unit/*.c tests/unit/*/*.c)
@@ -27,6 +28,12 @@ $(BUILD)/e2e: $(call object,$(E2E_SRC) $(TEST_LIB)) $(BUILD)/libtidyhull.a
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(test_libs) \
 		-lpthread
 
+# Run inside containers: static, as their images have nothing.
+$(BUILD)/inside/%: tests/inside/%.c
+	@mkdir -p $(@D)
+	$(call say,link,$@)
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
+
 # What stands in for other services.
 $(BUILD)/manager: $(call object,tests/standin/manager.c)
 	$(call say,link,$@)
@@ -41,14 +48,16 @@ SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:log_path=/var/tmp/hull-san \
 # What needs root gets it: the tests make namespaces of their own.
 AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
-check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager
+INSIDE := $(patsubst tests/inside/%.c,$(BUILD)/inside/%,$(wildcard tests/inside/*.c))
+
+check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 	$(AS_ROOT) $(BUILD)/unit
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
 
 # On another kernel, with version 2 control groups only (scripts/check-vm).
 check-vm: deps-vm
-	@$(MAKE) --no-print-directory all $(BUILD)/e2e
+	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)
 	scripts/check-vm $(BUILD)
 
 deps-vm:
@@ -72,11 +81,12 @@ $(BUILD)/replay_%: $(BUILD)/obj/tests/fuzz/fuzz_%.o \
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive \
 		-lpthread
 
-build-fuzz/fuzz_%: tests/fuzz/fuzz_%.c $(FUZZ_LIB) $(CORE_SRC)
+build-fuzz/fuzz_%: tests/fuzz/fuzz_%.c $(FUZZ_LIB) $(CORE_SRC) | $(BUILD)/reaper
 	@mkdir -p $(@D)
 	$(call say,fuzz,$@)
 	$(Q)clang $(STANDARD) $(DEFINES) $(PKG_CFLAGS) -Isrc -Itests -O1 -g \
-		-fsanitize=fuzzer,address,undefined -o $@ $^ $(core_libs) \
+		-fsanitize=fuzzer,address,undefined -o $@ \
+		$(filter %.c,$^) $(core_libs) \
 		-larchive -lpthread
 
 .SECONDARY:

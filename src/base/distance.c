@@ -24,7 +24,7 @@ int th_distance(const char *a, const char *b)
 				least = above[j] + 1;
 			if (row[j - 1] + 1 < least)
 				least = row[j - 1] + 1;
-			/* Two that changed places are one slip. */
+			/* Two swapped letters are one edit. */
 			if (i > 1 && j > 1 && a[i - 1] == b[j - 2] &&
 				a[i - 2] == b[j - 1] &&
 				before[j - 2] + 1 < least)

@@ -1,4 +1,4 @@
-/* How far two words are apart: for slips of the fingers. */
+/* The edit distance of two words, to find what was meant by a mistyped one. */
 #ifndef TH_BASE_DISTANCE_H
 #define TH_BASE_DISTANCE_H
 

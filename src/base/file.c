@@ -6,11 +6,15 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <linux/fs.h>
+#include <sys/socket.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #define READ_STEP 16384
-#define TREE_DEPTH_MAX 4096
+/* The number of fchmodat2 on every architecture; older headers lack it. */
+#define FCHMODAT2 452
 
 void th_close(int *fd)
 {
@@ -22,7 +26,11 @@ void th_close(int *fd)
 int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
 	const char *what, struct th_error *err)
 {
-	int fd = openat(dirfd, name, O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
+	/* A lease that somebody holds on the file makes an open wait until the
+	 * holder gives it up, or for 45 s (fcntl(2), "Leases"): then this
+	 * fails instead. */
+	int fd = openat(
+		dirfd, name, O_WRONLY | O_CREAT | O_CLOEXEC | O_NONBLOCK, 0644);
 	int rc = 0;
 
 	if (fd < 0 || pwrite(fd, data, len, 0) != (ssize_t)len ||
@@ -54,8 +62,8 @@ int th_fd_read(
 			got = read(fd, &byte, 1);
 			if (got > 0) {
 				th_fail(err, TH_FAILED,
-					"%s is longer than the %zu bytes that "
-					"are accepted",
+					"%s is larger than the maximum of %zu "
+					"bytes",
 					path, buf->limit);
 				goto out;
 			}
@@ -102,6 +110,16 @@ int th_file_read(
 	return rc;
 }
 
+int th_fd_read_regular(
+	int fd, const char *name, struct th_buf *buf, struct th_error *err)
+{
+	struct stat st;
+
+	if (fstat(fd, &st) || !S_ISREG(st.st_mode))
+		return 0;
+	return th_fd_read(fd, name, buf, err);
+}
+
 int th_write_all(int fd, const void *data, size_t len)
 {
 	const char *at = data;
@@ -131,6 +149,8 @@ int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
 		dirfd, beside, O_WRONLY | O_CREAT | O_TRUNC | O_CLOEXEC, mode);
 	if (fd < 0)
 		goto fail;
+	/* The data must be on the disk before the name leads to it; the rename
+	 * itself may be lost in a power cut, and then the old file is there. */
 	if (th_write_all(fd, data, len) || (sync && fdatasync(fd)))
 		goto fail_remove;
 	th_close(&fd);
@@ -164,7 +184,7 @@ int th_dir_make(const char *path, mode_t mode, struct th_error *err)
 		*at = '\0';
 		if (mkdir(copy, mode) && errno != EEXIST) {
 			th_fail_sys(err, TH_FAILED, errno,
-				"cannot make the folder %s", copy);
+				"cannot create the folder %s", copy);
 			goto out;
 		}
 		*at = held;
@@ -181,18 +201,117 @@ out:
 	return rc;
 }
 
-static int remove_below(int dirfd, const char *name, dev_t dev, int depth)
+int th_fd_chmod(int fd, mode_t mode)
+{
+	char path[TH_FD_PATH];
+
+	if (fchmod(fd, mode) == 0)
+		return 0;
+	if (errno != EBADF)
+		return -1;
+	/* An O_PATH descriptor: the call for it is younger than the oldest
+	 * kernel that is supported. The other way leads through a link of
+	 * /proc, which stands for the very file that is open. */
+	if (syscall(FCHMODAT2, fd, "", mode, AT_EMPTY_PATH) == 0)
+		return 0;
+	if (errno != ENOSYS && errno != EPERM)
+		return -1;
+	return chmod(th_fd_path(fd, "", path), mode);
+}
+
+int th_dir_open_private(const char *path, struct th_error *err)
+{
+	int fd = open(path, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	struct stat st;
+
+	if (fd < 0 && errno != ELOOP && errno != ENOTDIR)
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot open %s", path);
+	/* What is looked at is what is open: the name may change. */
+	if (fd >= 0 && fstat(fd, &st) == 0 && st.st_uid == geteuid() &&
+		!(st.st_mode & 077))
+		return fd;
+	if (fd >= 0 && st.st_uid == geteuid()) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"others have access to %s, which holds sockets of "
+			"running containers",
+			path);
+		th_hint(err, "chmod 700 %s", path);
+	} else {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"%s does not belong to this user, or is a link", path);
+		th_hint(err, "remove it, or set XDG_RUNTIME_DIR");
+	}
+	th_close(&fd);
+	return -1;
+}
+
+bool th_peer_is_own(int socket)
+{
+	struct ucred peer;
+	socklen_t len = sizeof(peer);
+
+	return getsockopt(socket, SOL_SOCKET, SO_PEERCRED, &peer, &len) == 0 &&
+		peer.uid == geteuid();
+}
+
+/* ---- removing trees ---- */
+
+/* A removal goes this far down before it moves what is deeper up to its top and
+ * goes on there: neither stack nor descriptors grow with the depth, which a
+ * container chooses. */
+#define REMOVE_DEPTH 100
+
+struct removal {
+	int top; /* the folder that is emptied */
+	dev_t dev;
+	unsigned long moved; /* folders that were moved up */
+};
+
+/* Renames a folder into the top one, under a name that nothing has there. */
+static int move_up(struct removal *removal, int dirfd, const char *name)
+{
+	char to[48];
+	int rc;
+
+	do {
+		snprintf(to, sizeof(to), ".moved-up-%lu", removal->moved++);
+		rc = (int)syscall(SYS_renameat2, dirfd, name, removal->top, to,
+			RENAME_NOREPLACE);
+	} while (rc && errno == EEXIST);
+	return rc;
+}
+
+static int empty_folder(struct removal *removal, int fd, int depth);
+
+static int remove_folder(
+	struct removal *removal, int dirfd, const char *name, int depth)
+{
+	int fd, rc;
+
+	if (unlinkat(dirfd, name, AT_REMOVEDIR) == 0)
+		return 0;
+	if (errno != ENOTEMPTY && errno != EEXIST)
+		return -1;
+	if (depth >= REMOVE_DEPTH)
+		return move_up(removal, dirfd, name);
+	fd = openat(
+		dirfd, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	rc = fd < 0 ? -1 : empty_folder(removal, fd, depth + 1);
+	return unlinkat(dirfd, name, AT_REMOVEDIR) ? -1 : rc;
+}
+
+/* Takes the descriptor over. */
+static int empty_folder(struct removal *removal, int fd, int depth)
 {
 	struct dirent *entry;
 	struct stat st;
-	DIR *dir = NULL;
-	int fd, rc = 0;
+	DIR *dir;
+	int rc = 0;
 
-	fd = openat(
-		dirfd, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
-	if (fd < 0)
-		return -1;
-	if (fstat(fd, &st) || st.st_dev != dev || depth > TREE_DEPTH_MAX) {
+	/* Another device: something is mounted here, which is not ours to
+	 * empty. */
+	if (fstat(fd, &st) || st.st_dev != removal->dev) {
 		close(fd);
 		errno = EXDEV;
 		return -1;
@@ -210,12 +329,34 @@ static int remove_below(int dirfd, const char *name, dev_t dev, int depth)
 			unlinkat(fd, entry->d_name, 0) == 0)
 			continue;
 		if ((entry->d_type != DT_DIR && errno != EISDIR) ||
-			remove_below(fd, entry->d_name, dev, depth + 1) ||
-			unlinkat(fd, entry->d_name, AT_REMOVEDIR))
+			remove_folder(removal, fd, entry->d_name, depth))
 			rc = -1;
 	}
 	closedir(dir);
 	return rc;
+}
+
+static int remove_tree(int dirfd, const char *name, dev_t dev)
+{
+	struct removal removal = {.dev = dev};
+	unsigned long before;
+	int rc;
+
+	removal.top = openat(
+		dirfd, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	if (removal.top < 0)
+		return -1;
+	/* Again while anything was moved up: each round takes as many levels
+	 * off as one can go down. */
+	do {
+		int fd = openat(
+			removal.top, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+
+		before = removal.moved;
+		rc = fd < 0 ? -1 : empty_folder(&removal, fd, 0);
+	} while (removal.moved != before);
+	th_close(&removal.top);
+	return unlinkat(dirfd, name, AT_REMOVEDIR) ? -1 : rc;
 }
 
 int th_tree_remove(int dirfd, const char *name, struct th_error *err)
@@ -223,17 +364,17 @@ int th_tree_remove(int dirfd, const char *name, struct th_error *err)
 	struct stat st;
 
 	if (fstatat(dirfd, name, &st, AT_SYMLINK_NOFOLLOW))
-		return errno == ENOENT ? 0
-				       : th_fail_sys(err, TH_FAILED, errno,
-						 "cannot look at %s", name);
+		return errno == ENOENT
+			? 0
+			: th_fail_sys(err, TH_FAILED, errno,
+				  "cannot read the attributes of %s", name);
 	if (!S_ISDIR(st.st_mode)) {
 		if (unlinkat(dirfd, name, 0) && errno != ENOENT)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot remove %s", name);
 		return 0;
 	}
-	if (remove_below(dirfd, name, st.st_dev, 0) ||
-		unlinkat(dirfd, name, AT_REMOVEDIR)) {
+	if (remove_tree(dirfd, name, st.st_dev)) {
 		if (errno == ENOENT)
 			return 0;
 		return th_fail_sys(
@@ -242,7 +383,10 @@ int th_tree_remove(int dirfd, const char *name, struct th_error *err)
 	return 0;
 }
 
-uint64_t th_tree_size(int dirfd, const char *name)
+/* A figure for people: what lies deeper is left out of it. */
+#define SIZE_DEPTH 200
+
+static uint64_t size_below(int dirfd, const char *name, int depth)
 {
 	struct dirent *entry;
 	uint64_t total = 0;
@@ -264,9 +408,14 @@ uint64_t th_tree_size(int dirfd, const char *name)
 		if (fstatat(fd, entry->d_name, &st, AT_SYMLINK_NOFOLLOW))
 			continue;
 		total += (uint64_t)st.st_blocks * 512;
-		if (S_ISDIR(st.st_mode))
-			total += th_tree_size(fd, entry->d_name);
+		if (S_ISDIR(st.st_mode) && depth < SIZE_DEPTH)
+			total += size_below(fd, entry->d_name, depth + 1);
 	}
 	closedir(dir);
 	return total;
+}
+
+uint64_t th_tree_size(int dirfd, const char *name)
+{
+	return size_below(dirfd, name, 0);
 }

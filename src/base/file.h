@@ -20,6 +20,11 @@ int th_file_read(
 int th_fd_read(
 	int fd, const char *name, struct th_buf *buf, struct th_error *err);
 
+/* The same of a descriptor that is a regular file: what a container has under
+ * a name may be a FIFO or a device. 1; 0 where it is none. */
+int th_fd_read_regular(
+	int fd, const char *name, struct th_buf *buf, struct th_error *err);
+
 /* Replaces the file: written beside, synced where sync says so, renamed. On
  * failure nothing is left and an older file stays as it was. */
 int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
@@ -31,18 +36,32 @@ int th_write_all(int fd, const void *data, size_t len);
 /* Makes the folder and those above it. */
 int th_dir_make(const char *path, mode_t mode, struct th_error *err);
 
+/* Sets mode bits, also by a descriptor of O_PATH, but not of a symbolic link.
+ * -1 with errno. Never by name: a name may lead elsewhere by now. */
+int th_fd_chmod(int fd, mode_t mode);
+
 /* Removes a file or a folder with all that is in it, following no link and
- * crossing no mount. One that is not there counts as success. */
+ * crossing no mount, however deep it is. One that is not there counts as
+ * success. */
 int th_tree_remove(int dirfd, const char *name, struct th_error *err);
 
-/* Bytes on disk of a folder and all beneath it. */
+/* Bytes on disk of a folder and what is beneath it, down to 200 levels. */
 uint64_t th_tree_size(int dirfd, const char *name);
+
+/* Opens a folder that nobody but this user may have a say in: the user's own,
+ * no link, no permission for others. -1 with an error that says what to do. */
+int th_dir_open_private(const char *path, struct th_error *err);
+
+/* True where the other end of a local socket is of this very user (for the
+ * side that connects: where the listener is; SO_PEERCRED, unix(7)). */
+bool th_peer_is_own(int socket);
 
 /* Closes where *fd is not negative, and sets it to -1. */
 void th_close(int *fd);
 
 /* Writes the file in place, in one step: whoever reads meanwhile sees the old
- * content or the new one, also by another mount of it. what: for messages. */
+ * content or the new one, also by another mount of it. Never waits: a lease on
+ * the file makes it fail. what: for messages. */
 int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
 	const char *what, struct th_error *err);
 

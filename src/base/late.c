@@ -27,7 +27,7 @@ int late_load(struct late_library *library, struct th_error *err)
 
 		if (!address) {
 			rc = th_fail(err, TH_NOT_POSSIBLE,
-				"the library %s has no %s: it is too old",
+				"the library %s lacks %s: it is too old",
 				library->file, one->name);
 			goto out;
 		}

@@ -31,6 +31,8 @@ struct late_archive {
 	void (*entry_set_symlink)(struct archive_entry *, const char *);
 	void (*entry_set_uid)(struct archive_entry *, la_int64_t);
 	la_int64_t (*entry_size)(struct archive_entry *);
+	void (*entry_sparse_add_entry)(
+		struct archive_entry *, la_int64_t, la_int64_t);
 	int (*entry_sparse_count)(struct archive_entry *);
 	const char *(*entry_symlink)(struct archive_entry *);
 	la_int64_t (*entry_uid)(struct archive_entry *);
@@ -110,6 +112,8 @@ int th_late_archive(struct th_error *err);
 #define archive_entry_set_uid late_archive.entry_set_uid
 #undef archive_entry_size
 #define archive_entry_size late_archive.entry_size
+#undef archive_entry_sparse_add_entry
+#define archive_entry_sparse_add_entry late_archive.entry_sparse_add_entry
 #undef archive_entry_sparse_count
 #define archive_entry_sparse_count late_archive.entry_sparse_count
 #undef archive_entry_symlink

@@ -95,7 +95,8 @@ int layout_open(const char *path, struct layout *layout, struct th_error *err)
 	rc = th_json_read_file(
 		layout->folder, "index.json", INDEX_MAX, &doc, err);
 	if (rc == 0)
-		th_fail(err, TH_NOT_FOUND, "%s is no OCI image layout", path);
+		th_fail(err, TH_NOT_FOUND, "%s is not an OCI image layout",
+			path);
 	if (rc != 1) {
 		th_close(&layout->folder);
 		return -1;
@@ -346,7 +347,7 @@ int layout_put_manifest(struct layout *layout, const char *name,
 		return -1;
 	if (th_digest_valid(wanted) && strcmp(wanted, digest) != 0) {
 		json_decref(doc);
-		return th_fail(err, TH_USAGE, "the digest is another");
+		return th_fail(err, TH_USAGE, "the digest does not match");
 	}
 	pthread_mutex_lock(&layout->mutex);
 	if (!find_missing(layout, name, doc, missing)) {

@@ -137,7 +137,7 @@ static int challenge(struct request *request, const char *scope)
 			*scope ? ",scope=\"" : "", scope, *scope ? "\"" : "");
 	headers[1] = text;
 	return reply_error(request, MHD_HTTP_UNAUTHORIZED, "UNAUTHORIZED",
-		"a login is needed", headers);
+		"login required", headers);
 }
 
 bool logins_allow(struct request *request, int *result)
@@ -201,7 +201,7 @@ int logins_hand_token(struct request *request)
 
 	if (!known && (tried || !logins->open_pull))
 		return reply_error(request, MHD_HTTP_UNAUTHORIZED,
-			"UNAUTHORIZED", "the login is not known", NULL);
+			"UNAUTHORIZED", "unknown login", NULL);
 	MHD_get_connection_values(
 		request->connection, MHD_GET_ARGUMENT_KIND, grant, &granting);
 	th_id_new(id);

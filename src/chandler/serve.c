@@ -165,13 +165,13 @@ static enum MHD_Result reply_file(
 
 	if (fd < 0)
 		return reply_error(request, MHD_HTTP_NOT_FOUND, "BLOB_UNKNOWN",
-			"there is no such blob here", NULL);
+			"no such blob", NULL);
 	if (size && read_range(request, size, &first, &last)) {
 		if (first >= size) {
 			close(fd);
 			return reply_error(request,
 				MHD_HTTP_RANGE_NOT_SATISFIABLE, "RANGE",
-				"there is not so much", NULL);
+				"range not satisfiable", NULL);
 		}
 		status = MHD_HTTP_PARTIAL_CONTENT;
 	} else {
@@ -212,7 +212,7 @@ static enum MHD_Result reply_blob(struct request *request)
 		!layout_has_blob(
 			&chandler->layout, request->name, request->rest))
 		return reply_error(request, MHD_HTTP_NOT_FOUND, "BLOB_UNKNOWN",
-			"there is no such blob here", NULL);
+			"no such blob", NULL);
 	if (!chandler->redirect)
 		return reply_file(
 			request, request->rest, "application/octet-stream");
@@ -230,8 +230,7 @@ static enum MHD_Result reply_manifest(struct request *request)
 	if (!layout_find(&request->chandler->layout, request->name,
 		    request->rest, digest, type))
 		return reply_error(request, MHD_HTTP_NOT_FOUND,
-			"MANIFEST_UNKNOWN", "there is no such manifest here",
-			NULL);
+			"MANIFEST_UNKNOWN", "no such manifest", NULL);
 	return reply_file(request, digest, type);
 }
 
@@ -293,7 +292,7 @@ static enum MHD_Result reply_tags(struct request *request)
 		rc = reply_list(request, "tags", &tags);
 	else
 		rc = reply_error(request, MHD_HTTP_NOT_FOUND, "NAME_UNKNOWN",
-			"there is no such name here", NULL);
+			"no such name", NULL);
 	th_strings_release(&tags);
 	return rc;
 }
@@ -305,7 +304,7 @@ static enum MHD_Result reply_catalogue(struct request *request)
 
 	if (request->chandler->no_catalogue)
 		return reply_error(request, MHD_HTTP_NOT_FOUND, "UNSUPPORTED",
-			"this is not told here", NULL);
+			"not available from this registry", NULL);
 	layout_names(&request->chandler->layout, &names);
 	rc = reply_list(request, "repositories", &names);
 	th_strings_release(&names);
@@ -327,6 +326,6 @@ enum MHD_Result serve_read(struct request *request)
 		return reply_tags(request);
 	if (strcmp(request->kind, "blobs") == 0)
 		return reply_blob(request);
-	return reply_error(request, MHD_HTTP_NOT_FOUND, "NAME_UNKNOWN",
-		"there is nothing here", NULL);
+	return reply_error(
+		request, MHD_HTTP_NOT_FOUND, "NAME_UNKNOWN", "not found", NULL);
 }

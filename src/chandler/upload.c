@@ -195,7 +195,7 @@ static enum MHD_Result close_upload(struct request *request)
 		strcmp(wanted, digest) != 0) {
 		unlinkat(layout->folder, from, 0);
 		return reply_error(request, MHD_HTTP_BAD_REQUEST,
-			"DIGEST_INVALID", "the digest is another", NULL);
+			"DIGEST_INVALID", "the digest does not match", NULL);
 	}
 	snprintf(to, sizeof(to), "blobs/sha256/%.64s", th_digest_hex(digest));
 	if (renameat(layout->folder, from, layout->folder, to))
@@ -223,9 +223,9 @@ static enum MHD_Result put_manifest(struct request *request)
 	if (missing[0])
 		return reply_error(request, MHD_HTTP_NOT_FOUND,
 			"MANIFEST_BLOB_UNKNOWN",
-			"a blob of the manifest is missing", NULL);
+			"a blob that the manifest refers to is missing", NULL);
 	return reply_error(request, MHD_HTTP_BAD_REQUEST, "MANIFEST_INVALID",
-		"the manifest is none", NULL);
+		"not a valid manifest", NULL);
 }
 
 enum MHD_Result upload_finish(struct request *request)
@@ -234,7 +234,7 @@ enum MHD_Result upload_finish(struct request *request)
 
 	if (!request->chandler->writable)
 		return reply_error(request, MHD_HTTP_METHOD_NOT_ALLOWED,
-			"UNSUPPORTED", "only reading is possible here", NULL);
+			"UNSUPPORTED", "this registry is read-only", NULL);
 	if (is(request, "POST") && session && !request->rest[0])
 		return open_upload(request);
 	if (is(request, "PUT") && strcmp(request->kind, "manifests") == 0)
@@ -243,7 +243,7 @@ enum MHD_Result upload_finish(struct request *request)
 		request->fd = open_session(request);
 	if (!session || request->fd < 0)
 		return reply_error(request, MHD_HTTP_NOT_FOUND,
-			"BLOB_UPLOAD_UNKNOWN", "there is no such upload", NULL);
+			"BLOB_UPLOAD_UNKNOWN", "no such upload", NULL);
 	if (is(request, "PATCH"))
 		return take_chunk(request);
 	if (is(request, "PUT"))

@@ -260,8 +260,8 @@ static void tell_again(
 
 	th_clock_span((int64_t)ending->wait_ms * 1000, span);
 	len = snprintf(text, sizeof(text),
-		"%s%s ended (%s %d); it is started again in %s%s\n",
-		raw ? "\r\n" : "", options->row->name,
+		"%s%s ended (%s %d); restarting in %s%s\n", raw ? "\r\n" : "",
+		options->row->name,
 		ending->outcome == TH_OUTCOME_EXITED ? "exit code" : "signal",
 		ending->code, span, raw ? "\r" : "");
 	th_write_all(2, text, (size_t)len);
@@ -383,8 +383,8 @@ int attach_code(struct invocation *call, const struct attach_options *options,
 	if (rc == ATTACH_LEFT) {
 		if (!call->quiet)
 			fprintf(stderr,
-				"left %s running; tidyhull attach %s comes "
-				"back\n",
+				"detached; %s is still running. To return: "
+				"tidyhull attach %s\n",
 				options->row->name, options->row->name);
 		return EXIT_DONE;
 	}

@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "image/locate.h"
 
 static int list_them(const struct th_reference *ref,
@@ -42,7 +43,7 @@ int choose_registry(void *owner, const struct th_reference *ref,
 	if (!fgets(line, sizeof(line), stdin) ||
 		sscanf(line, "%u", &number) != 1 || number < 1 ||
 		number > hosts->count)
-		return th_fail(err, TH_USAGE, "none was chosen");
+		return th_fail(err, TH_USAGE, "no choice was made");
 	*choice = number - 1;
 	return 0;
 }
@@ -56,7 +57,7 @@ int choose_host(struct invocation *call, struct th_store *store,
 
 	rc = th_locate(store, &call->registries, ref, &hosts, &notes, err);
 	for (size_t i = 0; !call->quiet && rc == 0 && i < notes.count; i++)
-		fprintf(stderr, "note: %s\n", notes.items[i]);
+		say_note(notes.items[i]);
 	if (rc == 0 && hosts.count > 1)
 		rc = choose_registry(NULL, ref, &hosts, &choice, err);
 	if (rc == 0)

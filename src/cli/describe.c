@@ -163,12 +163,12 @@ json_t *describe_network(
 	json_t *doc;
 
 	th_network_users(context->store, row->name, &users, &ignored);
-	doc = json_pack("{s:s s:s s:s s:s s:b s:b s:b s:o s:o}", "kind",
+	doc = json_pack("{s:s s:s s:s s:s s:b s:b s:b s:b s:o s:o}", "kind",
 		"network", "name", row->name, "subnet", row->subnet4, "subnet6",
-		row->subnet6, "way-out", !row->internal, "up", row->running > 0,
-		"by-hand", (int)row->by_hand, "created",
-		json_time(row->created_us), "containers",
-		th_json_from_strings(&users));
+		row->subnet6, "outside", !row->internal, "host-loopback",
+		(int)row->loopback, "up", row->running > 0, "by-hand",
+		(int)row->by_hand, "created", json_time(row->created_us),
+		"containers", th_json_from_strings(&users));
 	th_strings_release(&users);
 	return doc;
 }

@@ -62,8 +62,8 @@ int find_containers(struct invocation *call,
 		return find_all(call, wanted, rows, count);
 	if (call->object_count)
 		return find_named(call, rows, count);
-	th_fail(&err, TH_USAGE, "%s which container?", call->verb->name);
-	th_hint(&err, "name it, or say --all");
+	th_fail(&err, TH_USAGE, "%s: no container given", call->verb->name);
+	th_hint(&err, "give its name, or use --all");
 	return say_error(&err);
 }
 
@@ -94,8 +94,8 @@ int read_grace(struct invocation *call, int *grace_ms, struct th_error *err)
 		return 0;
 	if (th_clock_parse_span(text, &span_us) ||
 		span_us > (int64_t)86400 * 1000000) {
-		th_fail(err, TH_USAGE, "\"%.50s\" is not a span of time", text);
-		return th_hint(err, "write for example 30s or 2m");
+		th_fail(err, TH_USAGE, "\"%.50s\" is not a duration", text);
+		return th_hint(err, "for example 30s or 2m");
 	}
 	*grace_ms = (int)(span_us / 1000);
 	return 0;

@@ -6,9 +6,10 @@
 
 static int wrong(const char *text, struct th_error *err)
 {
-	th_fail(err, TH_USAGE, "\"%.60s\" are no leave keys", text);
-	return th_hint(
-		err, "for example ctrl-t,l or ctrl-],ctrl-]; none: none");
+	th_fail(err, TH_USAGE, "\"%.60s\" is not a sequence of keys", text);
+	return th_hint(err,
+		"separate keys by blanks, for example \"Ctrl-T l\" or "
+		"\"Ctrl-] Ctrl-]\"; none turns them off");
 }
 
 int leave_keys_parse(
@@ -22,8 +23,8 @@ int leave_keys_parse(
 	if (!*text || strlen(text) >= sizeof(copy))
 		return wrong(text, err);
 	snprintf(copy, sizeof(copy), "%s", text);
-	for (char *part = strtok_r(copy, ",", &rest); part;
-		part = strtok_r(NULL, ",", &rest)) {
+	for (char *part = strtok_r(copy, " ", &rest); part;
+		part = strtok_r(NULL, " ", &rest)) {
 		char key = part[0];
 
 		if (strncasecmp(part, "ctrl-", 5) == 0) {

@@ -7,7 +7,7 @@
 
 #include "base/error.h"
 
-#define LEAVE_KEYS_DEFAULT "ctrl-t,l"
+#define LEAVE_KEYS_DEFAULT "Ctrl-T l"
 #define LEAVE_KEYS_MAX 8
 
 struct leave_keys {
@@ -16,10 +16,11 @@ struct leave_keys {
 	size_t seen; /* of them, at the end of what was typed */
 };
 
-/* Reads "ctrl-t,l"; "none" is none. TH_USAGE otherwise. */
+/* Reads "Ctrl-T l", keys separated by blanks; "none" is none. TH_USAGE
+ * otherwise. */
 int leave_keys_parse(
 	const char *text, struct leave_keys *keys, struct th_error *err);
-/* "Ctrl-T L", for people. */
+/* Writes them in the same form. */
 void leave_keys_text(const struct leave_keys *keys, char text[64]);
 /* Takes what was typed. out (of len + LEAVE_KEYS_MAX bytes) gets what goes on
  * to the program: keys that may be the first of the sequence are held back

@@ -39,7 +39,7 @@ static void find_caller(struct caller *caller)
 
 	caller->uid = geteuid();
 	caller->gid = getegid();
-	caller->ordinary = caller->uid != 0;
+	caller->unprivileged = caller->uid != 0;
 	if (user)
 		snprintf(caller->name, sizeof(caller->name), "%.60s",
 			user->pw_name);
@@ -58,10 +58,9 @@ static void tell_single(const struct invocation *call)
 
 	if (fd >= 0 && !call->quiet)
 		fprintf(stderr,
-			"note: no further IDs are assigned to %s, so that all "
-			"files of an image belong to its root\n"
-			"  tidyhull doctor says how the administrator can "
-			"assign some\n",
+			"note: %s has no subordinate IDs: all files of an "
+			"image will appear owned by root\n  tidyhull doctor "
+			"explains how the administrator can assign some\n",
 			call->caller.name);
 	if (fd >= 0)
 		close(fd);
@@ -105,8 +104,8 @@ static void tell_way_out(
 {
 	if (!pilot->hello.way_out && !call->quiet)
 		fprintf(stderr,
-			"note: containers on your networks have no way out: "
-			"%s\n",
+			"note: containers on your networks cannot reach the "
+			"outside: %s\n",
 			pilot->hello.reason);
 }
 
@@ -122,9 +121,9 @@ static void outlive_login(const struct th_pilot *pilot)
 			pilot->pid, id, "networks of containers", &ignored);
 }
 
-/* An ordinary user's containers all live in one user namespace, as long as any
- * of them is on a network: the pilot's, which is started here where one may be
- * needed. It stays until this program and its keepers are gone. */
+/* An unprivileged user's containers all live in one user namespace, as long as
+ * any of them is on a network: the pilot's, which is started here where one may
+ * be needed. It stays until this program and its keepers are gone. */
 static int enter_networks(
 	struct invocation *call, bool *single, struct th_error *err)
 {
@@ -166,7 +165,7 @@ static int enter(struct invocation *call, struct th_error *err)
 {
 	bool single = false;
 
-	if (!call->caller.ordinary || call->verb->flags & VERB_LOOK)
+	if (!call->caller.unprivileged || call->verb->flags & VERB_LOOK)
 		return 0;
 	if (th_dir_make(call->root, 0700, err) ||
 		enter_networks(call, &single, err))
@@ -176,7 +175,7 @@ static int enter(struct invocation *call, struct th_error *err)
 	return 0;
 }
 
-/* The folders of the charter ("Files and names"). */
+/* The folders of docs/configuration.md. */
 static int choose_folders(
 	struct invocation *call, struct th_strings *kept, struct th_error *err)
 {
@@ -195,7 +194,7 @@ static int choose_folders(
 		rc = th_strings_take(kept, th_path_absolute(cwd, given));
 		rc |= th_strings_take(
 			kept, rc ? NULL : th_format("%s/run", kept->items[0]));
-	} else if (!call->caller.ordinary) {
+	} else if (!call->caller.unprivileged) {
 		rc = th_strings_add(kept, "/var/lib/tidyhull");
 		rc |= th_strings_add(kept, "/run/tidyhull");
 	} else {
@@ -230,7 +229,7 @@ static int read_config(struct invocation *call, struct th_error *err)
 		rc = th_config_read(call->config_path, &call->config, err);
 		if (rc == 0)
 			return th_fail(err, TH_NOT_FOUND,
-				"there is no configuration %s",
+				"the configuration file %s does not exist",
 				call->config_path);
 		return rc < 0 ? -1 : 0;
 	}
@@ -282,7 +281,7 @@ static void describe_actor(const struct invocation *call, char actor[128])
 	const struct verb *verb = call->verb;
 	const char *sudo = getenv("SUDO_USER");
 
-	if (sudo && *sudo && !call->caller.ordinary)
+	if (sudo && *sudo && !call->caller.unprivileged)
 		snprintf(actor, 128, "%.40s (as root): tidyhull %s", sudo,
 			verb->name);
 	else
@@ -311,7 +310,7 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 		th_store_open(
 			call->root, call->run, false, &context->store, err))
 		return -1;
-	context->store->ordinary = call->caller.ordinary;
+	context->store->unprivileged = call->caller.unprivileged;
 	th_image_repair(context->store);
 	describe_actor(call, actor);
 	program_path("tidyhull-keeper", keeper);
@@ -397,7 +396,7 @@ int main(int argc, char **argv)
 	code = run(
 		verb, argc > 1 ? argc - 1 : argc, argc > 1 ? argv + 1 : argv);
 	if (fflush(stdout) || ferror(stdout)) {
-		fprintf(stderr, "tidyhull: cannot write the answer: %s\n",
+		fprintf(stderr, "tidyhull: cannot write the output: %s\n",
 			strerror(errno));
 		code = code ? code : EXIT_FAILED;
 	}

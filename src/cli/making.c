@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/secret.h"
 #include "cli/settings_file.h"
+#include "cli/shown.h"
 #include "container/container.h"
 #include "container/env_file.h"
 #include "network/network.h"
@@ -24,16 +25,18 @@ static int add_env(
 	if (!key)
 		return th_fail_memory(err);
 	if (!*key) {
-		th_fail(err, TH_USAGE, "\"%.100s\" is not an env setting",
-			text);
-		th_hint(err, "write KEY=VALUE, KEY, or KEY=@file:PATH");
+		th_fail(err, TH_USAGE,
+			"\"%.100s\" is not an environment setting", text);
+		th_hint(err,
+			"use KEY=VALUE, KEY, KEY=@file:PATH, or @file:PATH for "
+			"a file of lines");
 		goto out;
 	}
 	if (!equals) {
 		own = getenv(key);
 		if (!own) {
 			th_fail(err, TH_USAGE,
-				"%s is not in the environment here", key);
+				"%s is not set in your environment", key);
 			th_hint(err, "give it a value: --env %s=VALUE", key);
 			goto out;
 		}
@@ -68,7 +71,14 @@ static const char *own_value(const char *key)
 	return getenv(key);
 }
 
-/* Their values stood on no command line either, and are hidden too. */
+/* True for "@file:PATH", a file of lines; path is what follows. */
+static bool is_env_file(const char *text, const char **path)
+{
+	*path = text + strlen("@file:");
+	return strncmp(text, "@file:", strlen("@file:")) == 0;
+}
+
+/* Values from a file were not on a command line: they are hidden, too. */
 static int add_env_file(
 	struct th_settings *settings, const char *path, struct th_error *err)
 {
@@ -109,7 +119,7 @@ static int add_secret(
 			(int)strcspn(text, "="), text);
 	if (!value)
 		return th_hint(err,
-			"write --secret NAME=@file:PATH, NAME=@ask or "
+			"use --secret NAME=@file:PATH, NAME=@ask or "
 			"NAME=@stdin");
 	rc = th_strings_take(&settings->secret_files,
 		th_format("%.*s=%s", (int)(from - text), text, value));
@@ -143,7 +153,9 @@ static int read_choices(struct invocation *call, struct th_settings *settings,
 		settings->terminal = false;
 	else if (tty && strcmp(tty, "auto") != 0)
 		return th_fail(err, TH_USAGE,
-			"--tty is auto, yes or no, not \"%.50s\"", tty);
+			"\"%.50s\" is not a value of --tty; use auto, yes or "
+			"no",
+			tty);
 	if (!fetch || strcmp(fetch, "missing") == 0)
 		settings->fetch = TH_FETCH_MISSING;
 	else if (strcmp(fetch, "always") == 0)
@@ -152,7 +164,8 @@ static int read_choices(struct invocation *call, struct th_settings *settings,
 		settings->fetch = TH_FETCH_NEVER;
 	else
 		return th_fail(err, TH_USAGE,
-			"--fetch is missing, always or never, not \"%.50s\"",
+			"\"%.50s\" is not a value of --fetch; use missing, "
+			"always or never",
 			fetch);
 	return 0;
 }
@@ -176,6 +189,7 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 	struct th_error *err)
 {
 	struct th_strings texts = {0};
+	const char *path;
 	int rc;
 
 	rc = option_values(call, "port", &settings->port_texts) |
@@ -192,10 +206,14 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 	if (rc)
 		th_fail_memory(err);
 	/* What is given one by one wins over what comes from files. */
-	if (rc == 0)
-		rc = each_value(call, "env-from", settings, add_env_file, err);
-	for (size_t i = 0; rc == 0 && i < texts.count; i++)
-		rc = add_env(settings, texts.items[i], err);
+	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
+		if (is_env_file(texts.items[i], &path))
+			rc = add_env_file(settings, path, err);
+	}
+	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
+		if (!is_env_file(texts.items[i], &path))
+			rc = add_env(settings, texts.items[i], err);
+	}
 	th_strings_release(&texts);
 	if (rc == 0)
 		rc = each_value(call, "secret", settings, add_secret, err);
@@ -225,9 +243,9 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	}
 	if (!call->object_count) {
 		making_release(making);
-		th_fail(err, TH_USAGE, "%s which image?", call->verb->name);
-		return th_hint(
-			err, "name it, or give a --settings file that does");
+		th_fail(err, TH_USAGE, "%s: no image given", call->verb->name);
+		return th_hint(err,
+			"give an image, or a --settings file that names one");
 	}
 	settings->base = making->values.items[0];
 	settings->image = call->objects[0];
@@ -243,7 +261,7 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->read_only = option_given(call, "read-only");
 	settings->share_text = option_value(call, "share");
 	settings->reaper_text = option_value(call, "reaper");
-	settings->caller.ordinary = call->caller.ordinary;
+	settings->caller.unprivileged = call->caller.unprivileged;
 	settings->caller.uid = call->caller.uid;
 	settings->caller.gid = call->caller.gid;
 	settings->caller.name = call->caller.name;
@@ -267,9 +285,9 @@ void making_release(struct making *making)
 /* True where a later one of the same name counts instead. */
 static bool is_overruled(const struct invocation *call, int at)
 {
-	static const char *const lists[] = {"port", "mount", "env", "env-from",
-		"secret", "network", "alias", "host", "limit", "device",
-		"allow", "capability"};
+	static const char *const lists[] = {"port", "mount", "env", "secret",
+		"network", "alias", "host", "limit", "device", "allow",
+		"capability"};
 
 	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++) {
 		if (strcmp(call->options[at].name, lists[i]) == 0)
@@ -286,10 +304,10 @@ static bool is_overruled(const struct invocation *call, int at)
 static void print_plan(
 	const struct invocation *call, const struct th_settings *settings)
 {
-	printf("%s would be possible:\n", call->verb->name);
-	printf("  %-10s %s\n", "image", settings->image);
+	printf("all checks passed; %s would use:\n", call->verb->name);
+	printf("  %-10s %s\n", "image", shown(settings->image));
 	if (!settings->name)
-		printf("  %-10s %s\n", "name", "(one is made up)");
+		printf("  %-10s %s\n", "name", "(generated)");
 	for (int i = 0; i < call->option_count; i++) {
 		const struct given_option *one = &call->options[i];
 		bool key_only = strcmp(one->name, "env") == 0 ||
@@ -301,7 +319,7 @@ static void print_plan(
 			continue;
 		printf("  %-10s %.*s\n", one->name,
 			key_only ? (int)strcspn(one->value, "=") : 4000,
-			one->value ? one->value : "yes");
+			one->value ? shown(one->value) : "yes");
 	}
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		const struct th_mount_setting *mount = &settings->mounts[i];
@@ -311,21 +329,22 @@ static void print_plan(
 				mount->source);
 	}
 	if (settings->command.count)
-		printf("  %-10s %s%s\n", "command", settings->command.items[0],
+		printf("  %-10s %s%s\n", "command",
+			shown(settings->command.items[0]),
 			settings->command.count > 1 ? " ..." : "");
-	puts("nothing was done");
+	puts("nothing was changed");
 }
 
 static void note_labels(
 	const struct invocation *call, const struct th_settings *settings)
 {
 	for (size_t i = 0; i < settings->mount_count; i++) {
-		if (!settings->mounts[i].relabel || call->quiet ||
+		if (settings->mounts[i].label == TH_LABEL_NONE || call->quiet ||
 			access(TH_SELINUX, F_OK) == 0)
 			continue;
 		fprintf(stderr,
-			"note: this host uses no security labels, so there is "
-			"nothing to relabel at %s\n",
+			"note: this host uses no security labels, so %s gets "
+			"none\n",
 			settings->mounts[i].target);
 	}
 }
@@ -338,7 +357,7 @@ static void note_networks(
 		const char *name = settings->made_networks.items[i];
 
 		if (strcmp(name, TH_NETWORK_DEFAULT) != 0 && !call->quiet)
-			fprintf(stderr, "note: the network \"%s\" is new\n",
+			fprintf(stderr, "note: created the network \"%s\"\n",
 				name);
 	}
 }

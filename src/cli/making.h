@@ -8,53 +8,52 @@
 #define MAKING_OPTIONS                                                         \
 	{"settings", "FILE", "settings from a YAML file; options win"},        \
 		{"name", "NAME",                                               \
-			"the container's name; otherwise one is made up"},     \
+			"the container's name; generated if not given"},       \
 		{"port", "PORT",                                               \
-			"80=8080: inside 80, outside 8080; 80: a free one"},   \
+			"80=8080: port 80 inside, 8080 outside; 80: any free " \
+			"port"},                                               \
 		{"mount", "MOUNT",                                             \
 			"/data=./ledger; volume:NAME; memory:SIZE; ,ro "       \
 			",make"},                                              \
-		{"env", "ENV",                                                 \
-			"KEY=VALUE; KEY; KEY=@file:PATH; @ask; @stdin"},       \
-		{"env-from", "FILE",                                           \
-			"lines KEY=VALUE, export and quotes as needed"},       \
+		{"env", "ENV", "KEY=VALUE; KEY; KEY=@file:PATH; @file:LINES"}, \
 		{"secret", "SECRET",                                           \
-			"NAME=@file:PATH; @ask; @stdin: a file inside"},       \
+			"NAME=@file:PATH, @ask or @stdin: a file inside"},     \
 		{"network", "NAME",                                            \
 			"quayside; NAME,address=10.20.0.9; with:NAME; host"},  \
-		{"alias", "NAME", "another name on its network"},              \
-		{"host", "NAME=ADDRESS", "a name that it knows"},              \
+		{"alias", "NAME", "an additional name on its networks"},       \
+		{"host", "NAME=ADDRESS",                                       \
+			"an additional line in its hosts file"},               \
 		{"hostname", "NAME",                                           \
-			"the host name inside; otherwise the name"},           \
+			"the host name inside; by default the container's "    \
+			"name"},                                               \
 		{"user", "USER",                                               \
-			"who runs the program: name or number, :group"},       \
-		{"workdir", "DIR", "the folder in which the program starts"},  \
+			"the program's user: name or number, then :group"},    \
+		{"workdir", "DIR", "the folder the program starts in"},        \
 		{"entrypoint", "PROGRAM",                                      \
-			"instead of the image's; \"\" for none"},              \
-		{"capability", "LIST", "+NET_ADMIN,-CHOWN: more, or fewer"},   \
+			"replaces the image's; \"\" for none"},                \
+		{"capability", "LIST", "+NET_ADMIN,-CHOWN: add or drop"},      \
 		{"stop", "STOP", "signal=INT,grace=30s"},                      \
 		{"restart", "POLICY",                                          \
 			"never, always, or on-failure,tries=5,delay=1s"},      \
 		{"probe", "PROBE",                                             \
-			"http:80/health, tcp:3306, exec:CMD; ,every=10s"},     \
-		{"log", "LOG", "size=64M,files=256,journal"},                  \
+			"http:80/health, tcp:7070, exec:CMD; ,every=15s"},     \
+		{"log", "LOG", "size=64M,files=16,journal"},                   \
 		{"limit", "LIMIT",                                             \
 			"memory=256M,swap=1G,cpu=1.5,processes=200,io=300"},   \
 		{"device", "DEVICE",                                           \
-			"/dev/fuse, or a name: vendor.com/class=name"},        \
-		{"share", "LIST",                                              \
-			"home,cwd,user: what is the caller's inside as well"}, \
+			"/dev/fuse, or a name: selwick.example/gauge=north"},  \
+		{"share", "LIST", "home,cwd,user: use the caller's inside"},   \
 		{"allow", "LIST",                                              \
-			"syscalls,new-privileges,kernel-paths,devices"},       \
+			"syscalls,new-privileges,kernel-paths,devices ..."},   \
 		{"reaper", "WHEN",                                             \
-			"a first process that reaps: auto, yes or no"},        \
-		{"read-only", NULL,                                            \
-			"nothing may be written to the container's root"},     \
+			"a first process that reaps orphans: auto, yes or "    \
+			"no"},                                                 \
+		{"read-only", NULL, "mount the container's root read-only"},   \
 		{"tty", "WHEN", "a terminal inside: auto, yes or no"},         \
 		{"fetch", "WHEN", "pull the image: missing, always or never"}, \
 	{                                                                      \
 		"plan", NULL,                                                  \
-			"check everything, say what would be done, and stop"   \
+			"check everything and show the result; change nothing" \
 	}
 
 struct making {

@@ -8,12 +8,12 @@
 #include <string.h>
 
 const struct option_spec common_options[] = {
-	{"help", NULL, "say what the verb does (-h)"},
-	{"json", NULL, "answer as JSON (-j)"},
-	{"quiet", NULL, "say only what a script needs (-q)"},
-	{"yes", NULL, "answer yes to questions (-y)"},
-	{"root", "DIR", "keep everything in DIR instead of the usual place"},
-	{"config", "FILE", "read FILE instead of the usual configuration"},
+	{"help", NULL, "show help for the verb (-h)"},
+	{"json", NULL, "print JSON (-j)"},
+	{"quiet", NULL, "print only what a script needs (-q)"},
+	{"yes", NULL, "answer yes to all questions (-y)"},
+	{"root", "DIR", "use the store in DIR"},
+	{"config", "FILE", "use the configuration in FILE"},
 	{NULL, NULL, NULL}};
 
 #define OPTIONS_MAX 64
@@ -88,15 +88,15 @@ static int explain(const char *word, const struct option *all, int count,
 			used ? ", " : "", all[i].name);
 	}
 	if (matches > 1)
-		th_fail(err, TH_USAGE, "%.*s may mean %s", (int)len, word,
+		th_fail(err, TH_USAGE, "%.*s is ambiguous: %s", (int)len, word,
 			fits);
 	else if (matches == 1 && strchr(word, '='))
-		th_fail(err, TH_USAGE, "%s takes no value", fits);
+		th_fail(err, TH_USAGE, "%s does not take a value", fits);
 	else if (matches == 1)
 		th_fail(err, TH_USAGE, "%s needs a value", fits);
 	else
-		th_fail(err, TH_USAGE, "%s has no option %.*s", verb, (int)len,
-			word);
+		th_fail(err, TH_USAGE, "%s does not have the option %.*s", verb,
+			(int)len, word);
 	return th_hint(err, "see: tidyhull help %s", verb);
 }
 
@@ -134,18 +134,18 @@ static int check_objects(struct invocation *call, struct th_error *err)
 	const struct verb *verb = call->verb;
 
 	if (call->object_count < verb->least)
-		th_fail(err, TH_USAGE, "%s needs more: tidyhull %s %s",
-			verb->name, verb->name, verb->usage);
+		th_fail(err, TH_USAGE,
+			"%s needs more arguments: tidyhull %s %s", verb->name,
+			verb->name, verb->usage);
 	else if (verb->most >= 0 && call->object_count > verb->most &&
 		verb->flags & VERB_COMMAND && !call->has_command)
-		th_fail(err, TH_USAGE,
-			"the command \"%s\" must stand behind two dashes",
+		th_fail(err, TH_USAGE, "the command \"%s\" must come after --",
 			call->objects[verb->most]);
 	else if (verb->most >= 0 && call->object_count > verb->most)
-		th_fail(err, TH_USAGE, "\"%s\" is one too many for %s",
+		th_fail(err, TH_USAGE, "unexpected argument \"%s\" for %s",
 			call->objects[verb->most], verb->name);
 	else if (call->has_command && !(verb->flags & VERB_COMMAND))
-		th_fail(err, TH_USAGE, "%s takes no command behind --",
+		th_fail(err, TH_USAGE, "%s does not take a command after --",
 			verb->name);
 	else
 		return 0;

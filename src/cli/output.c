@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "cli/shown.h"
 #include "container/settings.h"
 
 int exit_code_of(enum th_code code)
@@ -29,9 +30,9 @@ int say_error(const struct th_error *err)
 {
 	/* What went well before stands before it. */
 	fflush(stdout);
-	fprintf(stderr, "tidyhull: %s\n", err->msg);
+	fprintf(stderr, "tidyhull: %s\n", shown(err->msg));
 	if (err->hint[0])
-		fprintf(stderr, "  %s\n", err->hint);
+		fprintf(stderr, "  %s\n", shown(err->hint));
 	return exit_code_of(err->code);
 }
 
@@ -40,11 +41,12 @@ int say_problems(
 {
 	fflush(stdout);
 	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
-		name, problems->count, problems->count == 1 ? "" : "s");
+		shown(name), problems->count, problems->count == 1 ? "" : "s");
 	for (size_t i = 0; i < problems->count; i++) {
-		fprintf(stderr, "  %s\n", problems->list[i].msg);
+		fprintf(stderr, "  %s\n", shown(problems->list[i].msg));
 		if (problems->list[i].hint[0])
-			fprintf(stderr, "    %s\n", problems->list[i].hint);
+			fprintf(stderr, "    %s\n",
+				shown(problems->list[i].hint));
 	}
 	/* The first one decides, as it would alone. */
 	return exit_code_of(problems->list[0].code);
@@ -134,7 +136,7 @@ void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 		text = NULL;
 	va_end(args);
 	if (table->line && text) {
-		scols_line_set_data(table->line, table->cell, text);
+		scols_line_set_data(table->line, table->cell, shown(text));
 		if (colour)
 			scols_cell_set_color(
 				scols_line_get_cell(table->line, table->cell),
@@ -221,7 +223,7 @@ static void waiting_text(
 	char span[TH_TIME_TEXT];
 
 	th_clock_span(left > 0 ? left : 0, span);
-	snprintf(text, 96, "waiting: %.30s, try %d in %.20s", outcome,
+	snprintf(text, 96, "waiting: %.30s, attempt %d in %.20s", outcome,
 		row->tries, span);
 }
 
@@ -269,7 +271,7 @@ void outcome_text(const struct th_container_row *row, char text[320])
 
 	switch (row->outcome) {
 	case TH_OUTCOME_NONE:
-		snprintf(text, 320, "has not ended");
+		snprintf(text, 320, "has not ended yet");
 		break;
 	case TH_OUTCOME_EXITED:
 		snprintf(text, 320, "%s with exit code %d",
@@ -277,33 +279,34 @@ void outcome_text(const struct th_container_row *row, char text[320])
 		break;
 	case TH_OUTCOME_SIGNAL:
 		name = th_signal_name(row->code);
-		snprintf(text, 320, "was ended by the signal %s%s%d%s",
+		snprintf(text, 320, "was killed by signal %s%s%d%s",
 			name ? name : "", name ? " (" : "", row->code,
 			name ? ")" : "");
 		break;
 	case TH_OUTCOME_OUT_OF_MEMORY:
-		snprintf(text, 320, "was ended by the kernel: out of memory");
+		snprintf(text, 320, "was killed by the kernel: out of memory");
 		break;
 	case TH_OUTCOME_COULD_NOT_START:
 		snprintf(text, 320, "could not be started: %s", row->reason);
 		break;
 	case TH_OUTCOME_HOST_RESTARTED:
-		snprintf(text, 320, "ended with a restart of the host");
+		snprintf(text, 320, "ended when the host restarted");
 		break;
 	case TH_OUTCOME_KEEPER_LOST:
-		snprintf(text, 320, "ended with its keeper, which was killed");
+		snprintf(text, 320, "was lost when its keeper was killed");
 		break;
 	}
 }
 
 int print_json(json_t *doc)
 {
-	if (!doc)
-		return EXIT_FAILED;
-	json_dumpf(doc, stdout, JSON_INDENT(2));
-	putchar('\n');
+	char *text = doc ? json_shown(doc, JSON_INDENT(2)) : NULL;
+
+	if (text)
+		puts(text);
+	free(text);
 	json_decref(doc);
-	return EXIT_DONE;
+	return text ? EXIT_DONE : EXIT_FAILED;
 }
 
 json_t *json_time(int64_t time_us)

@@ -9,7 +9,7 @@
 #include "base/error.h"
 #include "store/container_state.h"
 
-/* The exit codes of the charter. */
+/* The exit codes (README.md). */
 enum exit_code {
 	EXIT_DONE = 0,
 	EXIT_FAILED = 1,

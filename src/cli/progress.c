@@ -8,6 +8,7 @@
 
 #include "base/clock.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 
 #define REDRAW_MS 80
 #define BAR_WIDTH 30
@@ -58,12 +59,14 @@ static const char *phase_word(enum th_layer_phase phase)
 {
 	static const char *const words[] = {[TH_LAYER_WAITING] = "waiting",
 		[TH_LAYER_HERE] = "already here",
-		[TH_LAYER_ELSEWHERE] = "waiting: another command brings it",
+		[TH_LAYER_ELSEWHERE] =
+			"waiting: another command is downloading it",
 		[TH_LAYER_TRANSFER] = "downloading",
 		[TH_LAYER_UNPACK] = "unpacking",
 		[TH_LAYER_DONE] = "verified and unpacked",
-		[TH_LAYER_THERE] = "already there",
-		[TH_LAYER_MOUNTED] = "taken over there from another repository",
+		[TH_LAYER_THERE] = "already in the registry",
+		[TH_LAYER_MOUNTED] =
+			"mounted from another repository of the registry",
 		[TH_LAYER_UPLOAD] = "uploading",
 		[TH_LAYER_SENT] = "uploaded"};
 
@@ -163,7 +166,7 @@ void progress_pulled(void *owner, const struct th_pulled *pulled)
 	struct progress *progress = owner;
 
 	for (size_t i = 0; !progress->quiet && i < pulled->notes.count; i++)
-		fprintf(stderr, "note: %s\n", pulled->notes.items[i]);
+		say_note(pulled->notes.items[i]);
 	if (!progress->quiet)
 		fprintf(stderr, "pulled %s%s%s\n", pulled->name,
 			pulled->from[0] ? " from " : "", pulled->from);

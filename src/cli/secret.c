@@ -19,16 +19,17 @@ char *secret_read(const char *name, struct th_error *err)
 	th_buf_init(&buf, VALUE_MAX);
 	/* What stands at standard input may be another user's to open. */
 	if ((name ? th_file_read(AT_FDCWD, name, &buf, err)
-		  : th_fd_read(0, "the standard input", &buf, err)) != 1) {
+		  : th_fd_read(0, "standard input", &buf, err)) != 1) {
 		if (name)
-			th_fail(err, TH_NOT_FOUND, "there is no file %s", name);
+			th_fail(err, TH_NOT_FOUND, "the file %s does not exist",
+				name);
 		th_buf_release(&buf);
 		return NULL;
 	}
 	if (buf.len && buf.data[buf.len - 1] == '\n')
 		buf.data[--buf.len] = '\0';
 	if (strlen(buf.data) != buf.len) {
-		th_fail(err, TH_USAGE, "the value in %s holds a NUL byte",
+		th_fail(err, TH_USAGE, "the value in %s contains a NUL byte",
 			name ? name : "standard input");
 		th_buf_release(&buf);
 		return NULL;
@@ -63,7 +64,7 @@ char *secret_ask(const char *key, struct th_error *err)
 	fclose(terminal);
 	if (len < 0) {
 		free(line);
-		th_fail(err, TH_USAGE, "no value was given for %s", key);
+		th_fail(err, TH_USAGE, "no value was entered for %s", key);
 		return NULL;
 	}
 	line[strcspn(line, "\n")] = '\0';

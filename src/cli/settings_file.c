@@ -1,11 +1,15 @@
 #include "cli/settings_file.h"
 
+#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <yaml.h>
 
 #include "base/buffer.h"
+#include "base/file.h"
+#include "base/yaml_bounds.h"
+#include "cli/shown.h"
 
 #define PATH_LENGTH 300
 
@@ -83,7 +87,7 @@ static bool take_other(
 	if (strcmp(key, "image") == 0) {
 		if (!scalar(value))
 			complain(reading, &value->start_mark,
-				"one word is expected for", key);
+				"expected a single value for", key);
 		else if (!call->object_count) {
 			static char *image[2];
 
@@ -97,7 +101,7 @@ static bool take_other(
 	if (strcmp(key, "command") != 0)
 		return false;
 	if (value->type != YAML_SEQUENCE_NODE) {
-		complain(reading, &value->start_mark, "a list is expected for",
+		complain(reading, &value->start_mark, "expected a list for",
 			key);
 		return true;
 	}
@@ -111,7 +115,7 @@ static bool take_other(
 			add(reading, "command", scalar(one));
 		else
 			complain(reading, &one->start_mark,
-				"one word is expected in", key);
+				"expected a single value in", key);
 	}
 	return true;
 }
@@ -126,7 +130,7 @@ static void take_flag(struct reading *reading, const struct option_spec *option,
 	else if (!text ||
 		(strcmp(text, "false") != 0 && strcmp(text, "no") != 0))
 		complain(reading, &value->start_mark,
-			"true or false is expected for", option->name);
+			"expected true or false for", option->name);
 }
 
 /* A mapping is a list of KEY=VALUE: what the container sees on the left. */
@@ -143,7 +147,7 @@ static void take_mapping(struct reading *reading,
 
 		if (!scalar(key) || !scalar(one))
 			complain(reading, &one->start_mark,
-				"one word is expected in", option->name);
+				"expected a single value in", option->name);
 		else if ((text = th_format("%s=%s", scalar(key), scalar(one))))
 			add(reading, option->name, text);
 		else
@@ -175,7 +179,7 @@ static void take_value(struct reading *reading,
 			add(reading, option->name, scalar(one));
 		else
 			complain(reading, &one->start_mark,
-				"one word is expected in", option->name);
+				"expected a single value in", option->name);
 	}
 }
 
@@ -187,15 +191,14 @@ static void take_pair(
 
 	if (!name) {
 		complain(reading, &key->start_mark,
-			"the name of a setting is expected", "");
+			"expected the name of a setting", "");
 		return;
 	}
 	if (take_other(reading, name, value))
 		return;
 	option = find_option(reading->call->verb, name);
 	if (!option)
-		complain(
-			reading, &key->start_mark, "there is no setting", name);
+		complain(reading, &key->start_mark, "unknown setting", name);
 	else
 		take_value(reading, option, value);
 }
@@ -208,7 +211,7 @@ static void take_document(struct reading *reading)
 		return; /* an empty file sets nothing */
 	if (root->type != YAML_MAPPING_NODE) {
 		complain(reading, &root->start_mark,
-			"settings are lines KEY: VALUE", "");
+			"expected lines of KEY: VALUE", "");
 		return;
 	}
 	for (yaml_node_pair_t *pair = root->data.mapping.pairs.start;
@@ -221,33 +224,42 @@ static void take_document(struct reading *reading)
 static int load(struct reading *reading, struct th_error *err)
 {
 	yaml_parser_t parser;
-	FILE *file = fopen(reading->path, "re");
-	int rc = 0;
+	struct th_buf text;
+	int rc;
 
-	if (!file)
-		return th_fail(err, TH_NOT_FOUND,
-			"there is no settings file %.300s", reading->path);
+	th_buf_init(&text, TH_YAML_BYTES);
+	rc = th_file_read(AT_FDCWD, reading->path, &text, err);
+	if (rc == 0)
+		th_fail(err, TH_NOT_FOUND,
+			"the settings file %.300s does not exist",
+			reading->path);
+	if (rc != 1 || th_yaml_check(reading->path, &text, err)) {
+		th_buf_release(&text);
+		return -1;
+	}
+	rc = 0;
 	if (!yaml_parser_initialize(&parser)) {
-		fclose(file);
+		th_buf_release(&text);
 		return th_fail_memory(err);
 	}
-	yaml_parser_set_input_file(&parser, file);
+	yaml_parser_set_input_string(
+		&parser, (const unsigned char *)text.data, text.len);
 	if (!yaml_parser_load(&parser, &reading->doc)) {
 		th_buf_addf(&reading->wrong, "%.200s, line %zu, column %zu: %s",
 			reading->path, parser.problem_mark.line + 1,
 			parser.problem_mark.column + 1,
-			parser.problem ? parser.problem : "it is no YAML");
+			parser.problem ? parser.problem : "not valid YAML");
 	} else {
 		take_document(reading);
 		yaml_document_delete(&reading->doc);
 	}
 	yaml_parser_delete(&parser);
-	fclose(file);
+	th_buf_release(&text);
 	if (reading->wrong.len) {
 		rc = th_fail(err, TH_USAGE, "%s", reading->wrong.data);
 		th_hint(err,
-			"the settings are the options of tidyhull help %s, and "
-			"image and command",
+			"settings are the options shown by tidyhull help %s, "
+			"plus image and command",
 			reading->call->verb->name);
 	} else if (reading->no_memory) {
 		rc = th_fail_memory(err);
@@ -314,7 +326,7 @@ int settings_file_read(
 static void print_text(const char *text)
 {
 	json_t *string = json_string(text);
-	char *quoted = json_dumps(string, JSON_ENCODE_ANY);
+	char *quoted = json_shown(string, JSON_ENCODE_ANY);
 
 	fputs(quoted ? quoted : "\"\"", stdout);
 	free(quoted);

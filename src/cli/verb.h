@@ -15,8 +15,8 @@ struct option_spec {
 
 enum verb_flags {
 	VERB_STORE = 1, /* works on the store */
-	/* Touches no file of an image or container: an ordinary user needs no
-	 * user namespace for it. */
+	/* Touches no file of an image or container: an unprivileged user needs
+	 * no user namespace for it. */
 	VERB_LOOK = 2,
 	VERB_COMMAND = 4, /* takes a command behind -- */
 	VERB_JSON = 8, /* has --json */
@@ -34,7 +34,7 @@ struct given_option {
 
 /* Who typed it, whichever user namespace this process is in by now. */
 struct caller {
-	bool ordinary; /* not root */
+	bool unprivileged; /* not root */
 	uid_t uid;
 	gid_t gid;
 	char name[64];

@@ -29,10 +29,10 @@ static int adjust_one(struct invocation *call, struct th_container_row *row)
 			&call->context, row, restart, probe, &err))
 		return say_error(&err);
 	if (restart && !call->quiet)
-		printf("the restart policy of %s is now: %s\n", row->name,
+		printf("the restart policy of %s is now %s\n", row->name,
 			restart);
 	if (probe && !call->quiet)
-		printf("the probe of %s is now: %s\n", row->name,
+		printf("the probe of %s is now %s\n", row->name,
 			*probe ? probe : "none");
 	if (!option_given(call, "limit"))
 		return EXIT_DONE;
@@ -44,7 +44,7 @@ static int adjust_one(struct invocation *call, struct th_container_row *row)
 	if (rc)
 		return say_error(&err);
 	if (!call->quiet)
-		printf("the limits of %s are now: %s\n", row->name,
+		printf("the limits of %s are now %s\n", row->name,
 			*text ? text : "none");
 	return EXIT_DONE;
 }
@@ -55,9 +55,10 @@ static int run(struct invocation *call)
 		!option_given(call, "probe")) {
 		struct th_error err = {0};
 
-		th_fail(&err, TH_USAGE, "adjust what?");
+		th_fail(&err, TH_USAGE, "nothing to adjust");
 		th_hint(&err,
-			"for example --limit memory=512M or --restart always");
+			"give a change, for example --limit memory=512M or "
+			"--restart always");
 		return say_error(&err);
 	}
 	return each_container(call, every, adjust_one);
@@ -67,23 +68,23 @@ static const struct option_spec options[] = {
 	{"limit", "LIMIT",
 		"memory=256M,swap=1G,cpu=1.5,processes=200,io=300; none"},
 	{"restart", "POLICY", "never, always, or on-failure,tries=5,delay=1s"},
-	{"probe", "PROBE", "http:80/health, tcp:3306, exec:CMD; none"},
+	{"probe", "PROBE", "http:80/health, tcp:7070, exec:CMD; none"},
 	{"all", NULL, "all containers"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {"A running container has what is new at "
-				   "once, and each later start too.",
-	"What is not named stays as it is; \"memory=none\" takes a limit away.",
+static const char *const text[] = {"Changes apply to a running container at "
+				   "once, and to every later start.",
+	"Everything else stays as it is; \"memory=none\" removes a limit.",
 	NULL};
 
 static const char *const examples[] = {
 	"tidyhull adjust gauge-north --limit memory=512M",
 	"tidyhull adjust ledger --limit cpu=none,processes=50",
-	"tidyhull adjust ledger --restart on-failure,tries=3 --probe tcp:3306",
+	"tidyhull adjust ledger --restart on-failure,tries=3 --probe tcp:7070",
 	NULL};
 
 const struct verb verb_adjust = {.name = "adjust",
 	.group = "containers",
-	.summary = "new limits, restart policy or probe, also while it runs",
+	.summary = "change limits, restart policy or probe, even while it runs",
 	.usage = "CONTAINER... OPTIONS",
 	.text = text,
 	.examples = examples,

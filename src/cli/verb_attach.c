@@ -84,24 +84,22 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"leave-keys", "KEYS", "others than ctrl-t,l; none: none"},
-	{"watch", NULL, "only look: nothing that is typed reaches it"},
-	{NULL, NULL, NULL}};
+	{"leave-keys", "KEYS", "other keys than \"Ctrl-T l\"; none: no keys"},
+	{"watch", NULL, "watch only: send no input"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"What is on its screen is drawn again first, as far as the log has it.",
-	"Several can be attached at the same time. Ctrl-T l leaves it running; "
-	"a",
-	"program without a terminal is left with Ctrl-C. The exit code is the",
-	"program's own where it ends meanwhile.", NULL};
+static const char *const text[] = {"First redraws the screen from the log.",
+	"Several people can be attached at once. Ctrl-T l leaves the container",
+	"running; without a terminal, Ctrl-C does. If the program ends "
+	"meanwhile,",
+	"the exit code is the program's.", NULL};
 
 static const char *const examples[] = {"tidyhull attach pilot-desk",
 	"tidyhull attach --watch gauge-north",
-	"tidyhull attach --leave-keys ctrl-],q pilot-desk", NULL};
+	"tidyhull attach --leave-keys \"Ctrl-] q\" pilot-desk", NULL};
 
 const struct verb verb_attach = {.name = "attach",
 	.group = "inside",
-	.summary = "the terminal of a running container",
+	.summary = "connect to the terminal of a running container",
 	.usage = "CONTAINER",
 	.text = text,
 	.examples = examples,

@@ -28,8 +28,8 @@ static int read_owner(
 		copy->gid = (gid_t)strtoul(end + 1, &end, 10);
 	if (end != text && !*end)
 		return 0;
-	th_fail(err, TH_USAGE, "\"%.50s\" is not an owner", text);
-	return th_hint(err, "write keep, or numbers: 1000 or 1000:1000");
+	th_fail(err, TH_USAGE, "\"%.50s\" is not a valid owner", text);
+	return th_hint(err, "use keep, or numbers: 1000 or 1000:1000");
 }
 
 static int between(struct invocation *call, struct th_place *from,
@@ -39,13 +39,13 @@ static int between(struct invocation *call, struct th_place *from,
 	bool tar_out = strcmp(call->objects[1], "-") == 0;
 
 	if (!from->container && !to->container) {
-		th_fail(err, TH_USAGE, "neither place is in a container");
-		return th_hint(err, "write one as CONTAINER:/path");
+		th_fail(err, TH_USAGE, "neither path is in a container");
+		return th_hint(err, "write one of them as CONTAINER:/path");
 	}
 	if (tar_out && isatty(1)) {
 		th_fail(err, TH_USAGE,
-			"a tar archive is nothing for a terminal");
-		return th_hint(err, "send it on: ... - > files.tar");
+			"refusing to write a tar archive to a terminal");
+		return th_hint(err, "redirect it: ... - > files.tar");
 	}
 	if (th_place_open(&call->context, from, err) ||
 		th_place_open(&call->context, to, err))
@@ -84,26 +84,24 @@ static int run(struct invocation *call)
 			(unsigned long long)copy.files,
 			copy.files == 1 ? "" : "s", size);
 	if (copy.skipped && !call->quiet)
-		fprintf(stderr, "note: %llu sockets or devices were left out\n",
+		fprintf(stderr, "note: skipped %llu sockets or devices\n",
 			(unsigned long long)copy.skipped);
 	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {
-	{"owner", "OWNER", "keep, or UID:GID as the container sees them"},
+	{"owner", "OWNER", "keep, or UID:GID as seen in the container"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"A place is a path here, or CONTAINER:/path; of a container that runs "
-	"or",
-	"does not. Into a folder that is there things go under their own name.",
-	"What is copied in belongs to the container's user, what is copied out "
-	"to",
-	"you; --owner says otherwise. \"-\" is a tar archive on standard input "
-	"or",
-	"output, which keeps the owners. Links are copied as links, and none "
-	"leads",
-	"out of the container.", NULL};
+static const char *const text[] = {"A path is local, or CONTAINER:/path of a "
+				   "running or stopped container.",
+	"If the target is an existing folder, files are placed in it.",
+	"Files copied in belong to the container's user, files copied out to",
+	"you, unless --owner is given. \"-\" is a tar archive on standard "
+	"input or",
+	"output, which preserves owners. Links are copied as links and are "
+	"never",
+	"followed out of the container.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull copy gauge-north:/srv/history ./history",
@@ -112,7 +110,7 @@ static const char *const examples[] = {
 
 const struct verb verb_copy = {.name = "copy",
 	.group = "inside",
-	.summary = "files in and out of a container",
+	.summary = "copy files into and out of a container",
 	.usage = "FROM TO",
 	.text = text,
 	.examples = examples,

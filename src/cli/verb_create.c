@@ -22,7 +22,7 @@ static int run(struct invocation *call)
 	else if (code == EXIT_DONE && call->quiet)
 		printf("%s\n", row.id);
 	else if (code == EXIT_DONE)
-		printf("created %s (%s); start it: tidyhull start %s\n",
+		printf("created %s (%s); to start it: tidyhull start %s\n",
 			row.name, row.id, row.name);
 	making_release(&making);
 	return code < 0 ? EXIT_DONE : code;
@@ -31,9 +31,9 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	MAKING_OPTIONS, {NULL, NULL, NULL}};
 
-static const char *const text[] = {"Name, ports, mounts and image are checked "
-				   "first, and all that is wrong",
-	"is said at once. What is set here holds for every later start.", NULL};
+static const char *const text[] = {"Checks name, ports, mounts and image "
+				   "first, and reports all problems at",
+	"once. The settings apply to every later start.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull create selwick/gauge --name gauge-north --port 80=8080",
@@ -41,7 +41,7 @@ static const char *const examples[] = {
 
 const struct verb verb_create = {.name = "create",
 	.group = "containers",
-	.summary = "prepare a container, do not start it",
+	.summary = "create a container without starting it",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,
 	.examples = examples,

@@ -149,8 +149,8 @@ static int start_chandler(struct tour *tour, struct th_error *err)
 
 	if (!program_path("chandler", program) || !demo_images_path(images)) {
 		th_fail(err, TH_NOT_FOUND,
-			"the demo's registry or its images are not installed");
-		return th_hint(err, "make all (or make install) brings both");
+			"the demo registry or its images are not installed");
+		return th_hint(err, "run make all, or make install");
 	}
 	if (pipe2(pair, O_CLOEXEC))
 		return th_fail_sys(err, TH_FAILED, errno, "cannot make a pipe");
@@ -159,7 +159,7 @@ static int start_chandler(struct tour *tour, struct th_error *err)
 	out = fdopen(pair[0], "r");
 	if (!out || !fgets(line, sizeof(line), out) ||
 		!strstr(line, "127.0.0.1:"))
-		th_fail(err, TH_FAILED, "the demo's registry did not start");
+		th_fail(err, TH_FAILED, "the demo registry did not start");
 	else
 		snprintf(tour->registry, sizeof(tour->registry), "localhost:%d",
 			atoi(strrchr(line, ':') + 1));
@@ -211,13 +211,13 @@ static int set_up(struct tour *tour, struct th_error *err)
 	if (!mkdtemp(tour->folder)) {
 		tour->folder[0] = '\0';
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a folder below /tmp");
+			"cannot create a folder in /tmp");
 	}
 	own_path(tour->own);
 	tour->port = choose_port();
 	if (!tour->port)
-		return th_fail(
-			err, TH_IN_USE, "all ports from 8080 on are in use");
+		return th_fail(err, TH_IN_USE,
+			"all ports from 8080 to 8099 are in use");
 	if (start_chandler(tour, err))
 		return -1;
 	return write_stage(tour, err);
@@ -257,7 +257,7 @@ static void tear_down(struct tour *tour, const struct caller *caller)
 		kill(tour->chandler, SIGTERM);
 		finish(tour->chandler);
 	}
-	if (tour->folder[0] && caller->ordinary)
+	if (tour->folder[0] && caller->unprivileged)
 		remove_as_user(tour, caller);
 	else if (tour->folder[0] &&
 		th_tree_remove(AT_FDCWD, tour->folder, &err))
@@ -270,9 +270,9 @@ static void walk(struct tour *tour)
 {
 	char line[512];
 
-	say(tour, "Which image was it? A part of the name is enough.", 0,
+	say(tour, "Which image was it? Part of the name is enough.", 0,
 		"tidyhull find gau");
-	say(tour, "A look before anything is downloaded.", 0,
+	say(tour, "Look before downloading anything.", 0,
 		"tidyhull peek selwick/gauge");
 	say(tour,
 		"An image comes from a registry: verified, unpacked as it "
@@ -283,76 +283,85 @@ static void walk(struct tour *tour)
 		"--mount /srv/history=./history --env STATION=north",
 		tour->port);
 	say(tour,
-		"A service in the background. Settings say: inside = outside.",
+		"Start a service in the background. Settings read: inside = "
+		"outside.",
 		0, line);
 	if (access("/usr/bin/curl", X_OK) == 0) {
 		snprintf(line, sizeof(line), "curl -s localhost:%d/tide.json",
 			tour->port);
-		say(tour, "Its page, through the published port.", 0, line);
+		say(tour, "Fetch its page through the published port.", 0,
+			line);
 	} else {
-		say(tour, "Its page, asked for from inside.", 0,
+		say(tour, "Fetch the same page from inside.", 0,
 			"tidyhull exec gauge-north -- wget -qO- "
 			"localhost/tide.json");
 	}
-	say(tour, "What runs, since when, and where to reach it.", 0,
+	say(tour, "See what is running, since when, and where to reach it.", 0,
 		"tidyhull list");
-	say(tour, "What the program has written.", 0,
+	say(tour, "Read what the program has written.", 0,
 		"tidyhull logs gauge-north");
 	say(tour,
-		"Another command in it: it sees its own files and processes "
-		"only.",
+		"Run another command in it: it sees only the container's files "
+		"and processes.",
 		0, "tidyhull exec gauge-north -- ps");
 	snprintf(line, sizeof(line),
 		"tidyhull launch selwick/gauge --name gauge-north --port 80=%d "
 		"--mount /srv/history=./hist",
 		tour->port);
 	say(tour,
-		"Mistakes are found before anything is done: all at once, "
-		"with ways out.",
+		"Mistakes are found before anything changes: all at once, with "
+		"remedies.",
 		EXIT_IN_USE, line);
-	say(tour, "A program in the foreground leaves nothing behind.", 0,
-		"tidyhull run selwick/almanac -- --days 1");
-	say(tour, "Stopping says how it went.", 0, "tidyhull stop gauge-north");
-	say(tour, "Why does it not run? By whose hand, and its last words.", 0,
+	say(tour, "Run a program in the foreground; it leaves nothing behind.",
+		0, "tidyhull run selwick/almanac -- --days 1");
+	say(tour, "Stop it; the answer says how it ended.", 0,
+		"tidyhull stop gauge-north");
+	say(tour, "Why is it not running? Who did it, and its last output.", 0,
 		"tidyhull why gauge-north");
-	say(tour, "Away with it: no process, mount, device or rule stays.", 0,
+	say(tour, "Remove it: no process, mount, device or rule is left.", 0,
 		"tidyhull remove gauge-north");
 	say(tour, "Nothing is left.", 0, "tidyhull list --all");
 	say(tour,
-		"Data lies in a volume, which comes by itself; two containers "
-		"of a network.",
+		"Keep data in a volume, created on first use; two containers "
+		"share a network.",
 		0,
 		"tidyhull launch selwick/ledger --name ledger --mount "
 		"/data=volume:berths --network harbour --probe "
 		"tcp:7070,every=100ms");
-	say(tour, "A probe says when it is ready.", 0,
-		"tidyhull wait --for ready ledger");
-	say(tour, "One finds the other by its name.", 0,
+	say(tour, "Wait until its probe says that it is ready.", 0,
+		"tidyhull wait --until ready ledger");
+	say(tour, "Containers on a network find each other by name.", 0,
 		"tidyhull run selwick/ledger --network harbour --entrypoint "
 		"booking -- --at ledger:7070 BOOK 7 Heron");
-	say(tour, "The container goes...", 0, "tidyhull remove --force ledger");
-	say(tour, "...and the next one has what was written.", 0,
+	say(tour, "Remove the container...", 0,
+		"tidyhull remove --force ledger");
+	say(tour, "...and start another with the same volume.", 0,
 		"tidyhull launch selwick/ledger --name ledger --mount "
 		"/data=volume:berths --network harbour --probe "
 		"tcp:7070,every=100ms");
-	say(tour, "Ready again?", 0, "tidyhull wait --for ready ledger");
+	say(tour, "Wait until it is ready again.", 0,
+		"tidyhull wait --until ready ledger");
 	say(tour, "The booking is still there.", 0,
 		"tidyhull run selwick/ledger --network harbour --entrypoint "
 		"booking -- --at ledger:7070 LIST");
-	say(tour, "What there is of both.", 0, "tidyhull list volumes");
-	say(tour, "In use is in use, and it is said by what.", EXIT_IN_USE,
-		"tidyhull remove network:harbour");
-	say(tour, "So the container first.", 0,
+	say(tour, "List the volumes.", 0, "tidyhull list volumes");
+	say(tour,
+		"What is in use cannot be removed; the message says what uses "
+		"it.",
+		EXIT_IN_USE, "tidyhull remove network:harbour");
+	say(tour, "So remove the container first.", 0,
 		"tidyhull remove --force ledger");
-	say(tour, "Then all of it.", 0,
+	say(tour, "Then the volume and the network.", 0,
 		"tidyhull remove volume:berths network:harbour");
-	say(tour, "An image in one file, to carry where no registry is.", 0,
-		"tidyhull pack selwick/almanac almanac.tar");
-	say(tour, "What is here, and what of it is shared.", 0,
+	say(tour,
+		"Pack an image into one file, to carry where there is no "
+		"registry.",
+		0, "tidyhull pack selwick/almanac almanac.tar");
+	say(tour, "List the images, and how much of each is shared.", 0,
 		"tidyhull list images");
-	say(tour, "Images go like containers.", 0,
+	say(tour, "Remove images just like containers.", 0,
 		"tidyhull remove selwick/gauge selwick/almanac selwick/ledger");
-	say(tour, "The file is enough to run it.", 0,
+	say(tour, "Run it straight from the file.", 0,
 		"tidyhull run --quiet ./almanac.tar -- --days 1");
 }
 
@@ -364,44 +373,41 @@ static int run(struct invocation *call)
 
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);
-	puts("Tidy Hull, a tour of Port Selwick. All of it happens in a "
-	     "temporary folder,\nwith a registry of its own, and is gone "
-	     "afterwards.");
+	puts("Tidy Hull: a tour of Port Selwick. It runs in a temporary "
+	     "folder, with a\nregistry of its own, and leaves nothing behind.");
 	if (set_up(&tour, &err) == 0)
 		walk(&tour);
 	tear_down(&tour, &call->caller);
 	if (err.code)
 		return say_error(&err);
 	if (interrupted) {
-		puts("\nthe tour was broken off; all is cleaned up");
+		puts("\nthe tour was interrupted; everything has been cleaned "
+		     "up");
 		return 128 + SIGINT;
 	}
 	if (tour.failures)
 		return EXIT_FAILED;
-	puts("\nThat was the tour; everything is cleaned up. Where to go "
-	     "next:\n"
-	     "  tidyhull doctor       is your host able?\n"
-	     "  tidyhull help         every verb; help launch for the "
-	     "settings\n"
-	     "  README.md             the same tour with your own registry");
+	puts("\nThat was the tour; everything has been cleaned up. Where to go "
+	     "next:\n  tidyhull doctor       check your host\n  tidyhull help  "
+	     "       every verb; help launch for the settings\n  README.md     "
+	     "        the same tour with your own registry");
 	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {
-	{"step", NULL, "wait for Enter between the steps"}, {NULL, NULL, NULL}};
+	{"step", NULL, "wait for Enter between steps"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"Starts a stand-in registry with made-up images and a store in a",
-	"temporary folder, goes from pull to remove, shows each command as it "
-	"is",
-	"typed and what it says, and cleans up.", NULL};
+static const char *const text[] = {"Starts a small registry with made-up "
+				   "images and a store in a temporary",
+	"folder, goes from pull to remove, shows each command with its output,",
+	"and cleans up.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull demo", "tidyhull demo --step", NULL};
 
 const struct verb verb_demo = {.name = "demo",
 	.group = "start here",
-	.summary = "a guided example on made-up data, from pull to removal",
+	.summary = "a guided tour on made-up data, from pull to removal",
 	.usage = "[--step]",
 	.text = text,
 	.examples = examples,

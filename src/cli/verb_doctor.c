@@ -30,12 +30,12 @@ static int run(struct invocation *call)
 	struct th_ability list[TH_ABILITIES_MAX];
 	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
 	const struct th_ability_user user = {
-		call->caller.ordinary ? call->caller.name : NULL,
+		call->caller.unprivileged ? call->caller.name : NULL,
 		call->caller.uid, call->caller.gid, caller_has_bus()};
 	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
-	bool has_pilot =
-		program_path("tidyhull-pilot", pilot) || !call->caller.ordinary;
+	bool has_pilot = program_path("tidyhull-pilot", pilot) ||
+		!call->caller.unprivileged;
 	json_t *checks = json_array();
 	struct table *table = table_new();
 
@@ -62,40 +62,42 @@ static int run(struct invocation *call)
 	if (call->json) {
 		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
 			TH_VERSION, "mode",
-			call->caller.ordinary ? "user" : "root", "root",
+			call->caller.unprivileged ? "user" : "root", "root",
 			call->root, "keeper", keeper, "able", missing == 0,
 			"checks", json_incref(checks)));
 		table_drop(table);
 	} else {
 		printf("tidyhull %s, %s\n", TH_VERSION,
-			call->caller.ordinary ? "as an ordinary user"
-					      : "as root");
+			call->caller.unprivileged ? "as an unprivileged user"
+						  : "as root");
 		printf("store    %s\n", call->root);
 		printf("running  %s\n", call->run);
 		printf("keeper   %s%s\n", keeper,
 			has_keeper ? "" : " (missing)");
-		if (call->caller.ordinary)
+		if (call->caller.unprivileged)
 			printf("pilot    %s%s\n", pilot,
 				has_pilot ? "" : " (missing)");
 		putchar('\n');
 		table_print(table);
 		print_advice(list, count);
-		puts(missing ? "\nthis host is not able to do everything"
-			     : "\nthis host is able");
+		puts(missing ? "\nthis host lacks something that Tidy Hull "
+			       "needs"
+			     : "\nthis host has everything that Tidy Hull "
+			       "needs");
 	}
 	json_decref(checks);
 	return missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
 }
 
-static const char *const text[] = {"Looks at the version, the paths and each "
-				   "feature of the kernel that is",
-	"used, and says how to get what is missing. Changes nothing.", NULL};
+static const char *const text[] = {
+	"Shows version and paths, checks each kernel feature that is used, and",
+	"explains how to get what is missing. Changes nothing.", NULL};
 
 static const char *const examples[] = {"tidyhull doctor", NULL};
 
 const struct verb verb_doctor = {.name = "doctor",
 	.group = "start here",
-	.summary = "is this host able, and what is missing",
+	.summary = "check what this host can do, and what is missing",
 	.usage = "",
 	.text = text,
 	.examples = examples,

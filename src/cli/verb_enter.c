@@ -19,30 +19,61 @@
 
 #define SHELL_MAX (16u << 20)
 
-/* The first of the usual ones that the container has, or NULL. */
-static const char *find_shell(
+/* What is looked for where the container's own PATH has neither. */
+#define USUAL_FOLDERS "/bin:/usr/bin"
+
+static bool is_program(int root, const char *path)
+{
+	int fd = th_path_open_in_root(root, path + 1, O_PATH, 0);
+	struct stat st;
+	bool found = fd >= 0 && fstat(fd, &st) == 0 && S_ISREG(st.st_mode) &&
+		st.st_mode & 0111;
+
+	th_close(&fd);
+	return found;
+}
+
+/* The path of the program in one of the folders ("/a:/b"), or NULL; to be
+ * freed. */
+static char *find_program(int root, const char *folders, const char *name)
+{
+	while (*folders) {
+		size_t len = strcspn(folders, ":");
+		char *path = *folders == '/'
+			? th_format("%.*s/%s", (int)len, folders, name)
+			: NULL;
+
+		if (path && is_program(root, path))
+			return path;
+		free(path);
+		folders += len;
+		folders += *folders == ':';
+	}
+	return NULL;
+}
+
+/* A bash, or else an sh, as the container finds them; NULL where it has none.
+ * To be freed. */
+static char *find_shell(
 	struct invocation *call, const struct th_container_row *row)
 {
-	static const char *const shells[] = {"/bin/bash", "/usr/bin/bash",
-		"/bin/sh", "/usr/bin/sh", "/bin/ash", "/bin/dash",
-		"/usr/local/bin/bash", "/busybox/sh"};
+	static const char *const names[] = {"bash", "sh"};
 	struct th_error ignored = {0};
-	const char *found = NULL;
+	char *folders = NULL, *found = NULL;
 	int root = -1;
 
-	th_container_root(&call->context, row, &root, &ignored);
-	for (size_t i = 0; !found && i < sizeof(shells) / sizeof(*shells);
-		i++) {
-		struct stat st;
-		int fd = root < 0
-			? -1
-			: th_path_open_in_root(root, shells[i] + 1, O_PATH, 0);
-
-		if (fd >= 0 && fstat(fd, &st) == 0 && S_ISREG(st.st_mode) &&
-			st.st_mode & 0111)
-			found = shells[i];
-		th_close(&fd);
+	if (th_container_root(&call->context, row, &root, &ignored) ||
+		th_container_env(
+			&call->context, row, "PATH", &folders, &ignored) < 0)
+		goto out;
+	for (size_t i = 0; !found && i < sizeof(names) / sizeof(*names); i++) {
+		if (folders)
+			found = find_program(root, folders, names[i]);
+		if (!found)
+			found = find_program(root, USUAL_FOLDERS, names[i]);
 	}
+out:
+	free(folders);
 	th_close(&root);
 	return found;
 }
@@ -61,7 +92,7 @@ static int bring_shell(struct th_error *err)
 	if (th_file_read(AT_FDCWD, path, &shell, err) != 1) {
 		th_error_clear(err);
 		th_fail(err, TH_NOT_POSSIBLE,
-			"there is no static shell on this host to bring");
+			"this host has no static shell to lend");
 		th_hint(err, "install tidyhull completely, or busybox-static");
 		goto out;
 	}
@@ -83,8 +114,7 @@ static int fail_no_shell(
 {
 	th_fail(err, TH_NO_PROGRAM, "container \"%s\" has no shell", row->name);
 	return th_hint(err,
-		"tidyhull enter --bring-shell %s lends it one for this "
-		"session",
+		"tidyhull enter --bring-shell %s lends it one for the session",
 		row->name);
 }
 
@@ -92,7 +122,7 @@ static int enter(struct invocation *call, struct th_container_row *row,
 	struct th_error *err)
 {
 	bool bring = option_given(call, "bring-shell");
-	const char *shell;
+	char *shell = NULL;
 	struct th_strings command = {0};
 	struct th_exec_options options = {.command = &command,
 		.user = option_value(call, "user"),
@@ -105,8 +135,9 @@ static int enter(struct invocation *call, struct th_container_row *row,
 
 	if (th_act_check(row, TH_ACT_EXEC, err))
 		return EXIT_TOOL;
-	shell = bring ? "sh" : find_shell(call, row);
-	if (!shell) {
+	if (!bring)
+		shell = find_shell(call, row);
+	if (!bring && !shell) {
 		fail_no_shell(row, err);
 		return EXIT_NO_PROGRAM;
 	}
@@ -115,12 +146,13 @@ static int enter(struct invocation *call, struct th_container_row *row,
 		if (options.program < 0)
 			return EXIT_TOOL;
 	}
-	if (th_strings_add(&command, shell))
+	if (th_strings_add(&command, bring ? "sh" : shell))
 		th_fail_memory(err);
 	else
 		code = session_run(call, row, &options, err);
 	th_close(&options.program);
 	th_strings_release(&command);
+	free(shell);
 	return code;
 }
 
@@ -140,17 +172,17 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"bring-shell", NULL, "a static one of ours, for this session alone"},
-	{"user", "USER", "another user than the container's"},
-	{"workdir", "DIR", "another folder to start in"}, {NULL, NULL, NULL}};
+	{"bring-shell", NULL, "lend a static shell, for this session only"},
+	{"user", "USER", "run as another user"},
+	{"workdir", "DIR", "start in another folder"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"Takes bash where there is one, and sh otherwise. An image without a",
-	"shell can be entered with --bring-shell: the shell and its commands "
-	"(ls,",
-	"cat, ps, wget ...) come from this host, and nothing is written into "
-	"the",
-	"container. Without a terminal the shell reads its commands as input.",
+static const char *const text[] = {"Uses bash if the container has it, "
+				   "otherwise sh. An image without a shell",
+	"can be entered with --bring-shell: the shell and its commands (ls, "
+	"cat,",
+	"ps, wget ...) come from this host, and nothing is written to the",
+	"container. Without a terminal the shell reads commands from its "
+	"input.",
 	NULL};
 
 static const char *const examples[] = {"tidyhull enter gauge-north",
@@ -158,7 +190,7 @@ static const char *const examples[] = {"tidyhull enter gauge-north",
 
 const struct verb verb_enter = {.name = "enter",
 	.group = "inside",
-	.summary = "a shell inside a running container",
+	.summary = "open a shell in a running container",
 	.usage = "CONTAINER",
 	.text = text,
 	.examples = examples,

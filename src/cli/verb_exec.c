@@ -55,7 +55,7 @@ static int fill(struct invocation *call, struct th_exec_options *options,
 	options->background = option_given(call, "background");
 	if (options->background && tty && strcmp(tty, "yes") == 0)
 		return th_fail(err, TH_USAGE,
-			"a session in the background has no terminal");
+			"a background session cannot have a terminal");
 	if (options->background)
 		options->terminal = false;
 	return 0;
@@ -79,8 +79,8 @@ static int run_in_background(struct invocation *call,
 	if (call->quiet)
 		printf("%s\n", session);
 	else
-		printf("session %s runs in %s\n  its output: tidyhull logs "
-		       "%s; its end: tidyhull wait %s\n",
+		printf("session %s is running in %s\n  output: tidyhull logs "
+		       "%s; to wait for its end: tidyhull wait %s\n",
 			session, row->name, session, session);
 	return EXIT_DONE;
 }
@@ -112,7 +112,7 @@ int session_run(struct invocation *call, struct th_container_row *row,
 		return attach_exit_code(&ending);
 	if (rc == 0)
 		th_fail(err, TH_FAILED,
-			"the container \"%s\" ended, and the command with it",
+			"container \"%s\" ended, and the command with it",
 			row->name);
 	return EXIT_TOOL;
 }
@@ -141,18 +141,18 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"env", "KEY=VALUE", "beside the container's environment"},
-	{"user", "USER", "another user than the container's"},
-	{"workdir", "DIR", "another folder to start in"},
+	{"env", "KEY=VALUE", "added to the container's environment"},
+	{"user", "USER", "run as another user"},
+	{"workdir", "DIR", "start in another folder"},
 	{"tty", "WHEN", "a terminal inside: auto, yes or no"},
-	{"background", NULL, "do not wait; the session has a log of its own"},
+	{"background", NULL, "do not wait; the session keeps its own log"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"The exit code is the command's own, as "
-				   "with run. Each is recorded as a",
-	"session (\"list sessions\"). One in the background is known by its ID "
-	"to",
-	"logs, wait, kill and show.", NULL};
+static const char *const text[] = {
+	"The exit code is the command's. Each command is recorded as a session",
+	"(\"list sessions\"). A background session is addressed by its ID in "
+	"logs,",
+	"wait, kill and show.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull exec gauge-north -- ls /srv/history",
@@ -161,7 +161,7 @@ static const char *const examples[] = {
 
 const struct verb verb_exec = {.name = "exec",
 	.group = "inside",
-	.summary = "another command in a running container",
+	.summary = "run another command in a running container",
 	.usage = "CONTAINER [OPTIONS] -- COMMAND...",
 	.text = text,
 	.examples = examples,

@@ -4,6 +4,7 @@
 
 #include "base/json.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "registry/search.h"
 
@@ -65,10 +66,9 @@ static int run(struct invocation *call)
 	size_t count = 0;
 
 	if (call->config.registry_count == 0 && !strchr(term, '/')) {
-		th_fail(&err, TH_NOT_FOUND, "there is no registry to ask");
+		th_fail(&err, TH_NOT_FOUND, "no registry is configured");
 		th_hint(&err,
-			"name some in the configuration "
-			"(docs/configuration.md)");
+			"add one to the configuration (docs/configuration.md)");
 		return say_error(&err);
 	}
 	if (th_search(&call->registries, term, &list, &count, &notes, &err))
@@ -77,15 +77,15 @@ static int run(struct invocation *call)
 		print_found_json(list, count, &notes);
 	else if (call->quiet)
 		for (size_t i = 0; i < count; i++)
-			printf("%s/%s\n", list[i].host, list[i].path);
+			printf("%s/%s\n", list[i].host, shown(list[i].path));
 	else if (count)
 		print_found(list, count);
 	for (size_t i = 0; !call->quiet && !call->json && i < notes.count; i++)
-		fprintf(stderr, "note: %s\n", notes.items[i]);
+		say_note(notes.items[i]);
 	if (!err.code && !count) {
-		th_fail(&err, TH_NOT_FOUND, "nothing like \"%.100s\" was found",
+		th_fail(&err, TH_NOT_FOUND, "no image matches \"%.100s\"",
 			term);
-		th_hint(&err, "a part of the name is enough");
+		th_hint(&err, "part of the name is enough");
 		if (!call->json)
 			say_error(&err);
 	}
@@ -95,16 +95,15 @@ static int run(struct invocation *call)
 }
 
 static const char *const text[] = {
-	"TERM is a part of the name; a slip of the fingers is forgiven. All",
-	"registries of the configuration are asked, or only one: HOST/TERM.",
-	NULL};
+	"TERM is part of a name; small typing mistakes are tolerated. All",
+	"configured registries are searched, or only one: HOST/TERM.", NULL};
 
 static const char *const examples[] = {"tidyhull find gauge",
 	"tidyhull find registry.selwick.example/tide --json", NULL};
 
 const struct verb verb_find = {.name = "find",
 	.group = "registries",
-	.summary = "search the registries by a part of the name",
+	.summary = "search the registries by part of a name",
 	.usage = "TERM",
 	.text = text,
 	.examples = examples,

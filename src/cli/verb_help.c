@@ -20,7 +20,7 @@ static int run(struct invocation *call)
 		return EXIT_DONE;
 	}
 	puts("tidyhull VERB [OPTIONS] [OBJECT...] [-- COMMAND [ARG...]]\n"
-	     "  containers without a daemon");
+	     "  containers, each with a keeper of its own");
 	for (size_t i = 0; verbs[i]; i++) {
 		if (strcmp(group, verbs[i]->group) != 0) {
 			group = verbs[i]->group;
@@ -29,13 +29,10 @@ static int run(struct invocation *call)
 		}
 		printf("  %-9s  %s\n", verbs[i]->name, verbs[i]->summary);
 	}
-	puts("\nOptions are long words and may be shortened as far as they "
-	     "stay "
-	     "unique.\n"
-	     "One rule for settings: inside = outside (--port 80=8080).\n"
-	     "tidyhull help VERB tells more, with examples; tidyhull demo "
-	     "shows "
-	     "all at work.");
+	puts("\nOptions are long words and may be shortened while they stay "
+	     "unique.\nOne rule for settings: inside = outside (--port "
+	     "80=8080).\ntidyhull help VERB explains a verb, with examples; "
+	     "tidyhull demo is a tour.");
 	return EXIT_DONE;
 }
 
@@ -43,7 +40,7 @@ static const char *const examples[] = {"tidyhull help launch", NULL};
 
 const struct verb verb_help_verb = {.name = "help",
 	.group = "start here",
-	.summary = "every verb with an example",
+	.summary = "list the verbs, or explain one",
 	.usage = "[VERB]",
 	.examples = examples,
 	.least = 0,

@@ -20,7 +20,7 @@ static int read_signal(
 	if (*number > 0)
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.50s\" is not a signal", text);
-	return th_hint(err, "write a name or number: KILL, HUP, USR1, 10");
+	return th_hint(err, "use a name or number: KILL, HUP, USR1, 10");
 }
 
 static void say_sent(struct invocation *call, int number, const char *to)
@@ -84,18 +84,20 @@ static int run(struct invocation *call)
 }
 
 static const char *const text[] = {
-	"A signal is no stop: where the program ends by it, its restart policy",
-	"starts it again. \"stop\" is what holds.", NULL};
+	"A signal is not a stop: if it ends the program, the restart policy",
+	"applies. To keep it down, use \"stop\".", NULL};
 
-static const struct option_spec options[] = {{"all", NULL, "all that run"},
-	{"signal", "SIGNAL", "another one than KILL"}, {NULL, NULL, NULL}};
+static const struct option_spec options[] = {
+	{"all", NULL, "all running containers"},
+	{"signal", "SIGNAL", "the signal; KILL by default"},
+	{NULL, NULL, NULL}};
 
 static const char *const examples[] = {"tidyhull kill gauge-north",
 	"tidyhull kill --signal HUP gauge-north", NULL};
 
 const struct verb verb_kill = {.name = "kill",
 	.group = "containers",
-	.summary = "send a signal to the program, KILL if no other",
+	.summary = "send a signal to the program; KILL by default",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,
 	.examples = examples,

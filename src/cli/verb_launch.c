@@ -52,8 +52,7 @@ static const struct option_spec options[] = {
 	MAKING_OPTIONS, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"The container is kept when it ends; logs, why and start work on it.",
-	NULL};
+	"The container is kept when it ends, for logs, why and start.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull launch selwick/gauge --name gauge-north --port 80=8080 \\",
@@ -62,7 +61,7 @@ static const char *const examples[] = {
 
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",
-	.summary = "create and start in the background",
+	.summary = "create a container and start it in the background",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,
 	.examples = examples,

@@ -73,11 +73,13 @@ static void list_table(struct invocation *call,
 		table_print(table);
 	} else {
 		table_drop(table);
-		puts(count ? "no container runs" : "there are no containers");
+		puts(count ? "no containers are running"
+			   : "there are no containers");
 	}
 	if (count > shown)
-		printf("%zu %s not run: tidyhull list --all\n", count - shown,
-			count - shown == 1 ? "other does" : "others do");
+		printf("%zu %s not running: tidyhull list --all\n",
+			count - shown,
+			count - shown == 1 ? "other is" : "others are");
 }
 
 static int list_containers(struct invocation *call)
@@ -179,7 +181,7 @@ static int list_images(struct invocation *call)
 		for (size_t i = 0; i < count; i++)
 			printf("%s\n", rows[i].digest);
 	} else if (count == 0) {
-		puts("there are no images; tidyhull pull brings one");
+		puts("there are no images; tidyhull pull downloads one");
 	} else {
 		struct table *table = table_new();
 
@@ -263,7 +265,7 @@ static int list_sessions(struct invocation *call)
 	if (call->json || call->quiet || !shown)
 		table_drop(table);
 	if (!call->json && !call->quiet && !shown)
-		puts("no session runs");
+		puts("no sessions are running");
 	if (!call->json && !call->quiet && count > shown)
 		printf("%zu %s ended: tidyhull list sessions --all\n",
 			count - shown,
@@ -314,7 +316,7 @@ static void add_volume(
 	table_cell(table, NULL, "%s", used[0] ? used : "never");
 	table_cell(table, NULL, "%s", ago);
 	table_cell(table, "darkgray", "%s",
-		row[0].own[0] ? "goes with its container" : "");
+		row[0].own[0] ? "removed with its container" : "");
 	th_buf_release(&users);
 	json_decref(doc);
 	free(row);
@@ -337,7 +339,7 @@ static int list_volumes(struct invocation *call)
 	table_column(table, "size", true);
 	table_column(table, "mounted by", false);
 	table_column(table, "last used", false);
-	table_column(table, "made", false);
+	table_column(table, "created", false);
 	table_column(table, "", false);
 	for (size_t i = 0; i < count; i++) {
 		if (call->json)
@@ -356,8 +358,8 @@ static int list_volumes(struct invocation *call)
 	else
 		table_drop(table);
 	if (!call->json && !call->quiet && !count)
-		puts("there are no volumes; one comes by itself: --mount "
-		     "/data=volume:NAME");
+		puts("there are no volumes; one is created on first use: "
+		     "--mount /data=volume:NAME");
 	json_decref(list);
 	return EXIT_DONE;
 }
@@ -399,9 +401,9 @@ static int list_networks(struct invocation *call)
 	table_column(table, "now", false);
 	table_column(table, "subnet", false);
 	table_column(table, "IPv6 subnet", false);
-	table_column(table, "way out", false);
+	table_column(table, "outside", false);
 	table_column(table, "containers", false);
-	table_column(table, "made", false);
+	table_column(table, "created", false);
 	for (size_t i = 0; i < count; i++) {
 		json_t *doc = describe_network(&call->context, &rows[i]);
 
@@ -419,8 +421,8 @@ static int list_networks(struct invocation *call)
 	else
 		table_drop(table);
 	if (!call->json && !call->quiet && !count)
-		puts("there are no networks; one comes by itself: --network "
-		     "NAME");
+		puts("there are no networks; one is created on first use: "
+		     "--network NAME");
 	json_decref(list);
 	return EXIT_DONE;
 }
@@ -440,26 +442,25 @@ static int run(struct invocation *call)
 		return list_volumes(call);
 	if (strcmp(kind, "networks") == 0)
 		return list_networks(call);
-	th_fail(&err, TH_USAGE, "\"%.50s\" is not a kind of object", kind);
-	th_hint(&err,
-		"there are: containers, images, sessions, volumes, "
-		"networks");
+	th_fail(&err, TH_USAGE, "unknown kind of object \"%.50s\"", kind);
+	th_hint(&err, "use containers, images, sessions, volumes or networks");
 	return say_error(&err);
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "also those that do not run"}, {NULL, NULL, NULL}};
+	{"all", NULL, "include those that are not running"},
+	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"KIND is containers (if nothing else is said), images, sessions,",
-	"volumes or networks.", NULL};
+	"KIND is containers (the default), images, sessions, volumes or",
+	"networks.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
-	.summary = "containers that run, or all; images, volumes, networks",
+	.summary = "list containers, images, volumes, networks or sessions",
 	.usage = "[KIND]",
 	.text = text,
 	.examples = examples,

@@ -19,7 +19,7 @@ static char *read_user(const char *given, struct th_error *err)
 	if (given)
 		return strdup(given);
 	if (!isatty(0) || !on_terminal()) {
-		th_fail(err, TH_USAGE, "whose login?");
+		th_fail(err, TH_USAGE, "no user given");
 		th_hint(err, "add --user NAME");
 		return NULL;
 	}
@@ -29,7 +29,7 @@ static char *read_user(const char *given, struct th_error *err)
 		line[strcspn(line, "\n")] = '\0';
 	if (len <= 0 || !*line) {
 		free(line);
-		th_fail(err, TH_USAGE, "no user was given");
+		th_fail(err, TH_USAGE, "no user was entered");
 		return NULL;
 	}
 	return line;
@@ -45,16 +45,16 @@ static char *read_password(const char *given, struct th_error *err)
 		return secret_read(NULL, err);
 	if (given) {
 		th_fail(err, TH_USAGE,
-			"a password does not belong on a command line, where "
-			"others can read it");
+			"refusing a password on the command line, where others "
+			"can read it");
 		th_hint(err,
-			"--password @stdin, --password @file:PATH, or "
-			"nothing to be asked");
+			"use --password @stdin or --password @file:PATH, or "
+			"leave it out to be asked");
 		return NULL;
 	}
 	password = secret_ask("password", err);
 	if (!password)
-		th_hint(err, "--password @stdin or --password @file:PATH");
+		th_hint(err, "use --password @stdin or --password @file:PATH");
 	return password;
 }
 
@@ -106,8 +106,8 @@ static int run(struct invocation *call)
 	if (checked == 1 && !call->quiet)
 		printf("logged in to %s as %s\n", host, user);
 	else if (checked == 0 && !call->quiet)
-		printf("kept the login of %s for %s; it was not checked, as "
-		       "the registry lets everybody in\n",
+		printf("stored the login of %s for %s; not verified, as the "
+		       "registry does not require a login\n",
 			user, host);
 	if (password)
 		explicit_bzero(password, strlen(password));
@@ -117,14 +117,13 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"user", "NAME", "whose login; asked for on a terminal"},
-	{"password", "WHERE",
-		"@stdin or @file:PATH; otherwise it is asked for"},
+	{"user", "NAME", "the user name; asked for on a terminal"},
+	{"password", "WHERE", "@stdin or @file:PATH; otherwise asked for"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"The registry is asked whether it accepts "
-				   "them; only then they are kept,",
-	"in a file that nobody else can read.", NULL};
+static const char *const text[] = {"The credentials are verified with the "
+				   "registry and then stored in a file",
+	"that only you can read.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull login registry.selwick.example",
@@ -134,7 +133,7 @@ static const char *const examples[] = {
 
 const struct verb verb_login = {.name = "login",
 	.group = "registries",
-	.summary = "keep credentials for a registry",
+	.summary = "store credentials for a registry",
 	.usage = "HOST",
 	.text = text,
 	.examples = examples,

@@ -11,11 +11,11 @@ static int forget(struct invocation *call, const char *host)
 
 	if (rc == 0)
 		rc = th_fail(
-			&err, TH_NOT_FOUND, "there is no login for %s", host);
+			&err, TH_NOT_FOUND, "no login is stored for %s", host);
 	if (rc < 0)
 		return say_error(&err);
 	if (!call->quiet)
-		printf("forgot the login for %s\n", host);
+		printf("removed the login for %s\n", host);
 	return EXIT_DONE;
 }
 
@@ -33,8 +33,8 @@ static int run(struct invocation *call)
 		return code;
 	}
 	if (call->object_count == 0) {
-		th_fail(&err, TH_USAGE, "logout from which registry?");
-		th_hint(&err, "name its host, or say --all");
+		th_fail(&err, TH_USAGE, "no registry given");
+		th_hint(&err, "give its host, or use --all");
 		return say_error(&err);
 	}
 	for (int i = 0; i < call->object_count; i++) {
@@ -46,14 +46,14 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "those of all registries"}, {NULL, NULL, NULL}};
+	{"all", NULL, "for all registries"}, {NULL, NULL, NULL}};
 
 static const char *const examples[] = {
 	"tidyhull logout registry.selwick.example", NULL};
 
 const struct verb verb_logout = {.name = "logout",
 	.group = "registries",
-	.summary = "forget the credentials for a registry",
+	.summary = "remove stored credentials for a registry",
 	.usage = "HOST...",
 	.examples = examples,
 	.options = options,

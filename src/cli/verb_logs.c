@@ -2,9 +2,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "base/clock.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/history.h"
 
@@ -20,7 +22,7 @@ struct source {
 };
 
 struct printing {
-	bool times, json;
+	bool times, json, raw;
 	size_t width; /* of names; 0: they are not told */
 	struct source *sources;
 	size_t count;
@@ -29,13 +31,16 @@ struct printing {
 static void print_prefix(
 	const struct printing *printing, const struct source *source, FILE *to)
 {
-	static const int shades[] = {36, 33, 32, 35, 34, 31};
+	/* Of the 256 colours: middle tones that can be read on dark and on
+	 * light ground, neighbours far apart. No red: that would look like an
+	 * error. */
+	static const int shades[] = {37, 172, 104, 71, 133, 67, 137, 30};
 	size_t number = (size_t)(source - printing->sources);
 
 	if (!printing->width)
 		return;
 	if (colours())
-		fprintf(to, "\033[%dm%s:\033[0m",
+		fprintf(to, "\033[38;5;%dm%s:\033[0m",
 			shades[number % (sizeof(shades) / sizeof(*shades))],
 			source->name);
 	else
@@ -65,7 +70,7 @@ static void print_json_line(
 		json_object_set_new(doc, "base64", json_string(coded.data));
 		th_buf_release(&coded);
 	}
-	line = json_dumps(doc, JSON_COMPACT);
+	line = json_shown(doc, JSON_COMPACT);
 	if (line)
 		puts(line);
 	free(line);
@@ -92,7 +97,10 @@ static void print_entry(struct printing *printing, struct source *source)
 		if (printing->times)
 			fprintf(to, "%s  ", time);
 	}
-	fwrite(entry->data, 1, entry->len, to);
+	if (printing->raw || !isatty(fileno(to)))
+		fwrite(entry->data, 1, entry->len, to);
+	else
+		print_written(to, entry->data, entry->len);
 	/* With several, each line is whole. */
 	if (!entry->more || printing->width)
 		fputc('\n', to);
@@ -114,8 +122,7 @@ static int read_time(const char *text, int64_t *time_us, struct th_error *err)
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a time", text);
 	return th_hint(err,
-		"write 10m for ten minutes ago, or "
-		"2026-03-01T05:12:00Z");
+		"for example 10m for ten minutes ago, or 2026-03-01T05:12:00Z");
 }
 
 static int read_options(struct invocation *call,
@@ -139,7 +146,8 @@ static int read_options(struct invocation *call,
 		options->streams = TH_STREAMS_ERR;
 	else if (stream)
 		return th_fail(err, TH_USAGE,
-			"--stream is out or err, not \"%.30s\"", stream);
+			"\"%.30s\" is not a value of --stream; use out or err",
+			stream);
 	if (read_time(option_value(call, "since"), &options->since_us, err))
 		return -1;
 	return read_time(option_value(call, "until"), &options->until_us, err);
@@ -162,8 +170,8 @@ static int find_source(struct invocation *call, const char *name,
 	}
 	if (!object.session.background) {
 		th_fail(err, TH_FAILED,
-			"session %s is not one in the background: who started "
-			"it has seen its output",
+			"session %s was not in the background: its output went "
+			"to whoever started it",
 			object.session.id);
 		return -1;
 	}
@@ -241,10 +249,22 @@ static int print_all(struct printing *printing, struct th_error *err)
 	return 0;
 }
 
+static void note_cut(const char *name)
+{
+	char text[200];
+
+	snprintf(text, sizeof(text),
+		"the oldest lines of %.60s are no longer kept; create it with "
+		"--log files=N to keep more",
+		name);
+	say_note(text);
+}
+
 static int run(struct invocation *call)
 {
-	struct printing printing = {
-		.times = option_given(call, "times"), .json = call->json};
+	struct printing printing = {.times = option_given(call, "times"),
+		.json = call->json,
+		.raw = option_given(call, "raw")};
 	struct th_history_options options = TH_HISTORY_ALL;
 	struct th_error err = {0};
 	int code = EXIT_DONE;
@@ -266,6 +286,8 @@ static int run(struct invocation *call)
 			code = say_error(&err);
 			continue;
 		}
+		if (th_history_cut(source->history) && !call->quiet)
+			note_cut(source->name);
 		printing.count++;
 		width = strlen(source->name);
 		if (call->object_count > 1 && width > printing.width)
@@ -284,20 +306,22 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"follow", NULL, "go on until the container ends, over restarts too"},
+	{"follow", NULL, "continue until the container ends, across restarts"},
 	{"last", "N", "only the last N lines"},
-	{"since", "TIME", "only from then on: 10m, or 2026-03-01T05:12:00Z"},
-	{"until", "TIME", "only up to then"},
+	{"since", "TIME",
+		"only from this time on: 10m, or 2026-03-01T05:12:00Z"},
+	{"until", "TIME", "only up to this time"},
 	{"stream", "WHICH", "only out, or only err"},
-	{"times", NULL, "the time before each line"}, {NULL, NULL, NULL}};
+	{"times", NULL, "show the time of each line"},
+	{"raw", NULL, "let control characters through to the terminal"},
+	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Works for containers that run and for those that have ended, and for",
-	"sessions in the background. What was written to standard error comes "
-	"on",
-	"standard error. Several logs are put together by time, each line "
-	"behind",
-	"its container's name.", NULL};
+	"Works for running and ended containers, and for background sessions.",
+	"Output written to standard error comes out on standard error. Several",
+	"logs are merged by time, each line prefixed with its container's",
+	"name. On a terminal, colours pass and other control characters are",
+	"shown as <U+001B>; elsewhere all comes out as it was written.", NULL};
 
 static const char *const examples[] = {"tidyhull logs gauge-north",
 	"tidyhull logs --follow --last 10 gauge-north gauge-south",
@@ -305,7 +329,7 @@ static const char *const examples[] = {"tidyhull logs gauge-north",
 
 const struct verb verb_logs = {.name = "logs",
 	.group = "look",
-	.summary = "what programs wrote",
+	.summary = "show what programs have written",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,
 	.examples = examples,

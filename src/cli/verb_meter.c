@@ -219,7 +219,7 @@ static int once(struct invocation *call)
 	} else if (count) {
 		print_once(list, count);
 	} else {
-		puts("no container runs");
+		puts("no containers are running");
 	}
 	free(list);
 	return EXIT_DONE;
@@ -279,7 +279,7 @@ static void draw(const struct reading *list, size_t count)
 	erase();
 	attron(A_REVERSE);
 	mvprintw(0, 0, "%-*s", COLS, "");
-	mvprintw(0, 0, " tidyhull meter: %zu container%s; q leaves", count,
+	mvprintw(0, 0, " tidyhull meter: %zu container%s; q quits", count,
 		count == 1 ? "" : "s");
 	attroff(A_REVERSE);
 	attron(A_DIM);
@@ -306,7 +306,7 @@ static int live(struct invocation *call)
 	int key = 0;
 
 	if (!initscr()) {
-		th_fail(&err, TH_FAILED, "the terminal cannot be drawn on");
+		th_fail(&err, TH_FAILED, "this terminal cannot be drawn on");
 		th_hint(&err, "tidyhull meter --once");
 		return say_error(&err);
 	}
@@ -350,14 +350,12 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"once", NULL, "print one reading and end"}, {NULL, NULL, NULL}};
+	{"once", NULL, "print one reading and exit"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {"CPU (100 % is one whole CPU), memory, "
-				   "processes, what was read from and",
-	"written to disks, and the network. Without controllers of control "
-	"groups",
-	"the processes are added up: memory that they share counts several "
-	"times.",
+				   "processes, disk reads and writes,",
+	"and network traffic. Without control group controllers, memory is the",
+	"sum over all processes, so that shared memory counts several times.",
 	NULL};
 
 static const char *const examples[] = {"tidyhull meter",
@@ -366,7 +364,7 @@ static const char *const examples[] = {"tidyhull meter",
 
 const struct verb verb_meter = {.name = "meter",
 	.group = "look",
-	.summary = "live figures: CPU, memory, disks, network",
+	.summary = "live figures for CPU, memory, disks and network",
 	.usage = "[CONTAINER...]",
 	.text = text,
 	.examples = examples,

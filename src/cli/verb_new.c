@@ -11,10 +11,9 @@ static int check_name(const char *name, struct th_error *err)
 {
 	if (th_name_valid(name))
 		return 0;
-	th_fail(err, TH_USAGE, "\"%.100s\" cannot be a name", name);
+	th_fail(err, TH_USAGE, "\"%.100s\" is not a valid name", name);
 	return th_hint(err,
-		"a name has up to 63 letters, digits, dots, dashes and "
-		"underscores");
+		"use up to 63 letters, digits, dots, dashes and underscores");
 }
 
 static int new_volume(struct invocation *call, const char *name)
@@ -26,14 +25,14 @@ static int new_volume(struct invocation *call, const char *name)
 		return say_error(&err);
 	rc = th_volume_make(call->context.store, name, "", &err);
 	if (rc == 0) {
-		th_fail(&err, TH_IN_USE, "there is a volume \"%s\" already",
+		th_fail(&err, TH_IN_USE, "the volume \"%s\" already exists",
 			name);
 		th_hint(&err, "tidyhull show volume:%s", name);
 	}
 	if (rc <= 0)
 		return say_error(&err);
 	if (!call->quiet)
-		printf("made the volume %s; mount it: --mount "
+		printf("created the volume %s; to mount it: --mount "
 		       "/data=volume:%s\n",
 			name, name);
 	return EXIT_DONE;
@@ -52,8 +51,8 @@ static int read_subnets(
 
 		if (six ? subnet->has6 : subnet->prefix4 > 0) {
 			th_fail(err, TH_USAGE,
-				"a network has one %s subnet, and %.60s is the "
-				"second",
+				"a network has one %s subnet, but %.60s is a "
+				"second one",
 				six ? "IPv6" : "IPv4", texts.items[i]);
 			rc = -1;
 		} else {
@@ -75,11 +74,23 @@ static int make_network(struct invocation *call, const char *name,
 	snprintf(row->name, sizeof(row->name), "%s", name);
 	row->by_hand = true;
 	row->internal = option_given(call, "internal");
+	row->loopback = option_given(call, "host-loopback");
+	if (row->loopback && !store->unprivileged) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"networks of root's containers do not lead to the "
+			"host's loopback");
+		return th_hint(err,
+			"--network host shares it; or let the server listen on "
+			"another address too");
+	}
+	if (row->loopback && row->internal)
+		return th_fail(err, TH_USAGE,
+			"--internal and --host-loopback contradict each other");
 	if (check_name(name, err) || read_subnets(call, &subnet, err) ||
 		th_network_check_subnet(store, name, &subnet, err))
 		return -1;
 	if (!th_network_is_shared(name)) {
-		th_fail(err, TH_USAGE, "\"%s\" has a meaning of its own", name);
+		th_fail(err, TH_USAGE, "\"%s\" is a reserved word", name);
 		return th_hint(err, "choose another name");
 	}
 	row->given4 = subnet.prefix4 > 0;
@@ -87,7 +98,7 @@ static int make_network(struct invocation *call, const char *name,
 	subnet_write(&subnet, row->subnet4, row->subnet6);
 	rc = th_network_make(store, row, err);
 	if (rc == 0) {
-		th_fail(err, TH_IN_USE, "there is a network \"%s\" already",
+		th_fail(err, TH_IN_USE, "the network \"%s\" already exists",
 			name);
 		th_hint(err, "tidyhull show network:%s", name);
 	}
@@ -102,9 +113,12 @@ static int new_network(struct invocation *call, const char *name)
 	if (make_network(call, name, &row, &err))
 		return say_error(&err);
 	if (!call->quiet)
-		printf("made the network %s%s; containers come to it by: "
-		       "--network %s\n",
-			name, row.internal ? ", which has no way out" : "",
+		printf("created the network %s%s; to join it: --network %s\n",
+			name,
+			row.internal ? ", without access to the outside"
+				: row.loopback
+				? ", with access to the host's loopback"
+				: "",
 			name);
 	return EXIT_DONE;
 }
@@ -117,22 +131,24 @@ static int run(struct invocation *call)
 	int code = EXIT_DONE;
 
 	if (!volume && strcmp(kind, "network") != 0) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be made by hand",
+		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be created with new",
 			kind);
-		th_hint(&err, "there are: new volume NAME, new network NAME");
+		th_hint(&err, "use new volume NAME or new network NAME");
 		return say_error(&err);
 	}
 	if (volume &&
 		(option_given(call, "subnet") ||
-			option_given(call, "internal"))) {
+			option_given(call, "internal") ||
+			option_given(call, "host-loopback"))) {
 		th_fail(&err, TH_USAGE,
-			"--subnet and --internal are for networks");
+			"--subnet, --internal and --host-loopback apply to "
+			"networks only");
 		return say_error(&err);
 	}
 	if (option_given(call, "subnet") && call->object_count > 2) {
 		th_fail(&err, TH_USAGE,
 			"two networks cannot have the same subnet");
-		th_hint(&err, "make one after the other");
+		th_hint(&err, "create them one at a time");
 		return say_error(&err);
 	}
 	for (int i = 1; i < call->object_count; i++) {
@@ -145,13 +161,16 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"subnet", "BLOCK", "of a network: 10.20.0.0/24; fd20::/64; or both"},
-	{"internal", NULL, "of a network: without a way out"},
+	{"subnet", "BLOCK", "for a network: 10.20.0.0/24, fd20::/64, or both"},
+	{"internal", NULL, "for a network: no access to the outside"},
+	{"host-loopback", NULL,
+		"for a user's network: the host's loopback can be used"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Both come by themselves when they are first named, in --mount and",
-	"--network; this is for having one before, or for one with a subnet of",
+	"Both are created automatically when --mount or --network first names",
+	"them. Use this to create one in advance, or a network with a subnet "
+	"of",
 	"your choice.", NULL};
 
 static const char *const examples[] = {"tidyhull new volume ledger",
@@ -160,7 +179,7 @@ static const char *const examples[] = {"tidyhull new volume ledger",
 
 const struct verb verb_new = {.name = "new",
 	.group = "other objects",
-	.summary = "make a volume or a network by hand",
+	.summary = "create a volume or a network",
 	.usage = "volume|network NAME...",
 	.text = text,
 	.examples = examples,

@@ -12,6 +12,7 @@
 #include "base/path.h"
 #include "cli/output.h"
 #include "cli/programs.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "runtime/runtime.h"
 #include "sandbox/enter.h"
@@ -56,7 +57,7 @@ static int fail(const struct request *request, const struct th_error *err)
 static void warn(const struct th_error *warning)
 {
 	if (warning->code)
-		fprintf(stderr, "note: %s\n", warning->msg);
+		say_note(warning->msg);
 }
 
 static int create(struct invocation *call, const struct request *request)
@@ -157,7 +158,8 @@ static int run(struct invocation *call)
 
 	/* The owner of a user namespace has all rights over it from outside;
 	 * another one of his would have none. */
-	if (call->caller.ordinary && strcmp(call->objects[0], "create") == 0) {
+	if (call->caller.unprivileged &&
+		strcmp(call->objects[0], "create") == 0) {
 		bool single;
 
 		if (th_user_enter(call->caller.name, call->caller.uid,
@@ -178,7 +180,7 @@ static int run(struct invocation *call)
 			code = operations[i].run(call, &request);
 	}
 	if (code < 0) {
-		th_fail(&err, TH_USAGE, "\"oci %.50s\" does not go like that",
+		th_fail(&err, TH_USAGE, "wrong usage of \"oci %.50s\"",
 			call->objects[0]);
 		th_hint(&err, "see: tidyhull help oci");
 		code = fail(&request, &err);
@@ -188,23 +190,24 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"bundle", "DIR", "create: the bundle; otherwise the current folder"},
-	{"pid-file", "FILE", "create: write the process's ID there"},
+	{"bundle", "DIR", "create: the bundle; by default the current folder"},
+	{"pid-file", "FILE", "create: write the process ID to this file"},
 	{"console-socket", "PATH",
-		"create: hand the terminal over at this local socket"},
-	{"log", "FILE", "append what goes wrong as a line of JSON"},
+		"create: send the terminal to this local socket"},
+	{"log", "FILE", "append errors to this file as lines of JSON"},
 	{"all", NULL, "kill: send it to all processes"},
 	{"force", NULL, "delete: kill it first"}, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"For schedulers and engines: the five operations of the OCI Runtime",
+	"For schedulers and engines: the operations of the OCI Runtime",
 	"Specification on any bundle, without image, store or keeper.", "",
-	"  oci create ID          make it: its process waits for the start",
+	"  oci create ID          create it; its process waits for start",
 	"  oci start ID           run the program of config.json",
-	"  oci state ID           its state, as the specification writes it",
+	"  oci state ID           print its state, as the specification "
+	"defines it",
 	"  oci kill ID [SIGNAL]   send a signal (TERM)",
-	"  oci delete ID          remove what is left of a stopped one", "",
-	"--root DIR is where the states lie; otherwise beside the run-time "
+	"  oci delete ID          remove a stopped container", "",
+	"--root DIR holds the states; by default they are with the run-time "
 	"files.",
 	NULL};
 

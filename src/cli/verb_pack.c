@@ -53,8 +53,8 @@ static int run(struct invocation *call)
 	}
 	if (path[0] == '-' && !path[1] && isatty(1)) {
 		th_fail(&err, TH_USAGE,
-			"a packed image does not belong on a terminal");
-		th_hint(&err, "name a file, or send the output into a pipe");
+			"refusing to write a packed image to a terminal");
+		th_hint(&err, "give a file name, or redirect the output");
 	}
 	while (!err.code && found < count &&
 		th_object_find(&call->context, call->objects[found],
@@ -68,11 +68,12 @@ static int run(struct invocation *call)
 }
 
 static const char *const text[] = {"The file is an OCI image layout in a tar "
-				   "archive, which other tools read",
-	"as well. \"pull\", \"run\" and \"launch\" take it by its path; "
-	"\"unpack\" takes",
-	"in all that is in it. FILE may be - for the standard output; --yes",
-	"replaces a file that is there.", NULL};
+				   "archive, which other tools can",
+	"read, too. \"pull\", \"run\" and \"launch\" accept its path; "
+	"\"unpack\" imports",
+	"everything in it. FILE may be - for standard output; --yes replaces "
+	"an",
+	"existing file.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull pack selwick/gauge ./gauge.tar",
@@ -81,7 +82,7 @@ static const char *const examples[] = {
 
 const struct verb verb_pack = {.name = "pack",
 	.group = "images",
-	.summary = "put images into one portable file",
+	.summary = "pack images into one portable file",
 	.usage = "IMAGE... FILE",
 	.text = text,
 	.examples = examples,

@@ -27,12 +27,11 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that run"}, {NULL, NULL, NULL}};
+	{"all", NULL, "all running containers"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {"None of its processes runs any more, and "
-				   "none of them notices. Its ports",
-	"stay its own: who connects has to wait. \"resume\" lets it go on.",
-	NULL};
+static const char *const text[] = {
+	"None of its processes run, and none of them notice. Its ports stay",
+	"bound: connections wait until \"resume\".", NULL};
 
 static const char *const examples[] = {
 	"tidyhull pause gauge-north", "tidyhull pause --all", NULL};

@@ -6,6 +6,7 @@
 #include "base/json.h"
 #include "cli/choose.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "image/resolve.h"
 
@@ -60,16 +61,16 @@ static void print_platforms(const struct peeking *peeking)
 
 		th_platform_format(&offer->platform, text);
 		printf("%s%s%s", i ? ", " : "",
-			offer->platform.os[0] ? text : "(not told)",
+			offer->platform.os[0] ? shown(text) : "(unknown)",
 			peeking->complete &&
 					strcmp(offer->digest,
 						resolved->digest) == 0
-				? " (this one)"
+				? " (this host)"
 				: "");
 	}
 	if (!resolved->is_index) {
 		th_platform_format(&resolved->config.platform, text);
-		printf("%s", text);
+		printf("%s", shown(text));
 	}
 	putchar('\n');
 }
@@ -80,14 +81,14 @@ static void print_list(const char *what, const struct th_strings *list)
 		return;
 	printf("%-10s ", what);
 	for (size_t i = 0; i < list->count; i++)
-		printf("%s%s", i ? " " : "", list->items[i]);
+		printf("%s%s", i ? " " : "", shown(list->items[i]));
 	putchar('\n');
 }
 
 static void print_word(const char *what, const char *text)
 {
 	if (text && *text)
-		printf("%-10s %s\n", what, text);
+		printf("%-10s %s\n", what, shown(text));
 }
 
 static void print_config(const struct th_image_config *config)
@@ -95,7 +96,8 @@ static void print_config(const struct th_image_config *config)
 	print_list("entrypoint", &config->entrypoint);
 	print_list("command", &config->command);
 	for (size_t i = 0; i < config->env.count; i++)
-		printf("%-10s %s\n", i ? "" : "env", config->env.items[i]);
+		printf("%-10s %s\n", i ? "" : "env",
+			shown(config->env.items[i]));
 	print_list("ports", &config->ports);
 	print_list("volumes", &config->volumes);
 	print_word("user", config->user);
@@ -110,7 +112,7 @@ static void print_layers(const struct peeking *peeking)
 
 	table_column(table, "layer", false);
 	table_column(table, "size", true);
-	table_column(table, "made by", false);
+	table_column(table, "created by", false);
 	for (size_t i = 0; i < manifest->layer_count; i++) {
 		const char *by = made_by(peeking->config, i);
 		char size[SIZE_TEXT];
@@ -140,7 +142,8 @@ static void print_image(const struct peeking *peeking)
 		return;
 	if (th_clock_parse(resolved->config.created, &created) == 0) {
 		ago_text(created, ago);
-		printf("created    %s (%s)\n", ago, resolved->config.created);
+		printf("created    %s (%s)\n", ago,
+			shown(resolved->config.created));
 	}
 	size_text(download_bytes(resolved), size);
 	printf("download   %s in %zu layers\n", size,
@@ -218,7 +221,7 @@ static int peek_tags(struct invocation *call, const struct th_reference *ref)
 		print_json(json_pack("{s:s+++ s:o}", "name", ref->host, "/",
 			ref->path, "", "tags", th_json_from_strings(&tags)));
 	for (size_t i = 0; rc == 0 && !call->json && i < tags.count; i++)
-		puts(tags.items[i]);
+		puts(shown(tags.items[i]));
 	th_strings_release(&tags);
 	return rc ? say_error(&err) : EXIT_DONE;
 }
@@ -254,7 +257,7 @@ static int show(struct invocation *call, struct th_origin *origin,
 			print_image(&peeking);
 		fflush(stdout);
 		if (rc)
-			fprintf(stderr, "note: %s\n", err->msg);
+			say_note(err->msg);
 		th_error_clear(err);
 		rc = 0;
 	}
@@ -330,13 +333,13 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"tags", NULL, "the tags that the repository has, and nothing else"},
-	{"platform", "OS/ARCH", "the image for another platform"},
+	{"tags", NULL, "list only the repository's tags"},
+	{"platform", "OS/ARCH", "look at the image for another platform"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Only the documents are read: platforms, created, sizes, settings, and",
-	"what made each layer. Nothing is kept. REF may be a packed file "
+	"Reads only the image's documents: platforms, creation time, sizes,",
+	"settings and layer history. Stores nothing. REF may be a packed file "
 	"(./FILE).",
 	NULL};
 

@@ -113,7 +113,7 @@ static const char *const examples[] = {
 
 const struct verb verb_ports = {.name = "ports",
 	.group = "look",
-	.summary = "the published ports and where they lead",
+	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,
 	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,

@@ -104,15 +104,15 @@ static int run(struct invocation *call)
 	return code;
 }
 
-static const char *const text[] = {"Each process has two IDs: the one that it "
-				   "and its neighbours see, and the",
-	"host's. The user's name is the one that the container knows.", NULL};
+static const char *const text[] = {"Each process has two IDs: the one seen in "
+				   "the container, and the host's.",
+	"User names are the container's.", NULL};
 
 static const char *const examples[] = {"tidyhull processes gauge-north", NULL};
 
 const struct verb verb_processes = {.name = "processes",
 	.group = "look",
-	.summary = "what runs inside a container",
+	.summary = "show the processes in a container",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,

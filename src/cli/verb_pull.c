@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/progress.h"
 #include "cli/pulling.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/image_choice.h"
 #include "image/resolve.h"
@@ -27,7 +28,7 @@ static void tell(struct invocation *call, const struct th_pulled *pulled,
 			(json_int_t)pulled->transfer_bytes, "notes",
 			th_json_from_strings(&pulled->notes)));
 	for (size_t i = 0; !call->quiet && i < pulled->notes.count; i++)
-		fprintf(stderr, "note: %s\n", pulled->notes.items[i]);
+		say_note(pulled->notes.items[i]);
 	if (call->quiet)
 		printf("%s\n", pulled->digest);
 	else if (!call->json)
@@ -128,16 +129,17 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"platform", "OS/ARCH", "not for this host: linux/arm64, linux/arm/v7"},
+	{"platform", "OS/ARCH", "another platform: linux/arm64, linux/arm/v7"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"A name without a registry's host is looked for in the registries that",
-	"the configuration marks with \"search: true\". Every blob is verified",
-	"while it arrives, and layers that are here are not fetched again. A "
-	"pull",
-	"that was interrupted goes on where it stopped. A packed file (./FILE)",
-	"works as a registry does.", NULL};
+static const char *const text[] = {"A name without a registry host is looked "
+				   "up in the registries that the",
+	"configuration marks with \"search: true\". Every blob is verified as "
+	"it",
+	"arrives, and layers already in the store are not downloaded again. An",
+	"interrupted pull resumes where it stopped. A packed file (./FILE) "
+	"works",
+	"like a registry.", NULL};
 
 static const char *const examples[] = {"tidyhull pull selwick/gauge",
 	"tidyhull pull registry.example:5000/selwick/gauge:2",

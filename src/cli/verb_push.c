@@ -23,7 +23,7 @@ static int read_target(struct invocation *call, const struct th_object *object,
 
 	if (!given) {
 		th_fail(err, TH_USAGE,
-			"%.12s has %s name; under which is it to be pushed?",
+			"%.12s has %s name: it is not clear which one to push",
 			th_digest_hex(object->image.digest),
 			object->image.tags.count ? "more than one" : "no");
 		return th_hint(err,
@@ -34,12 +34,12 @@ static int read_target(struct invocation *call, const struct th_object *object,
 		return -1;
 	if (ref->digest[0] && strcmp(ref->digest, object->image.digest) != 0)
 		return th_fail(err, TH_USAGE,
-			"the image is not %s, so it cannot be pushed as such",
+			"the image is not %s, so it cannot be pushed under "
+			"that digest",
 			ref->digest);
 	if (ref->host[0])
 		return 0;
-	th_fail(err, TH_USAGE, "\"%.200s\" does not say to which registry",
-		given);
+	th_fail(err, TH_USAGE, "\"%.200s\" does not name a registry", given);
 	return th_hint(err, "tidyhull push %.100s registry.example/%.100s",
 		call->objects[0], ref->path);
 }
@@ -87,7 +87,9 @@ static int run(struct invocation *call)
 		options.chunk_bytes = 0;
 	else if (chunk && th_size_parse(chunk, &options.chunk_bytes)) {
 		th_fail(&err, TH_USAGE, "\"%.30s\" is not a size", chunk);
-		th_hint(&err, "write 64M or 1G; 0 for all in one piece");
+		th_hint(&err,
+			"for example 64M or 1G; 0 sends each layer in one "
+			"piece");
 		return say_error(&err);
 	}
 	if (th_object_find(&call->context, call->objects[0], TH_KIND_IMAGE,
@@ -104,12 +106,14 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"chunk", "SIZE", "send larger layers in pieces of it; 0: never"},
+	{"chunk", "SIZE",
+		"upload layers in pieces of this size; 0: in one piece"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"Only what the registry does not have is sent; what it has in another",
-	"repository is taken over there. Without REF the image's own name says",
+static const char *const text[] = {"Uploads only what the registry does not "
+				   "have; layers in another of its",
+	"repositories are mounted from there. Without REF, the image's name "
+	"says",
 	"where to.", NULL};
 
 static const char *const examples[] = {

@@ -36,7 +36,7 @@ static void add_users(
 	struct th_buf text;
 
 	th_buf_init(&text, sizeof(err->hint) - 1);
-	th_buf_adds(&text, "remove first: tidyhull remove");
+	th_buf_adds(&text, "remove these first: tidyhull remove");
 	if (th_state_list(call->context.store->db, NULL, &rows, &count,
 		    &ignored) == 0) {
 		for (size_t i = 0; i < count; i++) {
@@ -68,10 +68,10 @@ static int remove_image(struct invocation *call, struct th_object *object)
 			object->by_name ? object->name
 				: object->image.tags.count
 				? object->image.tags.items[0]
-				: "without a name",
+				: "untagged",
 			digest);
 	else
-		printf("took the name %s; the image has other names\n",
+		printf("removed the name %s; the image has other names\n",
 			object->name);
 	return EXIT_DONE;
 }
@@ -82,7 +82,7 @@ static void remove_first(struct th_strings *users, struct th_error *err)
 	struct th_buf text;
 
 	th_buf_init(&text, sizeof(err->hint) - 1);
-	th_buf_adds(&text, "remove first: tidyhull remove");
+	th_buf_adds(&text, "remove these first: tidyhull remove");
 	for (size_t i = 0; i < users->count; i++)
 		th_buf_addf(&text, " %s", users->items[i]);
 	th_hint(err, "%s", text.data);
@@ -150,12 +150,13 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all containers that do not run"},
-	{"force", NULL, "stop what runs first, properly"}, {NULL, NULL, NULL}};
+	{"all", NULL, "all containers that are not running"},
+	{"force", NULL, "stop running containers first, gracefully"},
+	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"What is in use is refused, and it is said "
-				   "by what. A name among several",
-	"of an image takes only the name.", NULL};
+static const char *const text[] = {"Refuses what is in use, and says what uses "
+				   "it. If an image has several",
+	"names, only the given name is removed.", NULL};
 
 static const char *const examples[] = {"tidyhull remove gauge-north",
 	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",

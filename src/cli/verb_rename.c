@@ -15,22 +15,22 @@ static int run(struct invocation *call)
 			call->objects[1], &err))
 		return say_error(&err);
 	if (!call->quiet)
-		printf("%s is now %s\n", object.container.name,
+		printf("renamed %s to %s\n", object.container.name,
 			call->objects[1]);
 	th_object_release(&object);
 	return EXIT_DONE;
 }
 
 static const char *const text[] = {
-	"Works in every state. The host name inside stays what it was when the",
-	"container was made.", NULL};
+	"Works in every state. The host name inside the container does not",
+	"change.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull rename amber-buoy gauge-north", NULL};
 
 const struct verb verb_rename = {.name = "rename",
 	.group = "containers",
-	.summary = "give a container another name",
+	.summary = "rename a container",
 	.usage = "CONTAINER NAME",
 	.text = text,
 	.examples = examples,

@@ -41,12 +41,12 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that run or wait"},
-	{"grace", "TIME", "how long it may take before the hard kill"},
+	{"all", NULL, "all that are running or waiting"},
+	{"grace", "TIME", "how long to wait before the hard kill"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Its ports stay its own in between. One that does not run is started.",
+	"Its ports stay bound in between. A stopped container is started.",
 	NULL};
 
 static const char *const examples[] = {"tidyhull restart gauge-north",

@@ -27,14 +27,14 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that are paused"}, {NULL, NULL, NULL}};
+	{"all", NULL, "all paused containers"}, {NULL, NULL, NULL}};
 
 static const char *const examples[] = {
 	"tidyhull resume gauge-north", "tidyhull resume --all", NULL};
 
 const struct verb verb_resume = {.name = "resume",
 	.group = "containers",
-	.summary = "let a paused container go on",
+	.summary = "resume a paused container",
 	.usage = "CONTAINER...",
 	.examples = examples,
 	.options = options,

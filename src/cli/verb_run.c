@@ -71,16 +71,16 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {MAKING_OPTIONS,
-	{"keep", NULL, "keep the container when it has ended"},
-	{"leave-keys", "KEYS", "leave it running: ctrl-t,l if no others"},
-	{"discard", NULL, "do not keep it (the default)"}, {NULL, NULL, NULL}};
+	{"keep", NULL, "keep the container after it ends"},
+	{"leave-keys", "KEYS", "leave it running; \"Ctrl-T l\" by default"},
+	{"discard", NULL, "remove it after it ends (the default)"},
+	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"The exit code is the program's own; 125 where tidyhull itself failed,",
-	"126 and 127 where the program cannot be executed or is not there,",
-	"128+n where signal n ended it. Signals and input reach the program.",
-	"On a terminal, Ctrl-T l leaves it running; \"attach\" comes back.",
-	NULL};
+	"The exit code is the program's; 125 if tidyhull itself failed, 126 or",
+	"127 if the program cannot be executed or does not exist, 128+n if",
+	"signal n killed it. Signals and input are passed to the program.",
+	"On a terminal, Ctrl-T l detaches; \"attach\" returns to it.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull run selwick/almanac -- --days 3",
@@ -89,7 +89,7 @@ static const char *const examples[] = {
 
 const struct verb verb_run = {.name = "run",
 	.group = "containers",
-	.summary = "create, start, stay attached; gone when it ends",
+	.summary = "run a program in the foreground; removed when it ends",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,
 	.examples = examples,

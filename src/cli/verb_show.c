@@ -2,10 +2,12 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "cli/describe.h"
 #include "cli/output.h"
 #include "cli/settings_file.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "oci/digest.h"
 
@@ -34,10 +36,13 @@ static void print_value(const json_t *value)
 	char *text;
 
 	if (json_is_string(value)) {
-		puts(json_string_value(value));
+		const char *word = json_string_value(value);
+
+		/* A script gets what is there. */
+		puts(isatty(1) ? shown(word) : word);
 		return;
 	}
-	text = json_dumps(value, JSON_ENCODE_ANY | JSON_INDENT(2));
+	text = json_shown(value, JSON_ENCODE_ANY | JSON_INDENT(2));
 	puts(text ? text : "");
 	free(text);
 }
@@ -50,16 +55,17 @@ static void print_item(json_t *item, int depth)
 
 	printf("%*s-", depth * 2 + 2, "");
 	if (json_is_string(item))
-		printf(" %s", json_string_value(item));
+		printf(" %s", shown(json_string_value(item)));
 	json_object_foreach(item, key, value)
 	{
 		/* The URL says it better. */
 		if (strcmp(key, "reach") == 0 && json_object_get(item, "url"))
 			continue;
 		if (json_is_string(value))
-			printf(" %s %s ", key, json_string_value(value));
+			printf(" %s %s ", shown(key),
+				shown(json_string_value(value)));
 		else
-			printf(" %s %lld ", key,
+			printf(" %s %lld ", shown(key),
 				(long long)json_integer_value(value));
 	}
 	putchar('\n');
@@ -102,7 +108,7 @@ static void print_set(const json_t *value)
 
 	json_object_foreach((json_t *)(uintptr_t)value, key, item)
 	{
-		printf(" %s", key);
+		printf(" %s", shown(key));
 	}
 	putchar('\n');
 }
@@ -126,9 +132,9 @@ static void print_tree(const json_t *doc, int depth)
 			(json_is_array(value) && !json_array_size(value)) ||
 			(json_is_object(value) && !json_object_size(value)))
 			continue;
-		printf("%*s%-*s", depth * 2, "", 16 - depth * 2, key);
+		printf("%*s%-*s", depth * 2, "", 16 - depth * 2, shown(key));
 		if (json_is_string(value)) {
-			printf(" %s\n", json_string_value(value));
+			printf(" %s\n", shown(json_string_value(value)));
 		} else if (json_is_integer(value)) {
 			print_number(key, json_integer_value(value));
 		} else if (json_is_boolean(value)) {
@@ -182,7 +188,7 @@ static void print_layers(const json_t *layers)
 
 			table_branch(table, 1);
 			table_cell(table, "darkgray", "shared with %s%.*s",
-				nameless ? "a nameless one, " : "",
+				nameless ? "an untagged image, " : "",
 				nameless ? 12 : 200,
 				nameless ? th_digest_hex(name) : name);
 		}
@@ -221,12 +227,13 @@ static int show(struct invocation *call, const char *name, json_t *all)
 			print_value(value);
 		else
 			th_fail(&err, TH_NOT_FOUND,
-				"\"%.50s\" has no field %.100s", name, field);
+				"\"%.50s\" does not have the field %.100s",
+				name, field);
 	} else if (option_given(call, "settings")) {
 		if (object.kind == TH_KIND_CONTAINER)
 			settings_file_print(doc);
 		else
-			th_fail(&err, TH_USAGE, "\"%.50s\" is no container",
+			th_fail(&err, TH_USAGE, "\"%.50s\" is not a container",
 				name);
 	} else if (call->json) {
 		json_array_append(all, doc);
@@ -264,9 +271,11 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"field", "PATH", "only this: state, ports.0.host-port, settings.env"},
-	{"reveal", NULL, "also the values that are hidden"},
-	{"settings", NULL, "a settings file that makes the container again"},
+	{"field", "PATH",
+		"only this field: state, ports.0.host-port, settings.env"},
+	{"reveal", NULL, "include hidden values"},
+	{"settings", NULL,
+		"print a settings file that recreates the container"},
 	{NULL, NULL, NULL}};
 
 static const char *const examples[] = {"tidyhull show gauge-north",
@@ -276,7 +285,7 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
-	.summary = "everything about any object",
+	.summary = "show everything about any object",
 	.usage = "OBJECT...",
 	.examples = examples,
 	.options = options,

@@ -43,7 +43,7 @@ static int start(struct invocation *call, struct th_container_row *row)
 
 	if (row->state == TH_STATE_RUNNING) {
 		if (!call->quiet)
-			printf("%s runs already\n", row->name);
+			printf("%s is already running\n", row->name);
 		return EXIT_DONE;
 	}
 	rc = row->state == TH_STATE_WAITING
@@ -132,7 +132,7 @@ static int start_due(struct invocation *call)
 	}
 	free(rows);
 	if (!due && !call->quiet)
-		puts("no container is due");
+		puts("no container is due to start");
 	return code;
 }
 
@@ -142,44 +142,46 @@ static int run(struct invocation *call)
 
 	if (call->has_command) {
 		th_fail(&err, TH_USAGE,
-			"start runs what was set when the container was made");
+			"start does not take a command: it runs the one set "
+			"when the container was created");
 		th_hint(&err,
-			"another command in it: tidyhull exec; a container "
-			"with another command: tidyhull launch");
+			"for another command in it: tidyhull exec; for a "
+			"container with another command: tidyhull launch");
 		return say_error(&err);
 	}
 	if (option_given(call, "all-due")) {
 		if (!call->object_count && !option_given(call, "attach"))
 			return start_due(call);
 		th_fail(&err, TH_USAGE,
-			"--all-due goes with no container and no --attach");
+			"--all-due cannot be combined with a container or "
+			"--attach");
 		return say_error(&err);
 	}
 	if (!option_given(call, "attach"))
 		return each_container(call, can_start, start);
 	if (call->object_count == 1 && !option_given(call, "all"))
 		return start_attached(call);
-	th_fail(&err, TH_USAGE, "--attach goes with one container");
+	th_fail(&err, TH_USAGE, "--attach takes exactly one container");
 	return say_error(&err);
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that do not run"},
-	{"all-due", NULL, "what its restart policy wants up, after a reboot"},
-	{"attach", NULL, "stay attached, as run does"},
-	{"leave-keys", "KEYS", "of --attach: others than ctrl-t,l"},
+	{"all", NULL, "all that are not running"},
+	{"all-due", NULL, "all that should be running, after a reboot"},
+	{"attach", NULL, "stay attached, like run"},
+	{"leave-keys", "KEYS", "with --attach: other keys than \"Ctrl-T l\""},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"What waits for its next try is started at "
-				   "once. With --attach the exit",
-	"code is the program's own.", NULL};
+static const char *const text[] = {
+	"A container that waits for its next attempt is started at once. With",
+	"--attach, the exit code is the program's.", NULL};
 
 static const char *const examples[] = {"tidyhull start gauge-north",
 	"tidyhull start --attach almanac", "tidyhull start --all-due", NULL};
 
 const struct verb verb_start = {.name = "start",
 	.group = "containers",
-	.summary = "start a container that was made or has ended",
+	.summary = "start a created or ended container",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,

@@ -12,6 +12,8 @@
 
 /* How often the person who waits is told. */
 #define TELL_MS 200
+/* After so many of these it is asked whether the keeper still answers. */
+#define LOOKS 15
 
 /* One that is being stopped. */
 struct stopping {
@@ -32,7 +34,7 @@ static void begin(struct invocation *call, struct stopping *one, int grace_ms)
 	one->channel = -1;
 	if (!runs(one->row)) {
 		if (!call->quiet)
-			printf("%s does not run\n", one->row->name);
+			printf("%s is not running\n", one->row->name);
 		return;
 	}
 	if (th_container_stop_begin(
@@ -68,13 +70,13 @@ static void say_stopped(const struct th_container_row *row,
 
 	th_clock_span(th_clock_now_us() - begin_us, took);
 	if (row->state == TH_STATE_WAITING)
-		printf("stopped %s: it is not started again", row->name);
+		printf("stopped %s; it will not be restarted", row->name);
 	else if (ending->by_force)
-		printf("stopped %s: it did not heed its stop signal, killed "
-		       "after %s",
+		printf("stopped %s: killed after %s, as it ignored its stop "
+		       "signal",
 			row->name, took);
 	else
-		printf("stopped %s: it ended at its stop signal, after %s",
+		printf("stopped %s: it ended on its stop signal after %s",
 			row->name, took);
 	if (ending->sessions)
 		printf("; %d session%s ended with it", ending->sessions,
@@ -89,9 +91,18 @@ static void finish(struct invocation *call, struct stopping *one, size_t left,
 	struct th_error err = {0};
 	int rc;
 
-	while ((rc = th_container_stop_await(
-			&one->channel, TELL_MS, &ending, &err)) == 0)
+	for (int looks = 1; (rc = th_container_stop_await(&one->channel,
+				     TELL_MS, &ending, &err)) == 0;
+		looks++) {
 		tell_waiting(call, one->row->name, left, begin_us);
+		if (looks % LOOKS == 0 &&
+			th_container_end_stuck(
+				&call->context, one->row, &err)) {
+			th_close(&one->channel);
+			rc = -1;
+			break;
+		}
+	}
 	clear_line(call);
 	if (rc < 0)
 		one->code = say_error(&err);
@@ -144,20 +155,20 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that run, or wait to be started again"},
-	{"grace", "TIME", "how long it may take before the hard kill"},
+	{"all", NULL, "all that are running or waiting to be restarted"},
+	{"grace", "TIME", "how long to wait before the hard kill"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Which of the two it took is said. A stop holds: whatever its restart",
-	"policy is, the container stays down until a start.", NULL};
+	"Says which of the two it took. A stop holds: whatever the restart",
+	"policy, the container stays down until you start it.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull stop gauge-north", "tidyhull stop --all --grace 2s", NULL};
 
 const struct verb verb_stop = {.name = "stop",
 	.group = "containers",
-	.summary = "the stop signal, a grace period, then the hard kill",
+	.summary = "stop containers: stop signal, grace period, then hard kill",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,

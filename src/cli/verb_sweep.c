@@ -80,17 +80,17 @@ static void print_litter(const struct sweep *sweep)
 		names.data);
 	th_buf_release(&names);
 	add_row(table, "volumes", sweep->volume_count, sweep->volume_bytes,
-		"that no container has");
+		"used by no container");
 	add_row(table, "networks", sweep->network_count, 0,
-		"came by themselves, no container is on them");
-	add_row(table, "images without a name", litter->image_count,
+		"created on first use, with no containers");
+	add_row(table, "untagged images", litter->image_count,
 		litter->image_bytes, "used by no container");
 	add_row(table, "layers", litter->tree_count, litter->tree_bytes,
-		"unpacked, of no image");
+		"unpacked, but part of no image");
 	add_row(table, "blobs", litter->blob_count, litter->blob_bytes,
-		"of no image");
+		"part of no image");
 	add_row(table, "unfinished downloads", litter->partial_count,
-		litter->partial_bytes, "a pull would go on from them");
+		litter->partial_bytes, "a pull would resume them");
 	table_print(table);
 }
 
@@ -251,7 +251,7 @@ static int finish(struct invocation *call, struct sweep *sweep,
 		th_litter_remove(call->context.store, &sweep->litter, before_us,
 			&ignored);
 		if (!call->quiet)
-			puts("nothing lies about");
+			puts("there is nothing to remove");
 		return EXIT_DONE;
 	}
 	if (!call->json && !call->quiet) {
@@ -266,7 +266,7 @@ static int finish(struct invocation *call, struct sweep *sweep,
 	else if (removed && !call->quiet)
 		printf("freed %s\n", size);
 	else if (!err->code && !call->quiet)
-		puts("nothing was removed; tidyhull sweep --yes removes it");
+		puts("nothing was removed; to remove it: tidyhull sweep --yes");
 	return err->code ? say_error(err) : EXIT_DONE;
 }
 
@@ -284,13 +284,12 @@ static int run(struct invocation *call)
 	int code;
 
 	if (!containers && !images && !volumes && !networks) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" is not swept", only);
+		th_fail(&err, TH_USAGE, "sweep cannot remove \"%.50s\"", only);
 		th_hint(&err,
-			"--only containers, images, volumes, or networks");
+			"use --only containers, images, volumes or networks");
 	} else if (older && th_clock_parse_span(older, &span_us)) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" is not a span of time",
-			older);
-		th_hint(&err, "write 12h or 7d");
+		th_fail(&err, TH_USAGE, "\"%.50s\" is not a duration", older);
+		th_hint(&err, "for example 12h or 7d");
 	}
 	if (err.code)
 		return say_error(&err);
@@ -313,22 +312,22 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"only", "KIND",
-		"containers; images and what is theirs; networks; volumes"},
-	{"older-than", "SPAN", "only what was not touched for so long: 7d"},
+	{"only", "KIND", "containers, images, networks or volumes"},
+	{"older-than", "SPAN", "only what has been unused for this long: 7d"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"Says what could go and how much that would "
-				   "free, and asks: containers",
-	"that have ended (or did so longer ago than --older-than), images "
-	"without",
-	"a name. What a restart policy wants up again, containers that were "
-	"never",
-	"started, images with a name or in use are never touched; volumes only "
-	"with",
-	"--only volumes, and then those that no container has. Networks that "
-	"came",
-	"by themselves go when no container is to be on them.", NULL};
+static const char *const text[] = {
+	"Shows what can be removed and how much that frees, and asks first:",
+	"containers that have ended (longer ago than --older-than) and "
+	"untagged",
+	"images. Never touches containers that a restart policy wants running "
+	"or",
+	"that were never started, nor images that have a name or are in use.",
+	"Volumes are removed only with --only volumes, and only those without "
+	"a",
+	"container. Networks created on first use go when no container uses "
+	"them.",
+	NULL};
 
 static const char *const examples[] = {"tidyhull sweep",
 	"tidyhull sweep --yes --older-than 7d",
@@ -336,7 +335,7 @@ static const char *const examples[] = {"tidyhull sweep",
 
 const struct verb verb_sweep = {.name = "sweep",
 	.group = "away with it",
-	.summary = "see and remove what lies about unused",
+	.summary = "show and remove what is unused",
 	.usage = "",
 	.text = text,
 	.examples = examples,

@@ -19,19 +19,20 @@ static int run(struct invocation *call)
 	if (th_reference_parse(call->objects[1], &ref, &err) == 0 &&
 		ref.digest[0]) {
 		th_fail(&err, TH_USAGE,
-			"\"%.100s\" holds a digest, which cannot be given",
+			"\"%.100s\" contains a digest, which cannot be "
+			"assigned",
 			call->objects[1]);
-		th_hint(&err, "leave out what stands behind the @");
+		th_hint(&err, "leave out the part after the @");
 	}
 	th_reference_format(&ref, name);
 	if (!err.code &&
 		th_image_state_tag(
 			store, object.image.digest, name, before, &err) == 0 &&
 		!call->quiet) {
-		printf("%s is now another name of %.12s\n", name,
+		printf("%s now also names %.12s\n", name,
 			th_digest_hex(object.image.digest));
 		if (before[0] && strcmp(before, object.image.digest) != 0)
-			printf("  before, it was the name of %.12s\n",
+			printf("  it named %.12s before\n",
 				th_digest_hex(before));
 	}
 	th_object_release(&object);
@@ -39,8 +40,7 @@ static int run(struct invocation *call)
 }
 
 static const char *const text[] = {
-	"Nothing is copied. A name that another image had is taken from it.",
-	NULL};
+	"Nothing is copied. If another image has the name, it loses it.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull tag selwick/gauge registry.selwick.example/gauge:tested",
@@ -48,7 +48,7 @@ static const char *const examples[] = {
 
 const struct verb verb_tag = {.name = "tag",
 	.group = "images",
-	.summary = "give an image another name",
+	.summary = "give an image an additional name",
 	.usage = "IMAGE REF",
 	.text = text,
 	.examples = examples,

@@ -6,6 +6,7 @@
 
 #include "base/clock.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 
 #define FOLLOW_NS 150000000
@@ -41,7 +42,8 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 	char time[TH_TIME_TEXT], what[64];
 	bool colour = colours();
 	bool changed = strcmp(row->from, row->to) != 0;
-	int cut;
+	const char *cause = shown(row->cause);
+	int cut = (int)strcspn(cause, ";");
 
 	th_clock_format(row->time_us, time);
 	/* The day is told when it is another one. */
@@ -55,15 +57,14 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 	if (!printing->id)
 		printf("%-16s  ", row->name);
 	/* How it ended stands before what comes next. */
-	cut = (int)strcspn(row->cause, ";");
 	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row) : "", what,
-		colour && changed ? "\033[0m" : "", cut, row->cause);
+		colour && changed ? "\033[0m" : "", cut, cause);
 	if (strcmp(row->outcome, "exited") == 0)
 		printf(" (exit code %d)", row->code);
 	else if (strcmp(row->outcome, "signal") == 0)
 		printf(" (signal %d)", row->code);
-	fputs(row->cause + cut, stdout);
-	printf("%s  %s%s\n", colour ? "\033[90m" : "", row->actor,
+	fputs(cause + cut, stdout);
+	printf("%s  %s%s\n", colour ? "\033[90m" : "", shown(row->actor),
 		colour ? "\033[0m" : "");
 }
 
@@ -79,7 +80,7 @@ static void print_line(const struct th_event_row *row)
 		json_object_set_new(doc, "outcome", json_string(row->outcome));
 		json_object_set_new(doc, "code", json_integer(row->code));
 	}
-	line = json_dumps(doc, JSON_COMPACT);
+	line = json_shown(doc, JSON_COMPACT);
 	if (line)
 		puts(line);
 	free(line);
@@ -162,7 +163,7 @@ static int run(struct invocation *call)
 	} else if (since && th_clock_parse(since, &printing.since_us)) {
 		th_fail(&err, TH_USAGE, "\"%.60s\" is not a time", since);
 		th_hint(&err,
-			"write 10m for ten minutes ago, or "
+			"for example 10m for ten minutes ago, or "
 			"2026-03-01T05:12:00Z");
 		return say_error(&err);
 	}
@@ -178,27 +179,27 @@ static int run(struct invocation *call)
 		(option_given(call, "follow") && follow(&printing, &err)))
 		return say_error(&err);
 	if (!printing.count && !call->json && !call->quiet)
-		puts("nothing has happened yet");
+		puts("there are no events yet");
 	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {
-	{"follow", NULL, "go on with what comes"},
-	{"since", "TIME", "only from then on: 10m, or 2026-03-01T05:12:00Z"},
+	{"follow", NULL, "continue with new events"},
+	{"since", "TIME",
+		"only from this time on: 10m, or 2026-03-01T05:12:00Z"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"Times are UTC. Each line: the new state, "
-				   "or a dot where it is the same;",
-	"what caused it; who did it. Containers that are removed are in it "
-	"too.",
-	"With --json each event is a line.", NULL};
+static const char *const text[] = {"Times are UTC. Each line shows the new "
+				   "state (a dot if unchanged), the",
+	"cause, and who did it. Removed containers are included.",
+	"With --json, each event is one line.", NULL};
 
 static const char *const examples[] = {"tidyhull timeline gauge-north",
 	"tidyhull timeline --since 1h", "tidyhull timeline --follow", NULL};
 
 const struct verb verb_timeline = {.name = "timeline",
 	.group = "look",
-	.summary = "every change of state: when, what, caused by what",
+	.summary = "show every change of state: when, what and why",
 	.usage = "[CONTAINER]",
 	.text = text,
 	.examples = examples,

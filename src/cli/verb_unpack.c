@@ -16,14 +16,13 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"only", "NAME", "only the image of this name or digest"},
-	{"platform", "OS/ARCH", "not for this host, where it holds several"},
+	{"only", "NAME", "only the image with this name or digest"},
+	{"platform", "OS/ARCH", "another platform, if the file has several"},
 	{NULL, NULL, NULL}};
 
-static const char *const text[] = {"FILE is an OCI image layout: a tar "
-				   "archive, also compressed with gzip or",
-	"zstd, or a folder; - is the standard input. Everything is verified.",
-	NULL};
+static const char *const text[] = {
+	"FILE is an OCI image layout: a tar archive (plain, gzip or zstd) or a",
+	"folder; - is standard input. Everything is verified.", NULL};
 
 static const char *const examples[] = {"tidyhull unpack ./gauge.tar",
 	"tidyhull unpack /mnt/share/selwick.tar --only selwick/ledger",
@@ -33,7 +32,7 @@ static const char *const examples[] = {"tidyhull unpack ./gauge.tar",
 
 const struct verb verb_unpack = {.name = "unpack",
 	.group = "images",
-	.summary = "take in the images of a portable file",
+	.summary = "import the images of a portable file",
 	.usage = "FILE...",
 	.text = text,
 	.examples = examples,

@@ -9,10 +9,10 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static int read_timeout(
+static int read_at_most(
 	struct invocation *call, int *timeout_ms, struct th_error *err)
 {
-	const char *text = option_value(call, "timeout");
+	const char *text = option_value(call, "at-most");
 	int64_t span_us;
 
 	*timeout_ms = -1;
@@ -20,8 +20,8 @@ static int read_timeout(
 		return 0;
 	if (th_clock_parse_span(text, &span_us) ||
 		span_us > (int64_t)7 * 86400 * 1000000) {
-		th_fail(err, TH_USAGE, "\"%.50s\" is not a span of time", text);
-		return th_hint(err, "write for example 30s or 2m");
+		th_fail(err, TH_USAGE, "\"%.50s\" is not a duration", text);
+		return th_hint(err, "for example 30s or 2m");
 	}
 	*timeout_ms = (int)(span_us / 1000);
 	return 0;
@@ -59,8 +59,8 @@ static int wait_end(struct invocation *call, struct th_container_row *row,
 	int rc;
 
 	if (row->state == TH_STATE_CREATED) {
-		th_fail(err, TH_FAILED, "container \"%s\" was never started",
-			row->name);
+		th_fail(err, TH_FAILED,
+			"container \"%s\" has never been started", row->name);
 		th_hint(err, "tidyhull start %s", row->name);
 		return EXIT_TOOL;
 	}
@@ -77,8 +77,7 @@ static int wait_end(struct invocation *call, struct th_container_row *row,
 		return EXIT_TOOL;
 	if (!now.id[0] || now.outcome == TH_OUTCOME_NONE) {
 		th_fail(err, TH_FAILED,
-			"container \"%s\" is gone, and how it ended is not "
-			"known",
+			"container \"%s\" is gone; how it ended is unknown",
 			row->name);
 		return EXIT_TOOL;
 	}
@@ -93,11 +92,10 @@ static int wait_ready(struct invocation *call, struct th_container_row *row,
 
 	if (!row->probe[0]) {
 		th_fail(err, TH_USAGE,
-			"container \"%s\" has no probe that would say when it "
-			"is ready",
+			"container \"%s\" has no probe, so it cannot become "
+			"ready",
 			row->name);
-		th_hint(err,
-			"tidyhull adjust %s --probe tcp:80, or http: or exec:",
+		th_hint(err, "for example: tidyhull adjust %s --probe tcp:80",
 			row->name);
 		return EXIT_TOOL;
 	}
@@ -109,7 +107,7 @@ static int wait_ready(struct invocation *call, struct th_container_row *row,
 		return EXIT_DONE;
 	}
 	if (rc >= 0) {
-		th_fail(err, TH_FAILED, "container \"%s\" does not run",
+		th_fail(err, TH_FAILED, "container \"%s\" is not running",
 			row->name);
 		th_hint(err, "tidyhull why %s", row->name);
 	}
@@ -187,15 +185,16 @@ static int wait_all(struct invocation *call, bool ready, int timeout_ms)
 
 static int run(struct invocation *call)
 {
-	const char *what = option_value(call, "for");
+	const char *what = option_value(call, "until");
 	struct th_error err = {0};
 	int timeout_ms, code = EXIT_DONE;
 
 	if (what && strcmp(what, "end") != 0 && strcmp(what, "ready") != 0) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be waited for", what);
-		th_hint(&err, "there are: end, ready");
+		th_fail(&err, TH_USAGE, "\"%.50s\" is not a value of --until",
+			what);
+		th_hint(&err, "use end or ready");
 	}
-	if (err.code || read_timeout(call, &timeout_ms, &err)) {
+	if (err.code || read_at_most(call, &timeout_ms, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;
 	}
@@ -214,21 +213,22 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all that run or wait to be started again"},
-	{"for", "WHAT", "end (the default), or ready: its probe succeeds"},
-	{"timeout", "TIME", "how long at most"}, {NULL, NULL, NULL}};
+	{"all", NULL, "all that are running or waiting to be restarted"},
+	{"until", "WHAT",
+		"end (the default), or ready: when its probe succeeds"},
+	{"at-most", "TIME", "give up after this time"}, {NULL, NULL, NULL}};
 
-static const char *const text[] = {
-	"The exit code is that of the program, or of the session's command; of",
-	"the first that failed where there are several. A container that is",
+static const char *const text[] = {"The exit code is that of the program, or "
+				   "of the session's command; with",
+	"several, that of the first one that failed. A container that is being",
 	"restarted has not ended.", NULL};
 
 static const char *const examples[] = {"tidyhull wait almanac",
-	"tidyhull wait --for ready --timeout 1m ledger", NULL};
+	"tidyhull wait --until ready --at-most 1m ledger", NULL};
 
 const struct verb verb_wait = {.name = "wait",
 	.group = "containers",
-	.summary = "wait until a container ends, or is ready",
+	.summary = "wait until a container ends or becomes ready",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,
 	.examples = examples,

@@ -4,25 +4,36 @@
 
 #include "base/json.h"
 #include "cli/output.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/why.h"
 
 static json_t *describe(
 	const struct th_container_row *row, const struct th_why *why)
 {
-	json_t *words = json_array();
+	json_t *lines = json_array();
 
-	for (size_t i = 0; i < why->word_count; i++)
-		json_array_append_new(words,
+	for (size_t i = 0; i < why->line_count; i++)
+		json_array_append_new(lines,
 			json_pack("{s:s s:s%}", "stream",
-				why->words[i].err ? "err" : "out", "text",
-				why->words[i].text,
-				strlen(why->words[i].text)));
+				why->lines[i].err ? "err" : "out", "text",
+				why->lines[i].text,
+				strlen(why->lines[i].text)));
 	return json_pack("{s:s s:s s:s s:s s:o s:o s:o}", "container", row->id,
 		"name", row->name, "state", th_state_word(row->state), "kind",
 		why->kind, "sentences", th_json_from_strings(&why->sentences),
-		"advice", th_json_from_strings(&why->advice), "last-words",
-		words);
+		"advice", th_json_from_strings(&why->advice), "last-lines",
+		lines);
+}
+
+static void print_last_line(const struct th_last_line *line)
+{
+	printf("  %s", line->err ? "(err) " : "");
+	if (colours())
+		print_written(stdout, line->text, strlen(line->text));
+	else
+		fputs(shown(line->text), stdout);
+	putchar('\n');
 }
 
 static void print(const struct th_container_row *row, const struct th_why *why)
@@ -31,17 +42,16 @@ static void print(const struct th_container_row *row, const struct th_why *why)
 		row->state == TH_STATE_WAITING;
 
 	for (size_t i = 0; i < why->sentences.count; i++)
-		puts(why->sentences.items[i]);
+		puts(shown(why->sentences.items[i]));
 	for (size_t i = 0; i < why->advice.count; i++)
-		printf("  %s\n", why->advice.items[i]);
-	if (why->word_count)
-		printf(ended ? "its last words:\n" : "what it wrote last:\n");
+		printf("  %s\n", shown(why->advice.items[i]));
+	if (why->line_count)
+		puts("its last output:");
 	else if (row->state != TH_STATE_CREATED &&
 		row->state != TH_STATE_PAUSED)
-		puts("it has written nothing");
-	for (size_t i = 0; i < why->word_count; i++)
-		printf("  %s%s\n", why->words[i].err ? "(err) " : "",
-			why->words[i].text);
+		puts("it has not written anything");
+	for (size_t i = 0; i < why->line_count; i++)
+		print_last_line(&why->lines[i]);
 	if (ended)
 		printf("see also: tidyhull timeline %s, tidyhull logs %s\n",
 			row->name, row->name);
@@ -58,8 +68,8 @@ static void hint_past(
 		return;
 	err->hint[0] = '\0';
 	th_hint(err,
-		"it was there, and is removed: tidyhull timeline %.60s tells "
-		"how it ended; run --keep keeps it",
+		"it existed and was removed: tidyhull timeline %.60s shows how "
+		"it ended; run --keep keeps it",
 		name);
 }
 
@@ -99,16 +109,15 @@ static int run(struct invocation *call)
 	return code;
 }
 
-static const char *const text[] = {
-	"Put together from its events, how it ended, its restart policy, its",
-	"probe and the last lines of its log; with what may be done about it.",
-	NULL};
+static const char *const text[] = {"Draws on its events, how it ended, its "
+				   "restart policy, its probe and the",
+	"last lines of its log, and suggests what to do.", NULL};
 
 static const char *const examples[] = {"tidyhull why gauge-north", NULL};
 
 const struct verb verb_why = {.name = "why",
 	.group = "look",
-	.summary = "why a container is in the state that it is in",
+	.summary = "explain why a container is in its state",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,

@@ -5,6 +5,7 @@
 
 #include "base/distance.h"
 #include "cli/options.h"
+#include "cli/shown.h"
 
 const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_find, &verb_peek, &verb_login, &verb_logout, &verb_pull,
@@ -41,12 +42,12 @@ void verb_unknown(const char *name)
 			best = verbs[i];
 		}
 	}
-	fprintf(stderr, "tidyhull: there is no verb \"%s\"\n", name);
+	fprintf(stderr, "tidyhull: there is no verb \"%s\"\n", shown(name));
 	if (best)
-		fprintf(stderr, "  is \"%s\" meant (%s)?\n", best->name,
+		fprintf(stderr, "  did you mean \"%s\" (%s)?\n", best->name,
 			best->summary);
 	else
-		fputs("  tidyhull help lists them all\n", stderr);
+		fputs("  tidyhull help lists all verbs\n", stderr);
 }
 
 static void print_options(const struct verb *verb)

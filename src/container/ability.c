@@ -108,13 +108,13 @@ static void check_namespaces(struct th_ability *list, size_t *count)
 	static const struct {
 		int flag;
 		const char *what, *use;
-	} kinds[] = {{CLONE_NEWNS, "mount namespaces", "a root of its own"},
-		{CLONE_NEWPID, "pid namespaces", "processes of its own"},
-		{CLONE_NEWNET, "network namespaces", "a network of its own"},
-		{CLONE_NEWUTS, "uts namespaces", "a host name of its own"},
-		{CLONE_NEWIPC, "ipc namespaces", "shared memory of its own"},
+	} kinds[] = {{CLONE_NEWNS, "mount namespaces", "a separate root"},
+		{CLONE_NEWPID, "pid namespaces", "separate processes"},
+		{CLONE_NEWNET, "network namespaces", "a separate network"},
+		{CLONE_NEWUTS, "uts namespaces", "a separate host name"},
+		{CLONE_NEWIPC, "ipc namespaces", "separate shared memory"},
 		{CLONE_NEWCGROUP, "cgroup namespaces",
-			"a private view of its group"}};
+			"a private view of control groups"}};
 
 	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
 		int flag = kinds[i].flag;
@@ -131,14 +131,16 @@ static void check_files(struct th_ability *list, size_t *count)
 
 	judge(add(list, count, "overlay file system", "layers of images"),
 		attempt(try_overlay, NULL), "as root: modprobe overlay");
-	one = add(list, count, "layers one by one", "images of many layers");
+	one = add(list, count, "layer-by-layer mounts",
+		"images with many layers");
 	if (attempt(try_layers, NULL) == 0) {
 		snprintf(one->here, sizeof(one->here), "yes");
 	} else {
 		one->state = TH_ABILITY_LESS;
-		snprintf(one->here, sizeof(one->here), "older way, few layers");
+		snprintf(one->here, sizeof(one->here),
+			"older interface, fewer layers");
 		snprintf(one->advice, sizeof(one->advice),
-			"a kernel from 6.7 on takes layers one by one");
+			"kernels from 6.7 on add layers one by one");
 	}
 }
 
@@ -167,11 +169,10 @@ static void check_limit(struct th_ability *list, size_t *count,
 		one->state = TH_ABILITY_LESS;
 		snprintf(one->here, sizeof(one->here), "no");
 		snprintf(one->advice, sizeof(one->advice), "%s",
-			user->name ? "a part of the control groups must be "
-				     "this user's: systemd-run --user --scope "
-				     "-p Delegate=yes, or loginctl "
-				     "enable-linger"
-				   : "the kernel was started without it");
+			user->name ? "delegate a control group to this user: "
+				     "systemd-run --user --scope -p "
+				     "Delegate=yes, or loginctl enable-linger"
+				   : "the kernel was booted without it");
 	}
 	th_cgroup_close(&group);
 	th_cgroup_remove(path, 1);
@@ -204,14 +205,14 @@ static void check_groups(struct th_ability *list, size_t *count,
 			one->here, sizeof(one->here), "version 2 at %s", mount);
 	} else if (!held && th_scope_wanted(user->bus)) {
 		snprintf(one->here, sizeof(one->here),
-			"asked of systemd at each start");
+			"requested from systemd at each start");
 	} else {
 		one->state = TH_ABILITY_LESS;
 		snprintf(one->here, sizeof(one->here),
-			held ? "no version 2" : "none that this user may use");
+			held ? "no version 2" : "none available to this user");
 		snprintf(one->advice, sizeof(one->advice), "%s",
-			user->name ? "without one the processes are ended by "
-				     "their namespace; as root: loginctl "
+			user->name ? "without one, processes are ended through "
+				     "their PID namespace; as root: loginctl "
 				     "enable-linger USER"
 				   : "mount it: mount -t cgroup2 none "
 				     "/sys/fs/cgroup");
@@ -232,11 +233,11 @@ static void check_network(struct th_ability *list, size_t *count)
 {
 	struct th_ability *one;
 
-	judge(add(list, count, "bridges", "containers on one network"),
+	judge(add(list, count, "bridges", "containers on a network"),
 		attempt(try_bridge, NULL), "as root: modprobe bridge veth");
-	judge(add(list, count, "packet filter", "the way out to other hosts"),
+	judge(add(list, count, "packet filter", "reaching other hosts"),
 		attempt(try_filter, NULL), "as root: modprobe nf_tables");
-	one = add(list, count, "IPv6", "addresses of both kinds");
+	one = add(list, count, "IPv6", "IPv6 addresses");
 	if (access("/proc/net/if_inet6", F_OK) == 0) {
 		snprintf(one->here, sizeof(one->here), "yes");
 	} else {
@@ -263,18 +264,18 @@ static bool may_ping(gid_t gid)
 	return may;
 }
 
-/* What an ordinary user's networks need beyond that. */
+/* What an unprivileged user's networks need beyond that. */
 static void check_uplink(struct th_ability *list, size_t *count, bool pings)
 {
 	struct th_ability *one;
 
-	one = add(list, count, "tap devices", "a quick way out of networks");
+	one = add(list, count, "tap devices", "fast access to the outside");
 	if (access("/dev/net/tun", R_OK | W_OK) == 0) {
 		snprintf(one->here, sizeof(one->here), "yes");
 	} else {
 		one->state = TH_ABILITY_LESS;
 		snprintf(one->here, sizeof(one->here),
-			"no; packet sockets do it, more slowly");
+			"no; packet sockets are used, which are slower");
 		snprintf(one->advice, sizeof(one->advice),
 			"as root: chmod 0666 /dev/net/tun");
 	}
@@ -298,17 +299,18 @@ static void check_user(struct th_ability *list, size_t *count,
 	struct th_ability *one;
 	bool single = false;
 
-	one = add(list, count, "user namespace", "all of it without root");
+	one = add(list, count, "user namespace", "everything without root");
 	if (th_user_enter(user->name, user->uid, user->gid, &single, &err)) {
 		one->state = TH_ABILITY_MISSING;
 		snprintf(one->here, sizeof(one->here), "no: %.80s", err.msg);
 		snprintf(one->advice, sizeof(one->advice),
-			"as root: sysctl -w user.max_user_namespaces=15000");
+			"as root: set the sysctl user.max_user_namespaces "
+			"above 0");
 	} else {
 		snprintf(one->here, sizeof(one->here), "yes");
 	}
 	th_subordinate_find(user->name, user->uid, &found);
-	one = add(list, count, "subordinate IDs", "images of several users");
+	one = add(list, count, "subordinate IDs", "images with several users");
 	if (!single && !err.code) {
 		snprintf(one->here, sizeof(one->here),
 			"%llu users, %llu groups",

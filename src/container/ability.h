@@ -28,7 +28,7 @@ struct th_ability_user {
 };
 
 /* Fills the list; returns how many. Changes nothing on the host, but an
- * ordinary user's process is in its own user namespace afterwards. */
+ * unprivileged user's process is in its own user namespace afterwards. */
 size_t th_ability_check(const struct th_ability_user *user,
 	struct th_ability list[TH_ABILITIES_MAX]);
 

@@ -25,11 +25,11 @@ static void rewrite_limits(json_t *resources, const struct th_limit *limit)
 	static const char *const parts[] = {"memory", "cpu", "pids", "blockIO"};
 	struct th_limit kept = *limit;
 	int64_t *values[] = {&kept.memory_bytes, &kept.swap_bytes, &kept.cpu_us,
-		&kept.processes, &kept.io_weight};
+		&kept.io_weight};
 
 	for (size_t i = 0; i < 4; i++)
 		json_object_del(resources, parts[i]);
-	for (size_t i = 0; i < 5; i++)
+	for (size_t i = 0; i < 4; i++)
 		*values[i] = *values[i] < 0 ? 0 : *values[i];
 	th_limit_write(&kept, resources);
 }
@@ -161,10 +161,10 @@ int th_container_rename(const struct th_context *context,
 	int folder, rc = -1;
 
 	if (!th_name_valid(name)) {
-		th_fail(err, TH_USAGE, "\"%.100s\" cannot be a name", name);
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a valid name", name);
 		return th_hint(err,
-			"a name has up to 63 letters, digits, dots, dashes "
-			"and underscores");
+			"use up to 63 letters, digits, dots, dashes and "
+			"underscores");
 	}
 	if (th_state_rename(
 		    context->store->db, row->id, name, context->actor, err))
@@ -186,8 +186,8 @@ int th_container_rename(const struct th_context *context,
 	plan.name = copy;
 	rc = th_plan_write(folder, &plan, err);
 	if (rc == 0 && th_network_is_shared(row->network))
-		th_names_refresh(
-			context->store, row->network, th_clock_now_us());
+		th_names_refresh(context->store, row->network,
+			th_clock_now_us(), TH_NAMES_PATIENCE_MS);
 out:
 	th_plan_release(&plan);
 	th_close(&folder);

@@ -26,16 +26,22 @@ int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	const int *fds, int fd_count, struct th_error *err)
 {
 	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
-	int rc = -1;
+	size_t len = text ? strlen(text) : 0, done = 0;
+	int rc = text ? 0 : -1;
 
+	/* Only sessions, with their arguments and environment, are so long. */
+	for (; rc == 0 && len - done > TH_CHANNEL_PAYLOAD;
+		done += TH_CHANNEL_PAYLOAD)
+		rc = th_channel_send(channel, TH_SAY_PART, text + done,
+			TH_CHANNEL_PAYLOAD, NULL, 0);
+	if (rc == 0)
+		rc = th_channel_send(
+			channel, type, text + done, len - done, fds, fd_count);
 	if (!text)
 		th_fail_memory(err);
-	else if (th_channel_send(
-			 channel, type, text, strlen(text), fds, fd_count))
+	else if (rc)
 		th_fail_sys(err, TH_FAILED, errno,
 			"cannot ask the container's keeper");
-	else
-		rc = 0;
 	free(text);
 	json_decref(doc);
 	return rc;
@@ -55,15 +61,14 @@ int keeper_await(int channel, enum th_message_type wanted,
 		return -1;
 	}
 	if (rc == 1 && message->type == TH_TELL_ENDED)
-		return th_fail(
-			err, TH_FAILED, "the container ended in between");
+		return th_fail(err, TH_FAILED, "the container ended meanwhile");
 	if (rc == 0)
 		return th_fail(
-			err, TH_FAILED, "the container's keeper has gone");
+			err, TH_FAILED, "the container's keeper is gone");
 	if (rc < 0 && err->code)
 		return -1;
 	return th_fail(err, TH_FAILED,
-		"the container's keeper gave an answer that is not known");
+		"the container's keeper sent an unknown answer");
 }
 
 int keeper_ask(const struct th_context *context,

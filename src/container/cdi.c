@@ -67,8 +67,9 @@ int th_device_add(json_t *config, const char *path, const char *host,
 
 	if (stat(source, &st)) {
 		th_fail_sys(err, TH_NOT_FOUND, errno,
-			"there is no device %.200s", source);
-		return th_hint(err, "ls -l /dev shows what there is");
+			"the device %.200s does not exist", source);
+		return th_hint(
+			err, "ls -l /dev shows the devices of this host");
 	}
 	if (!S_ISCHR(st.st_mode) && !S_ISBLK(st.st_mode))
 		return th_fail(err, TH_USAGE, "%.200s is not a device", source);
@@ -171,7 +172,8 @@ static int apply_list(json_t *config, const json_t *edits, const char *key,
 	{
 		if (!json_is_object(item))
 			return th_fail(err, TH_FAILED,
-				"\"%s\" has an item that is no object", key);
+				"\"%s\" has an item that is not an object",
+				key);
 		if (add(config, item, err))
 			return -1;
 	}
@@ -190,7 +192,7 @@ static int apply_edits(
 		return rc;
 	if (json_object_get(edits, "intelRdt"))
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"it asks for \"intelRdt\", which is not supported");
+			"it uses \"intelRdt\", which is not supported");
 	process = member(config, "process", json_object);
 	if (th_json_array(edits, "env", "containerEdits", &list, err) < 0)
 		return -1;
@@ -285,17 +287,15 @@ int th_cdi_apply(const char *name, const char *const *folders, json_t *config,
 	if (rc < 0)
 		return -1;
 	if (rc == 0) {
-		th_fail(err, TH_NOT_FOUND,
-			"there is no device named \"%.150s\"", name);
-		return th_hint(err,
-			"its vendor describes it in a file below %s",
+		th_fail(err, TH_NOT_FOUND, "no device named \"%.150s\"", name);
+		return th_hint(err, "devices are described by files in %s",
 			folders[0]);
 	}
 	rc = apply_edits(config, doc, err) || apply_edits(config, device, err)
 		? -1
 		: 0;
 	if (rc)
-		th_hint(err, "asked for by the device \"%.100s\"", name);
+		th_hint(err, "required by the device \"%.100s\"", name);
 	json_decref(doc);
 	return rc;
 }

@@ -8,7 +8,8 @@
 #include "base/buffer.h"
 #include "base/error.h"
 
-/* True where text has the form of such a name: "vendor.com/class=name". */
+/* True where text has the form of such a name: "selwick.example/gauge=north".
+ */
 bool th_cdi_is_name(const char *text);
 
 /* Applies the edits of the named device, and those of its kind, to an OCI

@@ -76,6 +76,13 @@ int th_container_stop_begin(const struct th_context *context,
 int th_container_stop_await(int *channel, int timeout_ms,
 	struct th_ending *ending, struct th_error *err);
 
+/* True where the container's keeper does not answer for seconds, whatever it is
+ * asked: it was stopped by a signal, or hangs. Then it has been killed, the
+ * container with it, and that is recorded; err says so. A call that is answered
+ * returns false at once. */
+bool th_container_end_stuck(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err);
+
 /* Stops it where it runs, and starts it; returns when it runs again. */
 int th_container_restart(const struct th_context *context,
 	const struct th_container_row *row, int grace_ms, struct th_error *err);
@@ -140,6 +147,12 @@ int th_container_exec(const struct th_context *context,
 /* The root folder of a living container, opened with O_PATH. */
 int th_container_root(const struct th_context *context,
 	const struct th_container_row *row, int *root, struct th_error *err);
+/* The value of a variable in the environment that the container's program
+ * gets. 1 with *value (to be freed), 0 where it has none of the name, -1. */
+int th_container_env(const struct th_context *context,
+	const struct th_container_row *row, const char *key, char **value,
+	struct th_error *err);
+
 /* 1 where the container's program has a terminal, 0, -1. */
 int th_container_has_terminal(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err);

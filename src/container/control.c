@@ -1,13 +1,21 @@
 /* Stopping, restarting, signalling, pausing, and waiting for what comes. */
 #include <errno.h>
 #include <poll.h>
+#include <signal.h>
 #include <string.h>
+#include <sys/socket.h>
+#include <sys/syscall.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/json.h"
 #include "container/ask.h"
 #include "container/container.h"
+
+/* A keeper answers in microseconds, whatever its container does. */
+#define ANSWER_MS 10000
+/* How long to wait before that is looked at. */
+#define LOOK_MS 3000
 
 static json_t *stop_request(
 	const struct th_context *context, int signal_number, int grace_ms)
@@ -57,12 +65,71 @@ int th_container_stop(const struct th_context *context,
 	const struct th_container_row *row, int signal_number, int grace_ms,
 	struct th_ending *ending, struct th_error *err)
 {
-	int channel = -1;
+	struct th_error stuck = {0};
+	int channel = -1, rc;
 
 	if (th_container_stop_begin(
 		    context, row, signal_number, grace_ms, &channel, err))
 		return -1;
-	return th_container_stop_await(&channel, -1, ending, err) < 0 ? -1 : 0;
+	while ((rc = th_container_stop_await(&channel, LOOK_MS, ending, err)) ==
+		0) {
+		if (!th_container_end_stuck(context, row, &stuck))
+			continue;
+		/* It has ended, which is what was wanted. */
+		memset(ending, 0, sizeof(*ending));
+		ending->by_force = 1;
+		th_close(&channel);
+		return 0;
+	}
+	return rc < 0 ? -1 : 0;
+}
+
+/* By a descriptor of the process that holds the other end: the number alone
+ * could be another's. */
+static int kill_peer(int channel)
+{
+	struct ucred peer;
+	socklen_t len = sizeof(peer);
+	struct pollfd one = {.events = POLLIN};
+	int rc = -1;
+
+	if (getsockopt(channel, SOL_SOCKET, SO_PEERCRED, &peer, &len) ||
+		peer.pid <= 0)
+		return -1;
+	one.fd = (int)syscall(SYS_pidfd_open, peer.pid, 0);
+	/* The connection is still there, so the process was it. */
+	if (one.fd >= 0 &&
+		recv(channel, &len, 1, MSG_PEEK | MSG_DONTWAIT) < 0 &&
+		syscall(SYS_pidfd_send_signal, one.fd, SIGKILL, NULL, 0) == 0 &&
+		poll(&one, 1, ANSWER_MS) == 1)
+		rc = 0;
+	th_close(&one.fd);
+	return rc;
+}
+
+bool th_container_end_stuck(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err)
+{
+	struct th_container_row now = *row;
+	struct th_error ignored = {0};
+	struct pollfd one = {.fd = -1, .events = POLLIN};
+	bool stuck;
+
+	if (th_channel_connect(
+		    context->store->run_fd, row->id, &one.fd, &ignored) != 1)
+		return false;
+	/* Any question that is answered in every phase. */
+	stuck = th_channel_send(one.fd, TH_SAY_ROOT, NULL, 0, NULL, 0) == 0 &&
+		poll(&one, 1, ANSWER_MS) == 0 && kill_peer(one.fd) == 0;
+	th_close(&one.fd);
+	if (!stuck)
+		return false;
+	th_container_settle_row(context, &now, &ignored);
+	th_fail(err, TH_FAILED,
+		"the keeper of container \"%s\" did not answer; it was killed, "
+		"and the container with it",
+		row->name);
+	return true;
 }
 
 /* Both ways a keeper that is there starts its container once more. */
@@ -122,7 +189,7 @@ int th_session_signal(const struct th_context *context,
 
 	if (session->ended_us)
 		return th_fail(err, TH_FAILED,
-			"session %s has ended already, with code %d",
+			"session %s has already ended, with code %d",
 			session->id, session->code);
 	if (th_state_get(context->store->db, session->container, &row, err) !=
 		1)
@@ -164,12 +231,13 @@ int th_container_wait(const struct th_context *context, const char *id,
 	if (rc <= 0)
 		return rc;
 	if (keeper_send(channel, TH_SAY_WAIT,
-		    json_pack("{s:s s:s?}", "for", what, "session", session),
+		    json_pack("{s:s s:s?}", "until", what, "session", session),
 		    NULL, 0, err)) {
 		th_close(&channel);
 		return -1;
 	}
 	one.fd = channel;
+	/* Ctrl-C interrupts the poll; the keeper goes on either way. */
 	do
 		rc = poll(&one, 1, timeout_ms);
 	while (rc < 0 && errno == EINTR &&

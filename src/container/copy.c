@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -41,12 +42,14 @@ void copy_temporary(char name[48])
 	snprintf(name, 48, ".%s.part", id);
 }
 
-int copy_owner(const struct th_copy *copy, const struct th_place *to, int dir,
-	const char *name, uid_t uid, gid_t gid, bool keep_by_default,
-	struct th_error *err)
+/* 1 where the source's owner is kept, 0 where not, -1. */
+static int set_owner(const struct th_copy *copy, const struct th_place *to,
+	int fd, const struct copy_attributes *attributes, struct th_error *err)
 {
 	bool keep = copy->owner == TH_OWNER_KEEP ||
-		(copy->owner == TH_OWNER_AUTO && keep_by_default);
+		(copy->owner == TH_OWNER_AUTO && attributes->keep_by_default);
+	uid_t uid = attributes->uid;
+	gid_t gid = attributes->gid;
 
 	if (copy->owner == TH_OWNER_GIVEN) {
 		uid = copy->uid;
@@ -57,56 +60,123 @@ int copy_owner(const struct th_copy *copy, const struct th_place *to, int dir,
 	} else if (!keep) {
 		return 0; /* the caller's, who makes it */
 	}
-	if (fchownat(dir, name, uid, gid, AT_SYMLINK_NOFOLLOW) == 0)
-		return 0;
+	if (fchownat(fd, "", uid, gid, AT_EMPTY_PATH) == 0)
+		return keep;
 	return th_fail_sys(err, TH_FAILED, errno,
-		"cannot give %s to the user %u", name, uid);
+		"cannot give %.300s to the user %u", attributes->path, uid);
 }
 
-static int copy_data(int from, int to)
+int copy_finish(const struct th_copy *copy, const struct th_place *to, int fd,
+	const struct copy_attributes *attributes, struct th_error *err)
+{
+	int kept = set_owner(copy, to, fd, attributes, err);
+	mode_t mode = attributes->mode & 07777;
+
+	if (kept < 0)
+		return -1;
+	if (!kept)
+		mode &= ~(mode_t)(S_ISUID | S_ISGID);
+	if (!S_ISLNK(attributes->mode) && th_fd_chmod(fd, mode))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot set the mode of %.300s", attributes->path);
+	/* A time that cannot be set is no reason to give up. */
+	utimensat(fd, "", attributes->times, AT_EMPTY_PATH);
+	return 0;
+}
+
+/* The disk must hold what the source holds: a container can name terabytes
+ * that are holes. */
+static int check_room(struct walk *walk, const struct stat *st, int to)
+{
+	uint64_t needed = (uint64_t)st->st_blocks * 512, room;
+	struct statvfs disk;
+
+	if (fstatvfs(to, &disk))
+		return 0;
+	room = (uint64_t)disk.f_bavail * disk.f_frsize;
+	if (needed <= room)
+		return 0;
+	th_fail(walk->err, TH_FAILED,
+		"no room for %.300s: it takes %.1f MB, the disk has %.1f MB",
+		walk->path, (double)needed / 1e6, (double)room / 1e6);
+	return th_hint(walk->err, "to free space: tidyhull sweep");
+}
+
+static int copy_piece(int from, int to, off_t at, off_t end)
 {
 	char data[65536];
-	ssize_t got;
+	off_t out = at;
 
 	/* The kernel copies, or shares the blocks, where it can. */
-	while ((got = copy_file_range(from, NULL, to, NULL, PIECE, 0)) > 0)
-		;
-	if (got == 0 && lseek(from, 0, SEEK_CUR) > 0)
-		return 0;
-	while ((got = read(from, data, sizeof(data))) > 0) {
-		if (th_write_all(to, data, (size_t)got))
-			return -1;
+	while (at < end) {
+		ssize_t got = copy_file_range(from, &at, to, &out,
+			end - at < PIECE ? (size_t)(end - at) : PIECE, 0);
+
+		if (got <= 0)
+			break;
 	}
-	return got < 0 ? -1 : 0;
+	while (at < end) {
+		ssize_t got = pread(from, data,
+			end - at < (off_t)sizeof(data) ? (size_t)(end - at)
+						       : sizeof(data),
+			at);
+
+		if (got < 0 && errno == EINTR)
+			continue;
+		if (got <= 0)
+			return (int)got; /* it was cut meanwhile */
+		if (lseek(to, at, SEEK_SET) < 0 ||
+			th_write_all(to, data, (size_t)got))
+			return -1;
+		at += got;
+	}
+	return 0;
 }
 
-static int finish(
-	struct walk *walk, const struct stat *st, int dir, const char *name)
+/* Holes stay holes. A file system that does not know them says that all is
+ * data (lseek(2)). A file that grows meanwhile is copied up to its size. */
+static int copy_data(int from, int to, off_t size)
 {
-	const struct timespec times[2] = {st->st_atim, st->st_mtim};
+	off_t at = 0;
 
-	if (copy_owner(walk->copy, walk->to, dir, name, st->st_uid, st->st_gid,
-		    false, walk->err))
-		return -1;
-	if (!S_ISLNK(st->st_mode) &&
-		fchmodat(dir, name, st->st_mode & 07777, 0))
-		return fail(walk, "set the mode of");
-	utimensat(dir, name, times, AT_SYMLINK_NOFOLLOW);
-	return 0;
+	while (at < size) {
+		off_t data = lseek(from, at, SEEK_DATA), hole;
+
+		if (data < 0 && errno == ENXIO)
+			break; /* a hole up to the end */
+		if (data < 0)
+			data = at;
+		hole = lseek(from, data, SEEK_HOLE);
+		if (hole <= data || hole > size)
+			hole = size;
+		if (copy_piece(from, to, data, hole))
+			return -1;
+		at = hole;
+	}
+	return ftruncate(to, size);
+}
+
+static int finish(struct walk *walk, const struct stat *st, int fd)
+{
+	const struct copy_attributes attributes = {st->st_uid, st->st_gid,
+		st->st_mode, {st->st_atim, st->st_mtim}, false, walk->path};
+
+	return copy_finish(walk->copy, walk->to, fd, &attributes, walk->err);
 }
 
 /* What is there already gives way, unless it is a folder. */
 static int put_in_place(
 	struct walk *walk, int dir, const char *temporary, const char *name)
 {
+	/* A rename replaces in one step: a program that reads the file sees the
+	 * old or the new one, never a half. */
 	if (renameat(dir, temporary, dir, name) == 0) {
 		walk->copy->files++;
 		return 0;
 	}
 	if (errno == EISDIR || errno == EEXIST || errno == ENOTEMPTY) {
 		th_fail(walk->err, TH_IN_USE,
-			"there is a folder already where %s should go",
-			walk->path);
+			"cannot replace the folder %s by a file", walk->path);
 	} else {
 		fail(walk, "write");
 	}
@@ -126,10 +196,12 @@ static int copy_file(struct walk *walk, int from, const struct stat *st,
 		return fail(walk, "read");
 	out = openat(dir, temporary,
 		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
-	if (out < 0 || copy_data(in, out))
+	if (out >= 0 && check_room(walk, st, out))
+		rc = -1;
+	else if (out < 0 || copy_data(in, out, st->st_size))
 		fail(walk, "copy");
 	else
-		rc = finish(walk, st, dir, temporary);
+		rc = finish(walk, st, out);
 	th_close(&in);
 	if (out >= 0 && close(out) && rc == 0)
 		rc = fail(walk, "write");
@@ -142,22 +214,44 @@ static int copy_file(struct walk *walk, int from, const struct stat *st,
 	return -1;
 }
 
+int copy_make_link(const char *target, int dir, const char *name)
+{
+	struct stat st;
+	int fd;
+
+	if (symlinkat(target, dir, name))
+		return -1;
+	/* Whatever has the name by now: only a link that nothing else leads
+	 * to is taken for the one that was just made. */
+	fd = openat(dir, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
+	if (fd >= 0 && fstat(fd, &st) == 0 && S_ISLNK(st.st_mode) &&
+		st.st_nlink == 1)
+		return fd;
+	th_close(&fd);
+	errno = EAGAIN;
+	return -1;
+}
+
 static int copy_link(struct walk *walk, int from, const struct stat *st,
 	int dir, const char *name)
 {
 	char target[4097], temporary[48];
 	ssize_t len = readlinkat(from, "", target, sizeof(target) - 1);
+	int made;
 
 	if (len < 0)
 		return fail(walk, "read");
 	target[len] = '\0';
 	copy_temporary(temporary);
-	if (symlinkat(target, dir, temporary))
-		return fail(walk, "write");
-	if (finish(walk, st, dir, temporary)) {
+	made = copy_make_link(target, dir, temporary);
+	if (made < 0 || finish(walk, st, made)) {
+		if (made < 0)
+			fail(walk, "write");
+		th_close(&made);
 		unlinkat(dir, temporary, 0);
 		return -1;
 	}
+	th_close(&made);
 	return put_in_place(walk, dir, temporary, name);
 }
 
@@ -186,6 +280,8 @@ static int copy_entries(struct walk *walk, int from, int to, int depth)
 			continue;
 		snprintf(walk->path + len, sizeof(walk->path) - len, "/%s",
 			entry->d_name);
+		/* O_PATH: a FIFO or a device is not opened, only held; whatever
+		 * it turns into afterwards, this is what is looked at. */
 		one = openat(dirfd(list), entry->d_name,
 			O_PATH | O_NOFOLLOW | O_CLOEXEC);
 		if (one >= 0)
@@ -208,7 +304,7 @@ static int copy_folder(struct walk *walk, int from, const struct stat *st,
 
 	if (depth > DEPTH_MAX)
 		return th_fail(walk->err, TH_NOT_POSSIBLE,
-			"the folders below %s are too deep", walk->path);
+			"the folders in %s are nested too deeply", walk->path);
 	is_new = mkdirat(dir, name, 0700) == 0;
 	if (!is_new && errno != EEXIST)
 		return fail(walk, "make the folder");
@@ -216,8 +312,7 @@ static int copy_folder(struct walk *walk, int from, const struct stat *st,
 	if (to < 0) {
 		if (errno == ENOTDIR || errno == ELOOP)
 			return th_fail(walk->err, TH_IN_USE,
-				"there is a file or link already where the "
-				"folder %s should go",
+				"cannot replace the file %s by a folder",
 				walk->path);
 		return fail(walk, "open the folder");
 	}
@@ -227,11 +322,11 @@ static int copy_folder(struct walk *walk, int from, const struct stat *st,
 		walk->has_top = true;
 	}
 	rc = copy_entries(walk, from, to, depth);
-	th_close(&to);
 	if (rc == 0 && is_new) {
 		walk->copy->files++;
-		rc = finish(walk, st, dir, name);
+		rc = finish(walk, st, to);
 	}
+	th_close(&to);
 	return rc;
 }
 
@@ -280,8 +375,10 @@ static int find_target(const struct th_place *from, const struct th_place *to,
 	}
 	th_close(&fd);
 	if (to->path[len - 1] == '/') {
-		th_fail(err, TH_USAGE, "there is no folder %.300s", to->path);
-		th_hint(err, "make it first, or leave out the last slash");
+		th_fail(err, TH_USAGE, "the folder %.300s does not exist",
+			to->path);
+		th_hint(err,
+			"create it first, or leave out the trailing slash");
 		return -1;
 	}
 	while (len > 1 && to->path[len - 1] == '/')
@@ -297,8 +394,8 @@ static int find_target(const struct th_place *from, const struct th_place *to,
 		th_fail_sys(err, errno == ENOENT ? TH_NOT_FOUND : TH_FAILED,
 			errno, "the target's folder %.300s", above);
 		th_hint(err,
-			"make it first: what is copied gets a new name, "
-			"not new folders above it");
+			"create it first: copy does not create the folders "
+			"above its target");
 	}
 	free(above);
 	return fd;

@@ -3,6 +3,7 @@
 #define TH_CONTAINER_COPY_H
 
 #include <stdint.h>
+#include <time.h>
 
 #include "container/place.h"
 
@@ -41,11 +42,24 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 
 /* ---- shared by the parts of it ---- */
 
-/* Gives the entry NAME in the folder its owner: as the copy says, or, where
- * it does not, the source's. */
-int copy_owner(const struct th_copy *copy, const struct th_place *to, int dir,
-	const char *name, uid_t uid, gid_t gid, bool keep_by_default,
-	struct th_error *err);
+/* What a new file, folder or link gets from its source. */
+struct copy_attributes {
+	uid_t uid;
+	gid_t gid;
+	mode_t mode; /* with its type */
+	struct timespec times[2];
+	bool keep_by_default; /* the owner, where the copy does not say */
+	const char *path; /* for messages */
+};
+
+/* Gives it to what is open as fd (a symbolic link by O_PATH): never by a name,
+ * which whoever can write to the folder may turn into a link to anything of
+ * the host. Set-ID bits fall unless the owner is kept: otherwise a program of
+ * a container's user would run as the caller. */
+int copy_finish(const struct th_copy *copy, const struct th_place *to, int fd,
+	const struct copy_attributes *attributes, struct th_error *err);
+/* Makes a symbolic link and opens it with O_PATH; -1 with errno. */
+int copy_make_link(const char *target, int dir, const char *name);
 /* A name in the folder that nobody has, to be renamed when all is written. */
 void copy_temporary(char name[48]);
 

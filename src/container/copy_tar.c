@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
@@ -43,8 +44,29 @@ static int fail_out(struct out *out, const char *path)
 		archive_error_string(out->archive));
 }
 
+/* Tells the parts of a file that are not holes; none where all of it is. */
+static void add_parts(struct archive_entry *entry, int fd, off_t size)
+{
+	off_t at = 0;
+
+	while (at < size) {
+		off_t data = lseek(fd, at, SEEK_DATA), hole;
+
+		if (data < 0)
+			break;
+		hole = lseek(fd, data, SEEK_HOLE);
+		if (hole <= data || hole > size)
+			hole = size;
+		archive_entry_sparse_add_entry(entry, data, hole - data);
+		at = hole;
+	}
+	/* One that is a hole to its end needs its end named. */
+	archive_entry_sparse_add_entry(entry, size, 0);
+}
+
+/* in: the file, open, where it has holes; otherwise -1. */
 static int put_header(struct out *out, const char *path, const struct stat *st,
-	const char *link)
+	const char *link, int in)
 {
 	struct archive_entry *entry = archive_entry_new();
 	int rc;
@@ -60,6 +82,8 @@ static int put_header(struct out *out, const char *path, const struct stat *st,
 	archive_entry_set_size(entry, S_ISREG(st->st_mode) ? st->st_size : 0);
 	if (link)
 		archive_entry_set_symlink(entry, link);
+	if (in >= 0)
+		add_parts(entry, in, st->st_size);
 	if (S_ISCHR(st->st_mode) || S_ISBLK(st->st_mode))
 		archive_entry_set_rdev(entry, st->st_rdev);
 	rc = archive_write_header(out->archive, entry);
@@ -68,19 +92,41 @@ static int put_header(struct out *out, const char *path, const struct stat *st,
 	return rc ? fail_out(out, path) : 0;
 }
 
+/* The library wants the bytes of holes, too, and leaves them out itself: the
+ * same zeros, in large pieces. */
+#define HOLE_BLOCK (16 << 20)
+
+static int put_zeros(struct out *out, const char *path, off_t size)
+{
+	char *zeros = mmap(NULL, HOLE_BLOCK, PROT_READ,
+		MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
+	int rc = 0;
+
+	if (zeros == MAP_FAILED)
+		return th_fail_memory(out->err);
+	while (rc == 0 && size > 0) {
+		size_t want = size < HOLE_BLOCK ? (size_t)size : HOLE_BLOCK;
+
+		if (archive_write_data(out->archive, zeros, want) !=
+			(la_ssize_t)want)
+			rc = fail_out(out, path);
+		size -= (off_t)want;
+	}
+	munmap(zeros, HOLE_BLOCK);
+	return rc;
+}
+
 /* The header has said how long it is: a file that grows is cut there, one that
  * shrinks is filled up. */
-static int put_data(struct out *out, const char *path, int from, off_t size)
+static int put_data(
+	struct out *out, const char *path, int in, off_t at, off_t end)
 {
-	char name[TH_FD_PATH], *data = calloc(1, BLOCK);
-	int in = open(th_fd_path(from, "", name), O_RDONLY | O_CLOEXEC);
-	int rc = data && in >= 0 ? 0
-				 : th_fail_sys(out->err, TH_FAILED, errno,
-					   "cannot read %.300s", path);
+	char *data = malloc(BLOCK);
+	int rc = data ? 0 : th_fail_memory(out->err);
 
-	while (rc == 0 && size > 0) {
-		size_t want = size < BLOCK ? (size_t)size : BLOCK;
-		ssize_t got = read(in, data, want);
+	while (rc == 0 && at < end) {
+		size_t want = end - at < BLOCK ? (size_t)(end - at) : BLOCK;
+		ssize_t got = pread(in, data, want, at);
 
 		if (got <= 0) {
 			memset(data, 0, want);
@@ -88,10 +134,39 @@ static int put_data(struct out *out, const char *path, int from, off_t size)
 		}
 		if (archive_write_data(out->archive, data, (size_t)got) != got)
 			rc = fail_out(out, path);
-		size -= got;
+		at += got;
 		out->copy->bytes += (uint64_t)got;
 	}
 	free(data);
+	return rc;
+}
+
+static int put_file(
+	struct out *out, const char *path, int from, const struct stat *st)
+{
+	char name[TH_FD_PATH];
+	int in = open(th_fd_path(from, "", name), O_RDONLY | O_CLOEXEC);
+	bool holes = (off_t)st->st_blocks * 512 < st->st_size;
+	off_t at = 0;
+	int rc;
+
+	if (in < 0)
+		return th_fail_sys(
+			out->err, TH_FAILED, errno, "cannot read %.300s", path);
+	rc = put_header(out, path, st, NULL, holes ? in : -1);
+	while (rc == 0 && at < st->st_size) {
+		off_t data = holes ? lseek(in, at, SEEK_DATA) : at, hole;
+
+		if (data < 0 || data > st->st_size)
+			data = st->st_size;
+		rc = put_zeros(out, path, data - at);
+		hole = holes ? lseek(in, data, SEEK_HOLE) : st->st_size;
+		if (hole <= data || hole > st->st_size)
+			hole = st->st_size;
+		if (rc == 0)
+			rc = put_data(out, path, in, data, hole);
+		at = hole;
+	}
 	th_close(&in);
 	return rc;
 }
@@ -141,10 +216,10 @@ static int put_one(struct out *out, int from, const char *path, int depth)
 
 	if (fstat(from, &st))
 		return th_fail_sys(out->err, TH_FAILED, errno,
-			"cannot look at %.300s", path);
+			"cannot read the attributes of %.300s", path);
 	if (depth > DEPTH_MAX)
 		return th_fail(out->err, TH_NOT_POSSIBLE,
-			"the folders below %.300s are too deep", path);
+			"the folders in %.300s are nested too deeply", path);
 	switch (st.st_mode & S_IFMT) {
 	case S_IFSOCK:
 		out->copy->skipped++;
@@ -152,19 +227,16 @@ static int put_one(struct out *out, int from, const char *path, int depth)
 	case S_IFLNK:
 		len = readlinkat(from, "", target, sizeof(target) - 1);
 		target[len < 0 ? 0 : len] = '\0';
-		return put_header(out, path, &st, target);
+		return put_header(out, path, &st, target, -1);
 	case S_IFREG:
-		return put_header(out, path, &st, NULL) ||
-				put_data(out, path, from, st.st_size)
-			? -1
-			: 0;
+		return put_file(out, path, from, &st);
 	case S_IFDIR:
-		return put_header(out, path, &st, NULL) ||
+		return put_header(out, path, &st, NULL, -1) ||
 				put_entries(out, from, path, depth)
 			? -1
 			: 0;
 	default:
-		return put_header(out, path, &st, NULL);
+		return put_header(out, path, &st, NULL, -1);
 	}
 }
 
@@ -269,6 +341,7 @@ static int take_data(struct in *in, const char *path, int fd)
 		in->err, TH_FAILED, "the archive is damaged at %.300s", path);
 }
 
+/* The new file, open, or -1 with an error. */
 static int take_file(struct in *in, struct archive_entry *entry,
 	const char *path, int dir, const char *temporary)
 {
@@ -283,8 +356,9 @@ static int take_file(struct in *in, struct archive_entry *entry,
 	if (rc == 0 && ftruncate(fd, archive_entry_size(entry)))
 		rc = th_fail_sys(
 			in->err, TH_FAILED, errno, "cannot write %.300s", path);
-	close(fd);
-	return rc;
+	if (rc)
+		th_close(&fd);
+	return fd;
 }
 
 static int take_hard_link(struct in *in, const char *path, const char *target,
@@ -300,45 +374,87 @@ static int take_hard_link(struct in *in, const char *path, const char *target,
 		linkat(AT_FDCWD, th_fd_path(fd, "", name), dir, temporary,
 			AT_SYMLINK_FOLLOW))
 		rc = th_fail(in->err, TH_FAILED,
-			"%.200s is a link to %.200s, which is not there", path,
-			target);
+			"%.200s is a link to %.200s, which does not exist",
+			path, target);
 	th_close(&fd);
 	return rc;
 }
 
-static int set_attributes(struct in *in, struct archive_entry *entry, int dir,
-	const char *name, mode_t type)
+static int set_attributes(
+	struct in *in, struct archive_entry *entry, int fd, const char *path)
 {
-	const struct timespec times[2] = {{.tv_nsec = UTIME_NOW},
-		{.tv_sec = archive_entry_mtime(entry),
-			.tv_nsec = archive_entry_mtime_nsec(entry)}};
+	const struct copy_attributes attributes = {
+		(uid_t)archive_entry_uid(entry),
+		(gid_t)archive_entry_gid(entry),
+		archive_entry_filetype(entry) | archive_entry_perm(entry),
+		{{.tv_nsec = UTIME_NOW},
+			{.tv_sec = archive_entry_mtime(entry),
+				.tv_nsec = archive_entry_mtime_nsec(entry)}},
+		true, path};
 
-	if (copy_owner(in->copy, in->to, dir, name,
-		    (uid_t)archive_entry_uid(entry),
-		    (gid_t)archive_entry_gid(entry), true, in->err))
-		return -1;
-	if (type != S_IFLNK &&
-		fchmodat(dir, name, archive_entry_perm(entry) & 07777, 0))
-		return th_fail_sys(in->err, TH_FAILED, errno,
-			"cannot set the mode of %s", name);
-	utimensat(dir, name, times, AT_SYMLINK_NOFOLLOW);
-	return 0;
+	return copy_finish(in->copy, in->to, fd, &attributes, in->err);
 }
 
 static int take_folder(struct in *in, struct archive_entry *entry,
 	const char *path, int dir, const char *name)
 {
 	struct stat st;
+	int fd, rc;
 
-	if (mkdirat(dir, name, 0700) == 0)
-		return set_attributes(in, entry, dir, name, S_IFDIR);
+	if (mkdirat(dir, name, 0700) == 0) {
+		fd = openat(dir, name,
+			O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+		rc = fd < 0 ? th_fail_sys(in->err, TH_FAILED, errno,
+				      "cannot open the folder %.300s", path)
+			    : set_attributes(in, entry, fd, path);
+		th_close(&fd);
+		return rc;
+	}
 	/* A link to a folder is as good as one, within the container. */
 	if (errno == EEXIST &&
 		fstatat(dir, name, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
 		(S_ISDIR(st.st_mode) || S_ISLNK(st.st_mode)))
 		return 0;
 	return th_fail_sys(in->err, TH_FAILED, errno,
-		"cannot make the folder %.300s", path);
+		"cannot create the folder %.300s", path);
+}
+
+/* A FIFO or a device: opened as what has the name, and believed only where it
+ * is one of the kind. */
+static int take_node(
+	struct archive_entry *entry, mode_t type, int dir, const char *name)
+{
+	dev_t dev = type == S_IFIFO ? 0 : archive_entry_rdev(entry);
+	struct stat st;
+	int fd;
+
+	if (mknodat(dir, name, type | 0600, dev))
+		return -1;
+	fd = openat(dir, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
+	if (fd >= 0 && fstat(fd, &st) == 0 && (st.st_mode & S_IFMT) == type &&
+		st.st_rdev == dev)
+		return fd;
+	th_close(&fd);
+	errno = EAGAIN;
+	return -1;
+}
+
+/* Makes it under the temporary name: its descriptor (-2: a hard link, which
+ * has what its target has), or -1. */
+static int make_entry(struct in *in, struct archive_entry *entry,
+	const char *path, int dir, const char *temporary)
+{
+	const char *hard = archive_entry_hardlink(entry);
+	mode_t type = archive_entry_filetype(entry);
+
+	if (hard)
+		return take_hard_link(in, path, hard, dir, temporary) ? -1 : -2;
+	if (type == S_IFREG)
+		return take_file(in, entry, path, dir, temporary);
+	if (type == S_IFLNK)
+		return copy_make_link(
+			archive_entry_symlink(entry), dir, temporary);
+	return take_node(entry, type, dir, temporary);
 }
 
 static int take_entry(struct in *in, struct archive_entry *entry)
@@ -347,18 +463,19 @@ static int take_entry(struct in *in, struct archive_entry *entry)
 	const char *hard = archive_entry_hardlink(entry);
 	mode_t type = archive_entry_filetype(entry);
 	char path[4096], temporary[48];
-	int dir, rc = -1;
+	int dir, fd, rc = 0;
 
 	if (!text || clean_name(text, path, sizeof(path)))
 		return th_fail(in->err, TH_USAGE,
-			"the archive's entry %.300s leads out of the folder",
+			"the archive entry %.300s leads out of the target "
+			"folder",
 			text ? text : "");
 	if (!*path)
 		return 0;
 	dir = open_above(in, path, &name);
 	if (dir < 0)
 		return th_fail_sys(in->err, TH_FAILED, errno,
-			"cannot make the folders of %.300s", path);
+			"cannot create the folders of %.300s", path);
 	copy_temporary(temporary);
 	if (!hard && type == S_IFDIR) {
 		rc = take_folder(in, entry, path, dir, name);
@@ -366,35 +483,27 @@ static int take_entry(struct in *in, struct archive_entry *entry)
 		in->copy->files++;
 		return rc;
 	}
-	if (hard)
-		rc = take_hard_link(in, path, hard, dir, temporary);
-	else if (type == S_IFREG)
-		rc = take_file(in, entry, path, dir, temporary);
-	else if (type == S_IFLNK)
-		rc = symlinkat(archive_entry_symlink(entry), dir, temporary);
-	else if (type == S_IFIFO)
-		rc = mkfifoat(dir, temporary, 0600);
-	else
-		rc = mknodat(
-			dir, temporary, type | 0600, archive_entry_rdev(entry));
-	if (rc && !in->err->code && type != S_IFLNK && type != S_IFREG) {
+	fd = make_entry(in, entry, path, dir, temporary);
+	if (fd == -1 && !in->err->code && type != S_IFLNK && type != S_IFREG) {
 		/* Devices are not everybody's to make. */
 		in->copy->skipped++;
 		th_close(&dir);
 		return 0;
 	}
-	if (rc == 0 && !hard)
-		rc = set_attributes(in, entry, dir, temporary, type);
+	if (fd == -1 || (fd >= 0 && set_attributes(in, entry, fd, path)))
+		rc = -1;
 	if (rc == 0 && renameat(dir, temporary, dir, name))
 		rc = -1;
 	if (rc && !in->err->code)
 		th_fail_sys(
 			in->err, TH_FAILED, errno, "cannot write %.300s", path);
+	if (fd >= 0)
+		th_close(&fd);
 	/* Of two links to one file a rename leaves both. */
 	unlinkat(dir, temporary, 0);
 	th_close(&dir);
 	in->copy->files++;
-	return rc ? -1 : 0;
+	return rc;
 }
 
 static int no_archive(struct in *in)
@@ -402,8 +511,7 @@ static int no_archive(struct in *in)
 	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.200s",
 		archive_error_string(in->archive));
 	return th_hint(in->err,
-		"one that is compressed is unpacked first: "
-		"zcat FILE | tidyhull copy - ...");
+		"decompress it first: zcat FILE | tidyhull copy - ...");
 }
 
 static int take_all(struct in *in)
@@ -435,7 +543,8 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	if (in.top < 0) {
 		th_fail_sys(err, errno == ENOENT ? TH_NOT_FOUND : TH_FAILED,
 			errno, "%s:%.300s", to->container, to->path);
-		th_hint(err, "an archive goes into a folder that is there");
+		th_hint(err,
+			"the target of an archive must be an existing folder");
 		goto out;
 	}
 	if (th_late_archive(err))

@@ -11,7 +11,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "container/compose.h"
+#include "container/bundle.h"
 #include "container/container.h"
 #include "container/image_choice.h"
 #include "container/names.h"
@@ -104,11 +104,11 @@ static void check_ports(const struct th_context *context,
 		if (err.code == TH_IN_USE)
 			describe_holder(context, &port, &err);
 		else if (err.code == TH_NOT_POSSIBLE && port.host_port < 1024 &&
-			settings->caller.ordinary)
+			settings->caller.unprivileged)
 			th_hint(&err,
-				"try --port %d=%d; or the administrator allows "
-				"it: sysctl net.ipv4.ip_unprivileged_port_start"
-				"=%d",
+				"try --port %d=%d, or ask the administrator "
+				"for: sysctl "
+				"net.ipv4.ip_unprivileged_port_start=%d",
 				port.port, port.host_port + 8000,
 				port.host_port);
 		th_problems_add(problems, &err);
@@ -188,11 +188,11 @@ static int label_source(
 	char label[96];
 	unsigned int one = 0;
 
-	if (!mount->relabel || access(TH_SELINUX, F_OK))
+	if (mount->label == TH_LABEL_NONE || access(TH_SELINUX, F_OK))
 		return 0;
 	for (const char *at = mount->source; *at; at++)
 		one = one * 31 + (unsigned char)*at;
-	if (mount->relabel == 's')
+	if (mount->label == TH_LABEL_ALL)
 		snprintf(label, sizeof(label),
 			"system_u:object_r:container_file_t:s0");
 	else
@@ -203,7 +203,7 @@ static int label_source(
 	if (nftw(mount->source, set_label, 32, FTW_PHYS) == 0)
 		return 0;
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"cannot give %.300s its security label", mount->source);
+		"cannot set the security label of %.300s", mount->source);
 }
 
 static int make_sources(
@@ -267,7 +267,7 @@ static int fill_row(const struct th_context *context,
 	}
 	row->keep = settings->keep;
 	row->created_us = th_clock_now_us();
-	rc = th_compose_command(settings, config, &command, err);
+	rc = th_bundle_command(settings, config, &command, err);
 	if (rc == 0)
 		describe_command(&command, row->command);
 	th_strings_release(&command);
@@ -293,9 +293,9 @@ static int declare_ports(struct th_settings *settings,
 		if (rc == 0 && !config->ports.count) {
 			th_strings_release(&texts);
 			th_fail(err, TH_USAGE,
-				"the image declares no ports, so none can be "
-				"published");
-			return th_hint(err, "name one: --port 80");
+				"the image does not declare any ports");
+			return th_hint(
+				err, "give a port, for example --port 80");
 		}
 	}
 	if (rc) {
@@ -312,7 +312,8 @@ static int any_layers(size_t count, struct th_error *err)
 {
 	if (count)
 		return 0;
-	return th_fail(err, TH_NOT_FOUND, "the image was removed meanwhile");
+	return th_fail(
+		err, TH_NOT_FOUND, "the image has been removed meanwhile");
 }
 
 /* The folder comes first and the state last: what the state knows is whole. */
@@ -340,14 +341,14 @@ static int make(const struct th_context *context, struct th_settings *settings,
 		folder = openat(store->root_fd, path,
 			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder < 0) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot make %s/%s",
+		th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
 			store->root, path);
 		goto out;
 	}
 	if (declare_ports(settings, &config, err) ||
 		volumes_declare(settings, &config, err) ||
 		volumes_make(store, settings, row->id, err) ||
-		th_compose(store, folder, row, settings, &config, layers,
+		th_bundle_make(store, folder, row, settings, &config, layers,
 			layer_count, err) ||
 		volumes_fill(store, settings, row->id, folder, err) ||
 		networks_make(store, settings, err) ||

@@ -58,12 +58,12 @@ static bool take_quoted(
 		}
 	}
 	if (!*at) {
-		complain(reading, "the quote has no end");
+		complain(reading, "unterminated quote");
 		return false;
 	}
 	at = skip_blanks(at + 1);
 	if (*at && *at != '#') {
-		complain(reading, "something stands behind the quoted value");
+		complain(reading, "unexpected text after the quoted value");
 		return false;
 	}
 	return true;
@@ -95,7 +95,7 @@ static void take_line(struct reading *reading, const char *line)
 		at = skip_blanks(at + 6);
 	len = key_length(at);
 	if (!len || (at[len] != '=' && *skip_blanks(at + len))) {
-		complain(reading, "KEY=VALUE is expected");
+		complain(reading, "expected KEY=VALUE");
 		return;
 	}
 	th_buf_init(&pair, 1 << 20);
@@ -111,8 +111,7 @@ static void take_line(struct reading *reading, const char *line)
 		own = reading->value_of ? reading->value_of(pair.data) : NULL;
 		if (!own) {
 			complain(reading,
-				"there is no value, and none in the "
-				"environment here");
+				"no value, and not set in your environment");
 			good = false;
 		} else {
 			th_buf_addf(&pair, "=%s", own);
@@ -148,8 +147,8 @@ int th_env_parse(const char *text, const char *name,
 	if (reading.wrong.len) {
 		rc = th_fail(err, TH_USAGE, "%s", reading.wrong.data);
 		th_hint(err,
-			"lines are KEY=VALUE, export KEY=\"VALUE\", or a # "
-			"comment");
+			"lines are KEY=VALUE, export KEY=\"VALUE\", KEY, or a "
+			"# comment");
 	} else if (reading.no_memory) {
 		rc = th_fail_memory(err);
 	}

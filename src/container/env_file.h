@@ -1,4 +1,4 @@
-/* Files with environment settings: --env-from. */
+/* Files with lines of environment settings: --env @file:PATH. */
 #ifndef TH_CONTAINER_ENV_FILE_H
 #define TH_CONTAINER_ENV_FILE_H
 

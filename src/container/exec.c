@@ -23,7 +23,6 @@ static int resolve_user(const struct th_context *context,
 {
 	static const char *const names[2] = {"etc/passwd", "etc/group"};
 	struct th_buf files[2];
-	char name[TH_FD_PATH];
 	int root, rc;
 
 	if (th_container_root(context, row, &root, err))
@@ -36,8 +35,7 @@ static int resolve_user(const struct th_context *context,
 
 		th_buf_init(&files[i], ACCOUNTS_MAX);
 		if (fd >= 0)
-			th_file_read(AT_FDCWD, th_fd_path(fd, "", name),
-				&files[i], &ignored);
+			th_fd_read_regular(fd, names[i], &files[i], &ignored);
 		th_close(&fd);
 	}
 	rc = th_user_resolve(text, files[0].data, files[1].data, user, err);
@@ -61,7 +59,7 @@ static int set_env(json_t *env, const char *pair)
 }
 
 /* The container's own environment, changed as the options say. */
-static int compose_env(const struct th_context *context,
+static int make_env(const struct th_context *context,
 	const struct th_container_row *row,
 	const struct th_exec_options *options, const struct th_user *user,
 	json_t *env, struct th_error *err)
@@ -90,7 +88,7 @@ static int compose_env(const struct th_context *context,
 	return rc ? th_fail_memory(err) : 0;
 }
 
-static json_t *compose_exec(const struct th_context *context,
+static json_t *make_exec(const struct th_context *context,
 	const struct th_container_row *row,
 	const struct th_exec_options *options, struct th_error *err)
 {
@@ -101,8 +99,8 @@ static json_t *compose_exec(const struct th_context *context,
 	if (options->user &&
 		resolve_user(context, row, options->user, &user, err))
 		goto fail;
-	if (compose_env(context, row, options, options->user ? &user : NULL,
-		    env, err))
+	if (make_env(context, row, options, options->user ? &user : NULL, env,
+		    err))
 		goto fail;
 	th_buf_init(&text, 256);
 	for (size_t i = 0; i < options->command->count && !text.failed; i++)
@@ -149,7 +147,7 @@ int th_container_exec(const struct th_context *context,
 			options->workdir);
 	if (keeper_reach(context, row, TH_ACT_EXEC, &made, err))
 		return -1;
-	doc = compose_exec(context, row, options, err);
+	doc = make_exec(context, row, options, err);
 	/* The place of a stream that is not given is kept by another one. */
 	for (int i = 0; i < 3; i++)
 		given[i] = streams ? options->stdio[i] : 2;
@@ -183,6 +181,31 @@ int th_container_root(const struct th_context *context,
 	if (rc == 0)
 		*root = fds[0];
 	th_close(&channel);
+	return rc;
+}
+
+int th_container_env(const struct th_context *context,
+	const struct th_container_row *row, const char *key, char **value,
+	struct th_error *err)
+{
+	struct th_bundle bundle;
+	int folder = th_container_folder(context, row, err), rc = -1;
+	size_t len = strlen(key);
+
+	if (folder >= 0)
+		rc = th_bundle_read(folder, &bundle, err);
+	th_close(&folder);
+	if (rc)
+		return -1;
+	for (size_t i = 0; i < bundle.process.env.count && rc == 0; i++) {
+		const char *pair = bundle.process.env.items[i];
+
+		if (strncmp(pair, key, len) != 0 || pair[len] != '=')
+			continue;
+		*value = strdup(pair + len + 1);
+		rc = *value ? 1 : th_fail_memory(err);
+	}
+	th_bundle_release(&bundle);
 	return rc;
 }
 

@@ -30,7 +30,7 @@ struct th_history {
 	struct th_buf line; /* what is read and not yet taken */
 	size_t used; /* of it */
 	int changes; /* inotify, where it is followed */
-	bool keeper_gone, over;
+	bool keeper_gone, over, cut;
 };
 
 static void open_file(struct th_history *history)
@@ -192,6 +192,7 @@ int th_history_open(struct th_store *store, const char *id, const char *session,
 		rc = seek_last(history, lowest, highest, err);
 	else
 		seek_first(history, lowest, highest);
+	history->cut = lowest > 0 && options->last < 0 && !options->since_us;
 out:
 	if (rc) {
 		th_history_close(history);
@@ -312,6 +313,11 @@ bool th_history_over(struct th_history *history)
 	return history->over ||
 		(history->options->cancel &&
 			atomic_load(history->options->cancel));
+}
+
+bool th_history_cut(const struct th_history *history)
+{
+	return history->cut;
 }
 
 void th_history_wait(struct th_history *history)

@@ -38,6 +38,9 @@ int th_history_next(struct th_history *history, struct th_log_entry *entry,
 	struct th_error *err);
 /* True where th_history_next has given 0 and will never give more. */
 bool th_history_over(struct th_history *history);
+/* True where it is read from its beginning and the beginning is not there any
+ * more: it grew beyond what is kept. */
+bool th_history_cut(const struct th_history *history);
 /* Waits a moment for more. */
 void th_history_wait(struct th_history *history);
 void th_history_close(struct th_history *history);

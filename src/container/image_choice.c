@@ -5,7 +5,7 @@
 #include <string.h>
 
 #include "base/path.h"
-#include "container/compose.h"
+#include "container/bundle.h"
 #include "image/locate.h"
 #include "store/blob.h"
 
@@ -25,9 +25,9 @@ static int find_image(const struct th_context *context, const char *text,
 		memset(&image->tags, 0, sizeof(image->tags));
 		rc = 1;
 	} else if (count > 1) {
-		rc = th_fail(err, TH_USAGE, "\"%.100s\" fits %zu images", text,
-			count);
-		th_hint(err, "say it in full: %.200s",
+		rc = th_fail(err, TH_USAGE, "\"%.100s\" matches %zu images",
+			text, count);
+		th_hint(err, "give it in full: %.200s",
 			rows[0].tags.count ? rows[0].tags.items[0]
 					   : rows[0].digest);
 	}
@@ -60,7 +60,7 @@ static int check_command(const struct th_context *context,
 
 	rc = th_image_load(context, row, &config, err);
 	if (rc == 0)
-		rc = th_compose_command(settings, &config, &command, err);
+		rc = th_bundle_command(settings, &config, &command, err);
 	th_strings_release(&command);
 	th_image_config_release(&config);
 	return rc;
@@ -113,10 +113,10 @@ int th_packed_choose(const struct th_packed *packed, const char *path,
 	}
 	if (!found)
 		return th_fail(err, TH_NOT_FOUND,
-			"%.200s holds no image%s%.200s", path,
+			"%.200s does not contain an image%s%.200s", path,
 			name ? " called " : "", name ? name : "");
-	th_fail(err, TH_USAGE, "%.200s holds several images", path);
-	return th_hint(err, "unpack it, and choose: %.200s", list);
+	th_fail(err, TH_USAGE, "%.200s contains several images", path);
+	return th_hint(err, "unpack it, then choose one: %.200s", list);
 }
 
 static int choose_packed(const struct th_context *context,
@@ -197,9 +197,11 @@ int th_image_choose(const struct th_context *context,
 	if (th_reference_parse(settings->image, &ref, err))
 		return -1;
 	if (settings->fetch == TH_FETCH_NEVER) {
-		th_fail(err, TH_NOT_FOUND, "the image %.200s is not here",
+		th_fail(err, TH_NOT_FOUND,
+			"the image %.200s is not in this store",
 			settings->image);
-		return th_hint(err, "without --fetch never it would be pulled");
+		return th_hint(
+			err, "without --fetch never, it would be pulled");
 	}
 	return choose_host(context, &ref, choice, err);
 }

@@ -92,14 +92,14 @@ int th_limit_parse(
 			rc = th_fail(err, TH_USAGE, "\"%.100s\" is not a limit",
 				word);
 			th_hint(err,
-				"for example --limit memory=256M,swap=1G,"
-				"cpu=1.5,processes=200,io=300; none takes one "
-				"away");
+				"for example --limit "
+				"memory=256M,swap=1G,cpu=1.5,processes=200,io="
+				"300; none removes a limit");
 		}
 	}
 	if (rc == 0 && limit->swap_bytes > 0 && limit->memory_bytes <= 0) {
 		rc = th_fail(
-			err, TH_USAGE, "a limit of swap needs one of memory");
+			err, TH_USAGE, "a swap limit needs a memory limit");
 		th_hint(err, "for example --limit memory=256M,swap=1G");
 	}
 	free(copy);
@@ -143,6 +143,9 @@ void th_limit_format(const struct th_limit *limit, char text[TH_LIMIT_TEXT])
 			(double)limit->cpu_us / PERIOD_US);
 		add(text, "cpu", value);
 	}
+	/* Not the same as none given: then there is a default. */
+	if (limit->processes < 0)
+		add(text, "processes", "none");
 	if (limit->processes > 0) {
 		snprintf(value, sizeof(value), "%" PRId64, limit->processes);
 		add(text, "processes", value);

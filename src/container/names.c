@@ -45,5 +45,5 @@ int th_name_new(struct th_db *db, char name[TH_NAME_MAX], struct th_error *err)
 		if (!taken)
 			return 0;
 	}
-	return th_fail(err, TH_FAILED, "no free name could be made up");
+	return th_fail(err, TH_FAILED, "no free name could be generated");
 }

@@ -31,7 +31,7 @@ static int read_address(struct th_network_use *use, const char *text,
 	}
 	if (*to)
 		return th_fail(err, TH_USAGE,
-			"\"%.100s\" has two addresses of one kind", whole);
+			"\"%.100s\" has two addresses of the same kind", whole);
 	/* One way of writing it, so that it is found again. */
 	inet_ntop(to == use->address4 ? AF_INET : AF_INET6, raw, to,
 		TH_ADDRESS_TEXT);
@@ -50,7 +50,7 @@ static int read_use(
 	if (strlen(text) >= sizeof(copy) || !part || !th_name_valid(part)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a network", text);
 		return th_hint(err,
-			"write the name of one, or host, none, own, or "
+			"use the name of a network, or host, none, own or "
 			"with:CONTAINER");
 	}
 	snprintf(use->network, sizeof(use->network), "%s", part);
@@ -59,9 +59,9 @@ static int read_use(
 			rc = read_address(use, part + 8, text, err);
 			continue;
 		}
-		th_fail(err, TH_USAGE, "\"%.60s\" says nothing about a network",
+		th_fail(err, TH_USAGE, "\"%.60s\" is not an option of networks",
 			part);
-		rc = th_hint(err, "there is: address=ADDRESS");
+		rc = th_hint(err, "the option of networks is address=ADDRESS");
 	}
 	return rc;
 }
@@ -87,7 +87,7 @@ static int add_use(
 	}
 	if (used + strlen(use->network) + 2 > sizeof(settings->network))
 		return th_fail(err, TH_USAGE,
-			"the names of the networks are too long together");
+			"the names of the networks are too long in total");
 	snprintf(settings->network + used, sizeof(settings->network) - used,
 		"%s%s", used ? "," : "", use->network);
 	settings->network_count++;
@@ -103,22 +103,22 @@ static void check_alone(
 
 	if (host && settings->port_texts.count) {
 		th_fail(&err, TH_USAGE,
-			"on the host's own network no port can be published");
-		th_hint(&err, "leave out --port: its ports are the host's");
+			"ports cannot be published with --network host");
+		th_hint(&err,
+			"leave out --port: the program's ports are already the "
+			"host's");
 		th_problems_add(problems, &err);
 	}
 	if (with && settings->port_texts.count) {
 		th_fail(&err, TH_USAGE,
-			"a port is published by the container whose network it "
-			"is");
-		th_hint(&err, "give --port to \"%s\", when it is made",
+			"ports cannot be published with --network with:NAME");
+		th_hint(&err, "give --port to \"%s\" when you create it",
 			settings->network + strlen(TH_NETWORK_WITH));
 		th_problems_add(problems, &err);
 	}
 	if (settings->aliases.count && !settings->network_count) {
 		th_fail(&err, TH_USAGE,
-			"an alias is a name on a network of several "
-			"containers, and this one is on none");
+			"an alias needs a network with other containers");
 		th_hint(&err, "leave out --alias, or choose another --network");
 		th_problems_add(problems, &err);
 	}
@@ -136,8 +136,8 @@ void networks_parse(struct th_settings *settings, struct th_problems *problems)
 
 		if (stands_alone(text) && texts->count > 1) {
 			th_fail(&err, TH_USAGE,
-				"with --network %.60s no other network can be "
-				"had",
+				"--network %.60s cannot be combined with "
+				"another network",
 				text);
 			th_problems_add(problems, &err);
 		} else if (stands_alone(text)) {
@@ -171,8 +171,7 @@ static void check_with(const struct th_context *context,
 			"the container \"%s\" has no network of its own to "
 			"share",
 			object.container.name);
-		th_hint(&err, "it is on that of --network %s",
-			object.container.network);
+		th_hint(&err, "it uses --network %s", object.container.network);
 		th_problems_add(problems, &err);
 	} else {
 		snprintf(settings->network, sizeof(settings->network),
@@ -216,8 +215,8 @@ static int check_use(struct th_store *store, const struct th_network_use *use,
 	rc = th_network_list(store, use->network, &rows, &count, err);
 	if (rc == 0 && !count) {
 		th_fail(err, TH_NOT_FOUND,
-			"there is no network \"%s\" yet, and so no address on "
-			"it",
+			"the network \"%s\" does not exist, so the address "
+			"cannot be reserved",
 			use->network);
 		rc = th_hint(err,
 			"tidyhull new network %s --subnet 10.20.0.0/24",

@@ -85,13 +85,12 @@ static int not_found(const struct th_context *context, const char *text,
 			context->store, text, &images, &count, &ignored) == 0) {
 		if (count)
 			th_hint(err,
-				"it is an image; tidyhull list --all shows the "
-				"containers, and tidyhull launch %.80s makes "
-				"one",
+				"it is an image; tidyhull list --all shows "
+				"containers, tidyhull launch %.80s creates one",
 				text);
 		th_image_rows_free(images, count);
 	}
-	return th_hint(err, "tidyhull list %s shows what there is",
+	return th_hint(err, "tidyhull list %s shows all",
 		kinds == TH_KIND_IMAGE		   ? "images"
 			: kinds == TH_KIND_VOLUME  ? "volumes"
 			: kinds == TH_KIND_NETWORK ? "networks"
@@ -122,7 +121,7 @@ static int ambiguous(
 	for (size_t i = 0; i < finds->network_count; i++)
 		th_buf_addf(&list, "%snetwork:%s", list.len > 8 ? ", " : "",
 			finds->networks[i].name);
-	th_fail(err, TH_USAGE, "\"%.100s\" fits %zu objects", text,
+	th_fail(err, TH_USAGE, "\"%.100s\" matches %zu objects", text,
 		total(finds));
 	th_hint(err, "%s", list.data);
 	th_buf_release(&list);

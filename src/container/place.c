@@ -22,7 +22,7 @@ int th_place_parse(
 	memset(place, 0, sizeof(*place));
 	place->root = place->lock = -1;
 	if (!*text)
-		return th_fail(err, TH_USAGE, "an empty path is no place");
+		return th_fail(err, TH_USAGE, "the path is empty");
 	/* "container:NAME:/path" says the kind as everywhere. */
 	if (strncmp(text, "container:", 10) == 0 && strchr(text + 10, ':'))
 		colon = strchr(text + 10, ':');

@@ -294,7 +294,7 @@ int th_container_processes(const struct th_context *context,
 
 	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED) {
 		th_fail(err, TH_FAILED,
-			"container \"%s\" does not run: it is %s", row->name,
+			"container \"%s\" is not running: it is %s", row->name,
 			th_state_word(row->state));
 		return th_hint(err, "tidyhull why %s", row->name);
 	}

@@ -51,7 +51,7 @@ static int ask(sd_bus *bus, pid_t pid, const char *scope,
 		"inactive-or-failed", 0);
 	if (rc < 0)
 		th_fail(err, TH_NOT_POSSIBLE,
-			"systemd does not give a control group: %.200s",
+			"systemd refused a control group: %.200s",
 			error.message ? error.message : strerror(-rc));
 	sd_bus_error_free(&error);
 	return rc < 0 ? -1 : 0;
@@ -69,7 +69,7 @@ int th_scope_move(pid_t pid, const char *id, const char *description,
 	rc = sd_bus_open_user(&bus);
 	if (rc < 0)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, -rc,
-			"the user's systemd cannot be reached");
+			"cannot reach the user's systemd");
 	snprintf(scope, sizeof(scope), "tidyhull-%.40s.scope", id);
 	rc = ask(bus, pid, scope, description, err);
 	sd_bus_flush_close_unref(bus);

@@ -68,9 +68,10 @@ static int take_mount_option(struct th_mount_setting *mount, const char *option,
 		mount->make = true;
 	} else if (strcmp(option, "map=me") == 0) {
 		mount->map_owner = true;
-	} else if (strcmp(option, "relabel=private") == 0 ||
-		strcmp(option, "relabel=shared") == 0) {
-		mount->relabel = option[8];
+	} else if (strcmp(option, "label=mine") == 0) {
+		mount->label = TH_LABEL_MINE;
+	} else if (strcmp(option, "label=all") == 0) {
+		mount->label = TH_LABEL_ALL;
 	} else if (strcmp(option, "propagate=private") == 0) {
 		mount->propagation = "rprivate";
 	} else if (strcmp(option, "propagate=slave") == 0) {
@@ -83,8 +84,8 @@ static int take_mount_option(struct th_mount_setting *mount, const char *option,
 			"mounts",
 			option, text);
 		return th_hint(err,
-			"there are: ro, make, map=me, relabel=private, "
-			"relabel=shared, propagate=private|slave|shared");
+			"options of mounts: ro, make, map=me, label=mine, "
+			"label=all, propagate=private|slave|shared");
 	}
 	return 0;
 }
@@ -100,7 +101,7 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 			th_fail(err, TH_USAGE,
 				"\"%s\" in the mount \"%.200s\" is not a size",
 				source + 7, text);
-			return th_hint(err, "write a number with K, M or G");
+			return th_hint(err, "use a number with K, M or G");
 		}
 		return 0;
 	}
@@ -108,11 +109,11 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 		mount->kind = TH_MOUNT_VOLUME;
 		if (!th_name_valid(source + 7)) {
 			th_fail(err, TH_USAGE,
-				"\"%.100s\" cannot be the name of a volume",
+				"\"%.100s\" is not a valid volume name",
 				source + 7);
 			return th_hint(err,
-				"a name has up to 63 letters, digits, dots, "
-				"dashes and underscores");
+				"use up to 63 letters, digits, dots, dashes "
+				"and underscores");
 		}
 		mount->volume = strdup(source + 7);
 		return mount->volume ? 0 : th_fail_memory(err);
@@ -136,7 +137,7 @@ static int parse_mount(const char *text, const char *base,
 			text);
 		th_hint(err,
 			"write what the container sees on the left: "
-			"/data=./ledger, with ,ro or ,make behind it");
+			"/data=./ledger; add ,ro or ,make as needed");
 		goto out;
 	}
 	*source++ = '\0';
@@ -150,7 +151,8 @@ static int parse_mount(const char *text, const char *base,
 	}
 	if (strcmp(mount->target, "/") == 0) {
 		th_fail(err, TH_USAGE,
-			"the mount \"%.200s\" would cover the whole container",
+			"the mount \"%.200s\" would replace the container's "
+			"root",
 			text);
 		goto out;
 	}
@@ -199,8 +201,7 @@ static int check_capability(const char *text, struct th_error *err)
 	snprintf(name, sizeof(name), "CAP_%.50s", text + (*text != '\0'));
 	if ((*text == '+' || *text == '-') && th_capability_number(name) >= 0)
 		return 0;
-	th_fail(err, TH_USAGE, "\"%.60s\" is not a change of capabilities",
-		text);
+	th_fail(err, TH_USAGE, "\"%.60s\" is not a capability change", text);
 	return th_hint(err, "for example --capability +NET_ADMIN,-CHOWN");
 }
 
@@ -241,11 +242,10 @@ static int read_words(const char *text, const char *const *words,
 			*set |= 1 << bit;
 			continue;
 		}
-		rc = th_fail(err, TH_USAGE, "\"%.60s\" is nothing to %s", word,
-			what);
-		th_hint(err, "there are: %s, %s, %s%s%s", words[0], words[1],
-			words[2], words[3] ? ", " : "",
-			words[3] ? words[3] : "");
+		rc = th_fail(err, TH_USAGE, "\"%.60s\" is not a value of --%s",
+			word, what);
+		th_hint(err, "use %s, %s, %s%s%s", words[0], words[1], words[2],
+			words[3] ? ", " : "", words[3] ? words[3] : "");
 	}
 	free(copy);
 	return rc;
@@ -263,15 +263,16 @@ static int check_reaper(struct th_settings *settings, struct th_error *err)
 	if (settings->reaper == TH_REAPER_YES || strcmp(text, "no") == 0)
 		return 0;
 	return th_fail(err, TH_USAGE,
-		"--reaper is auto, yes or no, not \"%.50s\"", text);
+		"\"%.50s\" is not a value of --reaper; use auto, yes or no",
+		text);
 }
 
 /* Limits, and what is taken away of the safe defaults. */
 static void check_bounds(
 	struct th_settings *settings, struct th_problems *problems)
 {
-	static const char *const allow[] = {
-		"syscalls", "new-privileges", "kernel-paths", "devices", NULL};
+	static const char *const allow[] = {"syscalls", "new-privileges",
+		"kernel-paths", "devices", "old-sockets", NULL};
 	static const char *const share[] = {"home", "cwd", "user", NULL};
 	struct th_error err = {0};
 
@@ -298,8 +299,8 @@ static void check_bounds(
 			continue;
 		th_fail(&err, TH_USAGE, "\"%.100s\" is not a device", text);
 		th_hint(&err,
-			"write a path (/dev/fuse) or a name "
-			"(vendor.com/class=name)");
+			"use a path (/dev/fuse) or a name "
+			"(selwick.example/gauge=north)");
 		th_problems_add(problems, &err);
 	}
 }
@@ -319,8 +320,7 @@ static void check_names(
 			add_if(problems, check_hostname(name, &err), &err);
 		else
 			add_if(problems,
-				th_fail(&err, TH_USAGE,
-					"there are too many aliases"),
+				th_fail(&err, TH_USAGE, "too many aliases"),
 				&err);
 	}
 	for (size_t i = 0; i < settings->host_texts.count; i++) {
@@ -336,8 +336,7 @@ static void check_names(
 				inet_pton(AF_INET6, address + 1, raw) == 1))
 			continue;
 		th_error_clear(&err);
-		th_fail(&err, TH_USAGE, "\"%.100s\" is no name with an address",
-			text);
+		th_fail(&err, TH_USAGE, "\"%.100s\" is not NAME=ADDRESS", text);
 		th_hint(&err, "for example --host chart-office=192.0.2.7");
 		th_problems_add(problems, &err);
 	}
@@ -364,8 +363,8 @@ static void check_life(
 			text);
 		if (th_name_valid(name))
 			continue;
-		th_fail(&err, TH_USAGE, "\"%.60s\" cannot be a secret's name",
-			name);
+		th_fail(&err, TH_USAGE,
+			"\"%.60s\" is not a valid name for a secret", name);
 		th_hint(&err, "for example --secret password=@file:./pw");
 		th_problems_add(problems, &err);
 	}
@@ -415,11 +414,11 @@ void th_settings_check(
 
 	settings->grace_ms = DEFAULT_GRACE_MS;
 	if (settings->name && !th_name_valid(settings->name)) {
-		th_fail(&err, TH_USAGE, "\"%.100s\" cannot be a name",
+		th_fail(&err, TH_USAGE, "\"%.100s\" is not a valid name",
 			settings->name);
 		th_hint(&err,
-			"a name has up to 63 letters, digits, dots, dashes "
-			"and underscores");
+			"use up to 63 letters, digits, dots, dashes and "
+			"underscores");
 		th_problems_add(problems, &err);
 	}
 	check_lists(settings, problems);

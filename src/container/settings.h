@@ -19,7 +19,8 @@ enum th_allow {
 	TH_ALLOW_SYSCALLS = 1, /* no system-call filter */
 	TH_ALLOW_PRIVILEGES = 2, /* programs may gain privileges */
 	TH_ALLOW_KERNEL = 4, /* nothing of the kernel is masked */
-	TH_ALLOW_DEVICES = 8 /* every device of the host may be used */
+	TH_ALLOW_DEVICES = 8, /* every device of the host may be used */
+	TH_ALLOW_OLD_SOCKETS = 16 /* 32-bit socketcall, any socket family */
 };
 
 /* What batch work has of its caller inside. */
@@ -28,6 +29,10 @@ enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
 enum th_reaper { TH_REAPER_AUTO, TH_REAPER_YES, TH_REAPER_NO };
 
 enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY, TH_MOUNT_VOLUME };
+
+/* The security label that the files of a mount get (SELinux): one for this
+ * container alone, or one that all containers may use. */
+enum th_mount_label { TH_LABEL_NONE, TH_LABEL_MINE, TH_LABEL_ALL };
 
 struct th_mount_setting {
 	enum th_mount_kind kind;
@@ -40,7 +45,7 @@ struct th_mount_setting {
 	bool readonly;
 	bool make; /* make the source folder where it is missing */
 	bool map_owner; /* the source's owner is the program's user inside */
-	char relabel; /* security label: 'p' private, 's' shared, or 0 */
+	enum th_mount_label label;
 	const char *propagation; /* an option of mount(8), or NULL */
 };
 
@@ -75,7 +80,7 @@ struct th_settings {
 	const char *const *device_folders; /* where names are described */
 	/* Who calls, for what is shared. */
 	struct {
-		bool ordinary; /* without root's rights */
+		bool unprivileged; /* without root's rights */
 		unsigned int uid, gid;
 		const char *name, *home;
 	} caller;

@@ -60,7 +60,7 @@ static int do_work(void *arg, struct th_error *err)
 	return work->work(work->store, work->row, err);
 }
 
-/* An ordinary user's are the pilot's; without one they are gone. */
+/* An unprivileged user's are the pilot's; without one they are gone. */
 static void at_bridges(struct th_store *store,
 	int (*work)(struct th_store *store, const struct th_container_row *row,
 		struct th_error *err),
@@ -70,7 +70,7 @@ static void at_bridges(struct th_store *store,
 	struct th_error ignored = {0};
 	struct th_pilot pilot;
 
-	if (!store->ordinary) {
+	if (!store->unprivileged) {
 		work(store, row, &ignored);
 		return;
 	}
@@ -89,12 +89,12 @@ static int unplug(struct th_store *store, const struct th_container_row *row,
 	struct th_port_row *ports = NULL;
 	size_t count = 0;
 
-	if (!store->ordinary &&
+	if (!store->unprivileged &&
 		th_state_ports(store->db, row->id, &ports, &count, err) == 0 &&
 		count &&
 		th_state_addresses(store->db, row->id, joined.address4,
 			joined.address6, err) == 0)
-		th_network_unlead(store, &joined, ports, count);
+		th_network_unforward(store, &joined, ports, count);
 	free(ports);
 	th_network_unplugged(row->id);
 	return 0;
@@ -127,7 +127,8 @@ static void tell_neighbours(
 	const struct th_context *context, const char *network)
 {
 	if (th_network_is_shared(network))
-		th_names_refresh(context->store, network, th_clock_now_us());
+		th_names_refresh(context->store, network, th_clock_now_us(),
+			TH_NAMES_PATIENCE_MS);
 }
 
 /* With the container's lock held. */
@@ -147,6 +148,8 @@ static int record(const struct th_context *context,
 		.actor = context->actor};
 	int rc;
 
+	/* Cleaned before it is recorded: a settler that is killed in between
+	 * leaves the row as it was, and the next one cleans again. */
 	clean(context, row, rebooted);
 	if (row->keep)
 		return th_state_change(store->db, row->id, &change, err);
@@ -174,6 +177,7 @@ int th_container_settle_row(const struct th_context *context,
 	if (rc <= 0)
 		return rc;
 	snprintf(network, sizeof(network), "%s", row->network);
+	/* With the lock nobody else settles it, and no keeper starts it. */
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
 	if (rc == 1 && runs(row))

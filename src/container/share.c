@@ -69,7 +69,7 @@ static unsigned int mapped(const char *path)
 
 /* Inside, the caller has its own ID, which is this namespace's root; all
  * others are what they are here. */
-static json_t *compose_map(unsigned int own, const char *path)
+static json_t *make_map(unsigned int own, const char *path)
 {
 	unsigned int count = mapped(path);
 	json_t *maps = json_array();
@@ -114,13 +114,13 @@ static int share_user(struct th_store *store, int folder, const char *id,
 	json_object_set_new(part(config, "process"), "user",
 		json_pack("{s:I s:I}", "uid", (json_int_t)uid, "gid",
 			(json_int_t)gid));
-	if (settings->caller.ordinary) {
+	if (settings->caller.unprivileged) {
 		json_array_append_new(json_object_get(linux_part, "namespaces"),
 			json_pack("{s:s}", "type", "user"));
 		json_object_set_new(linux_part, "uidMappings",
-			compose_map(uid, "/proc/self/uid_map"));
+			make_map(uid, "/proc/self/uid_map"));
 		json_object_set_new(linux_part, "gidMappings",
-			compose_map(gid, "/proc/self/gid_map"));
+			make_map(gid, "/proc/self/gid_map"));
 	}
 	if (uid == 0)
 		return 0;

@@ -69,7 +69,8 @@ static int await(int channel, pid_t pid, struct th_error *err)
 	}
 	if (rc >= 0)
 		th_fail(err, TH_FAILED,
-			"the container's keeper ended before the start");
+			"the container's keeper ended before the container "
+			"started");
 	return -1;
 }
 
@@ -89,7 +90,7 @@ int th_container_start(const struct th_context *context,
 		th_scope_enter(row->id, row->name, &ignored);
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a channel to the keeper");
+			"cannot create a channel to the keeper");
 	rc = spawn(context, row, attach, size, pair[1], &pid, err);
 	close(pair[1]);
 	if (rc == 0)

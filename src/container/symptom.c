@@ -18,13 +18,13 @@ static void set_kind(struct th_why *why, const char *kind)
 	snprintf(why->kind, sizeof(why->kind), "%s", kind);
 }
 
-/* The last of the last words that holds one of the texts, or NULL. */
-static const char *find_word(const struct th_case *of, const char *const *texts)
+/* The last line that holds one of the texts, or NULL. */
+static const char *find_line(const struct th_case *of, const char *const *texts)
 {
-	for (size_t i = of->word_count; i > 0; i--) {
+	for (size_t i = of->line_count; i > 0; i--) {
 		for (size_t t = 0; texts[t]; t++) {
-			if (strcasestr(of->words[i - 1].text, texts[t]))
-				return of->words[i - 1].text;
+			if (strcasestr(of->lines[i - 1].text, texts[t]))
+				return of->lines[i - 1].text;
 		}
 	}
 	return NULL;
@@ -36,7 +36,7 @@ static bool missing_library(const struct th_case *of, struct th_why *why)
 	static const char *const texts[] = {
 		"error while loading shared libraries: ",
 		"Error loading shared library ", NULL};
-	const char *line = find_word(of, texts), *name;
+	const char *line = find_line(of, texts), *name;
 
 	if (!line)
 		return false;
@@ -50,18 +50,39 @@ static bool missing_library(const struct th_case *of, struct th_why *why)
 			  "does not have",
 			(int)strcspn(name, ": "), name));
 	say(&why->advice,
-		th_format("an image with that library is needed, or a program "
-			  "linked statically"));
+		th_format("use an image with that library, or a statically "
+			  "linked program"));
+	return true;
+}
+
+static bool too_many_processes(const struct th_case *of, struct th_why *why)
+{
+	static const char *const texts[] = {"can't fork", "cannot fork",
+		"fork: retry", "fork failed", "cannot create thread",
+		"unable to create thread", "can't start new thread",
+		"pthread_create failed", NULL};
+
+	if (!find_line(of, texts))
+		return false;
+	set_kind(why, "processes-refused");
+	say(&why->sentences,
+		th_format("the kernel refused it a new process or thread: the "
+			  "limit of processes is reached, or memory is short"));
+	say(&why->advice,
+		th_format("tidyhull timeline %s tells if it was the limit; a "
+			  "higher one: tidyhull adjust --limit "
+			  "processes=20000 %s",
+			of->row->name, of->row->name));
 	return true;
 }
 
 static bool port_taken(const struct th_case *of, struct th_why *why)
 {
 	static const char *const texts[] = {"address already in use",
-		"EADDRINUSE", "address in use", "port is already allocated",
-		"could not bind", "bind failed", NULL};
+		"address in use", "EADDRINUSE", "cannot bind", "could not bind",
+		"bind failed", NULL};
 
-	if (!find_word(of, texts))
+	if (!find_line(of, texts))
 		return false;
 	set_kind(why, "port-taken-inside");
 	say(&why->sentences,
@@ -73,10 +94,10 @@ static bool port_taken(const struct th_case *of, struct th_why *why)
 				  "in it"));
 	say(&why->advice,
 		of->host_network
-			? th_format("without --network host it has ports of "
-				    "its own")
-			: th_format("see what it starts twice; --port does not "
-				    "come into it"));
+			? th_format(
+				  "without --network host it has its own ports")
+			: th_format("check what it starts twice; --port is not "
+				    "involved"));
 	return true;
 }
 
@@ -104,7 +125,7 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 	static const char *const denied[] = {"permission denied", "EACCES",
 		"operation not permitted", "read-only file system", "EROFS",
 		NULL};
-	const char *line = find_word(of, denied), *mount, *source;
+	const char *line = find_line(of, denied), *mount, *source;
 	char path[1024];
 	struct stat st;
 	bool readonly;
@@ -115,8 +136,8 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 	if (!mount) {
 		set_kind(why, "permission");
 		say(&why->sentences,
-			th_format("something was refused to the program, which "
-				  "ran as user %u",
+			th_format("the program, which ran as user %u, was "
+				  "denied something",
 				of->uid));
 		return true;
 	}
@@ -126,11 +147,11 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 	set_kind(why, "mount-permission");
 	if (readonly) {
 		say(&why->sentences,
-			th_format("the mount %.*s is read-only (,ro), and the "
-				  "program wanted to write there",
+			th_format("the mount %.*s is read-only (,ro), but the "
+				  "program tried to write to it",
 				(int)strcspn(mount, "="), mount));
 		say(&why->advice,
-			th_format("leave out \",ro\" where it may write"));
+			th_format("leave out \",ro\" if it may write"));
 	} else if (stat(path, &st) == 0) {
 		say(&why->sentences,
 			th_format("the mount %.*s is %s outside, which belongs "
@@ -140,13 +161,13 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 				(unsigned int)st.st_uid,
 				(unsigned int)st.st_mode & 07777, of->uid));
 		say(&why->advice,
-			th_format("give the folder to that user: chown %u %s; "
-				  "or run it as another: --user %u",
+			th_format("change the folder's owner: chown %u %s; or "
+				  "run as its owner: --user %u",
 				of->uid, path, (unsigned int)st.st_uid));
 	} else {
 		say(&why->sentences,
-			th_format("the mount %.*s is %s outside, which is not "
-				  "there any more",
+			th_format("the mount %.*s is %s outside, which no "
+				  "longer exists",
 				(int)strcspn(mount, "="), mount, path));
 	}
 	return true;
@@ -195,8 +216,8 @@ static bool shell_code(const struct th_case *of, struct th_why *why)
 		return false;
 	set_kind(why, code == 127 ? "not-found-by-shell" : "not-run-by-shell");
 	say(&why->sentences,
-		th_format("%d is what a shell says of a program that it cannot "
-			  "%s: the command inside names one",
+		th_format("%d is the exit code of a shell that cannot %s a "
+			  "program",
 			code, code == 127 ? "find" : "execute"));
 	return true;
 }
@@ -207,10 +228,9 @@ static bool used_up(const struct th_case *of, struct th_why *why)
 		return false;
 	set_kind(why, "out-of-memory");
 	if (*of->limit)
-		say(&why->sentences,
-			th_format("its limits are: %s", of->limit));
+		say(&why->sentences, th_format("its limits are %s", of->limit));
 	say(&why->advice,
-		th_format("with more memory: tidyhull adjust %s --limit "
+		th_format("give it more memory: tidyhull adjust %s --limit "
 			  "memory=SIZE",
 			of->row->name));
 	return true;
@@ -226,9 +246,10 @@ static bool crashed(const struct th_case *of, struct th_why *why)
 		return false;
 	set_kind(why, "crashed");
 	say(&why->sentences,
-		th_format("that is a fault of the program itself: %s",
+		th_format("this is a fault in the program itself: %s",
 			code == 6 ? "it gave up (abort)"
-				  : "it did what no program may"));
+				  : "it made an invalid memory access or "
+				    "instruction"));
 	return true;
 }
 
@@ -241,7 +262,8 @@ void th_symptom_find(const struct th_case *of, struct th_why *why)
 		return;
 	if (of->row->outcome != TH_OUTCOME_EXITED)
 		return;
-	if (missing_library(of, why) || port_taken(of, why) ||
-		mount_refused(of, why) || shell_code(of, why))
+	if (missing_library(of, why) || too_many_processes(of, why) ||
+		port_taken(of, why) || mount_refused(of, why) ||
+		shell_code(of, why))
 		return;
 }

@@ -119,7 +119,7 @@ static int fill(int root, const struct th_mount_setting *mount, int volume,
 		(fchown(volume, st.st_uid, st.st_gid) ||
 			fchmod(volume, st.st_mode & 07777)))
 		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot give the volume \"%s\" its owner",
+			"cannot set the owner of the volume \"%s\"",
 			mount->volume);
 	th_close(&from);
 	return rc;
@@ -139,11 +139,10 @@ static int check_target(
 	if (fits)
 		return 0;
 	th_fail(err, TH_USAGE,
-		"mount target %s is a %s in the image, and %s "
-		"is a %s",
+		"mount target %s is a %s in the image, but %s is a %s",
 		mount->target, S_ISDIR(inside.st_mode) ? "folder" : "file",
 		mount->source, S_ISDIR(outside.st_mode) ? "folder" : "file");
-	return th_hint(err, "mount it at another path");
+	return th_hint(err, "choose another target");
 }
 
 static int fill_all(const struct th_settings *settings, int root,

@@ -12,7 +12,7 @@ int volumes_declare(struct th_settings *settings,
 int volumes_make(struct th_store *store, struct th_settings *settings,
 	const char *container, struct th_error *err);
 /* Looks whether each mount fits its target, and fills those volumes that are
- * empty with what the image has there; the container's folder is composed and
+ * empty with what the image has there; the container's folder is filled and
  * its state not known to anybody yet. */
 int volumes_fill(struct th_store *store, const struct th_settings *settings,
 	const char *container, int folder, struct th_error *err);

@@ -121,14 +121,14 @@ static void explain_could_not_start(struct look *look)
 	say(look,
 		th_format("%s could not be started, %s: %.400s", row->name,
 			when, reason));
-	if (strstr(reason, "there is no program"))
+	if (strstr(reason, "does not have a program"))
 		set_kind(look, "program-not-found");
 	else if (strstr(reason, "for this machine") ||
 		strstr(reason, "this machine is"))
 		set_kind(look, "wrong-architecture");
 	else if (strstr(reason, "interpreter") || strstr(reason, "loader"))
 		set_kind(look, "interpreter-missing");
-	else if (strstr(reason, "execute"))
+	else if (strstr(reason, "execut"))
 		set_kind(look, "not-executable");
 	else if (strstr(reason, "is in use"))
 		set_kind(look, "port-taken");
@@ -138,19 +138,19 @@ static void explain_could_not_start(struct look *look)
 		set_kind(look, "could-not-start");
 	if (strcmp(look->why->kind, "program-not-found") == 0)
 		advise(look,
-			th_format("its command was: %s; the image's own is "
-				  "shown by tidyhull show image:%s",
+			th_format("its command was: %s; to see the image's "
+				  "default: tidyhull show image:%s",
 				row->command, row->image_name));
 	else if (strcmp(look->why->kind, "wrong-architecture") == 0)
 		advise(look,
-			th_format("an image for this machine's architecture is "
-				  "needed: tidyhull peek %s lists them",
+			th_format(
+				"use an image for this machine's architecture: "
+				"tidyhull peek %s lists the platforms",
 				row->image_name));
 	else if (strcmp(look->why->kind, "not-executable") == 0)
 		advise(look,
-			th_format("the file needs the permission to be "
-				  "executed (chmod +x) where the image is "
-				  "made"));
+			th_format("make the file executable (chmod +x) where "
+				  "the image is built"));
 }
 
 static void explain_end(struct look *look)
@@ -180,27 +180,25 @@ static void explain_end(struct look *look)
 				after, actor, when));
 		say(look,
 			strstr(cause, "grace period")
-				? th_format("it did not heed its stop signal "
-					    "and was killed after the grace "
-					    "period")
+				? th_format("it ignored its stop signal and "
+					    "was killed after the grace period")
 				: th_format("it ended %s", way));
 	} else if (strncmp(cause, "its keeper was asked", 20) == 0) {
 		set_kind(look, "host-going-down");
 		say(look,
-			th_format("%s was ended%s %s, %s: its keeper was "
-				  "asked to end, as a host does that goes "
-				  "down",
+			th_format("%s was ended%s %s, %s: its keeper was asked "
+				  "to end, as on a host shutdown",
 				row->name, after, way, when));
 	} else if (row->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
 		say(look,
-			th_format("%s was ended%s by the kernel, %s: its "
-				  "memory was used up",
+			th_format("%s was killed%s by the kernel, %s: it ran "
+				  "out of memory",
 				row->name, after, when));
 	} else if (row->outcome == TH_OUTCOME_SIGNAL) {
 		set_kind(look, "signal");
 		say(look,
-			th_format("%s was ended%s %s, %s; nobody sent it "
-				  "through tidyhull",
+			th_format("%s was killed%s %s, %s; the signal was not "
+				  "sent through tidyhull",
 				row->name, after, way, when));
 	} else {
 		set_kind(look, row->code ? "failed" : "done");
@@ -219,19 +217,19 @@ static void explain_loss(struct look *look)
 	if (row->outcome == TH_OUTCOME_HOST_RESTARTED) {
 		set_kind(look, "host-restarted");
 		say(look,
-			th_format("%s ended with a restart of the host, which "
-				  "was noticed %s",
+			th_format("%s ended when the host restarted, which was "
+				  "noticed %s",
 				row->name, when));
 		return;
 	}
 	set_kind(look, "keeper-lost");
 	say(look,
-		th_format("%s ended with its keeper, which was killed; that "
-			  "was noticed %s",
+		th_format("%s was lost when its keeper was killed, which was "
+			  "noticed %s",
 			row->name, when));
 	advise(look,
-		th_format("a keeper is killed by hand, or by the kernel when "
-			  "the host's memory is used up: see dmesg"));
+		th_format("keepers are killed by hand, or by the kernel when "
+			  "the host runs out of memory: see dmesg"));
 }
 
 /* Will it be started again, and why not? */
@@ -251,7 +249,7 @@ static void explain_next(struct look *look)
 		return;
 	if (row->wanted && policy.kind != TH_NEVER) {
 		say(look,
-			th_format("its restart policy wants it up (%s): "
+			th_format("its restart policy (%s) wants it running: "
 				  "tidyhull start --all-due starts it",
 				row->restart));
 		return;
@@ -267,7 +265,7 @@ static void explain_next(struct look *look)
 
 /* ---- what it was ---- */
 
-static void find_words(struct look *look)
+static void find_lines(struct look *look)
 {
 	struct th_history_options options = TH_HISTORY_ALL;
 	struct th_history *history = NULL;
@@ -275,19 +273,19 @@ static void find_words(struct look *look)
 	struct th_log_entry entry;
 	struct th_why *why = look->why;
 
-	options.last = TH_LAST_WORDS;
+	options.last = TH_LAST_LINES;
 	if (th_history_open(look->context->store, look->row->id, NULL, &options,
 		    &history, &ignored))
 		return;
-	while (why->word_count < TH_LAST_WORDS &&
+	while (why->line_count < TH_LAST_LINES &&
 		th_history_next(history, &entry, &ignored) == 1) {
-		struct th_word *word = &why->words[why->word_count];
+		struct th_last_line *line = &why->lines[why->line_count];
 
-		word->err = entry.stream == TH_STREAM_ERR;
-		word->text = strndup(entry.data, entry.len);
+		line->err = entry.stream == TH_STREAM_ERR;
+		line->text = strndup(entry.data, entry.len);
 		free(entry.data);
-		if (word->text)
-			why->word_count++;
+		if (line->text)
+			why->line_count++;
 	}
 	th_history_close(history);
 }
@@ -295,8 +293,8 @@ static void find_words(struct look *look)
 static void find_symptom(struct look *look)
 {
 	struct th_case of = {.row = look->row,
-		.words = look->why->words,
-		.word_count = look->why->word_count,
+		.lines = look->why->lines,
+		.line_count = look->why->line_count,
 		.limit = "",
 		.program = ""};
 	struct th_bundle bundle;
@@ -330,7 +328,7 @@ static void explain_stopped(struct look *look)
 {
 	const struct th_container_row *row = look->row;
 
-	find_words(look);
+	find_lines(look);
 	if (row->outcome == TH_OUTCOME_COULD_NOT_START) {
 		explain_could_not_start(look);
 	} else if (row->outcome == TH_OUTCOME_HOST_RESTARTED ||
@@ -354,15 +352,14 @@ static void explain_running(struct look *look)
 	ago(row->started_us, when);
 	set_kind(look, "running");
 	say(look,
-		th_format("%s is running since it was started %s by %s",
+		th_format("%s has been running since it was started %s by %s",
 			row->name, when,
 			look->start ? look->start->actor : "?"));
 	if (row->restarts)
 		say(look,
-			th_format("it was started again %d time%s%s%.200s",
+			th_format("it has been restarted %d time%s%s%.200s",
 				row->restarts, row->restarts == 1 ? "" : "s",
-				look->end ? "; the last time it ended so: "
-					  : "",
+				look->end ? "; most recently: " : "",
 				look->end ? look->end->cause : ""));
 	if (!row->health[0])
 		return;
@@ -385,7 +382,8 @@ static void explain(struct look *look)
 		ago(row->created_us, when);
 		set_kind(look, "created");
 		say(look,
-			th_format("%s was created %s and never started",
+			th_format(
+				"%s was created %s and has never been started",
 				row->name, when));
 		advise(look, th_format("tidyhull start %s", row->name));
 		break;
@@ -403,10 +401,10 @@ static void explain(struct look *look)
 					: "?"));
 		advise(look,
 			th_format(
-				"tidyhull resume %s lets it go on", row->name));
+				"to continue: tidyhull resume %s", row->name));
 		break;
 	case TH_STATE_RUNNING:
-		find_words(look);
+		find_lines(look);
 		explain_running(look);
 		break;
 	case TH_STATE_WAITING:
@@ -414,12 +412,12 @@ static void explain(struct look *look)
 		left = row->next_us - th_clock_now_us();
 		th_clock_span(left > 0 ? left : 0, span);
 		say(look,
-			th_format("it is started again in %s (try %d), as its "
-				  "restart policy is %s",
+			th_format("it will be restarted in %s (attempt %d), as "
+				  "its restart policy is %s",
 				span, row->tries, row->restart));
 		advise(look,
-			th_format("tidyhull start %s does not wait; tidyhull "
-				  "stop %s holds it down",
+			th_format("to start it now: tidyhull start %s; to keep "
+				  "it down: tidyhull stop %s",
 				row->name, row->name));
 		break;
 	case TH_STATE_STOPPED:
@@ -448,7 +446,7 @@ void th_why_release(struct th_why *why)
 {
 	th_strings_release(&why->sentences);
 	th_strings_release(&why->advice);
-	for (size_t i = 0; i < why->word_count; i++)
-		free(why->words[i].text);
-	why->word_count = 0;
+	for (size_t i = 0; i < why->line_count; i++)
+		free(why->lines[i].text);
+	why->line_count = 0;
 }

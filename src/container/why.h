@@ -5,10 +5,10 @@
 
 #include "container/container.h"
 
-/* How many lines of the log count as last words. */
-#define TH_LAST_WORDS 5
+/* How many of the last lines of the log are looked at. */
+#define TH_LAST_LINES 5
 
-struct th_word {
+struct th_last_line {
 	bool err; /* of standard error */
 	char *text; /* owned */
 };
@@ -18,8 +18,8 @@ struct th_why {
 	char kind[32];
 	struct th_strings sentences; /* what happened, and what comes next */
 	struct th_strings advice; /* what may be done about it */
-	struct th_word words[TH_LAST_WORDS];
-	size_t word_count;
+	struct th_last_line lines[TH_LAST_LINES];
+	size_t line_count;
 };
 
 int th_why(const struct th_context *context, const struct th_container_row *row,
@@ -31,8 +31,8 @@ void th_why_release(struct th_why *why);
 /* What is known when the end of a run is explained. */
 struct th_case {
 	const struct th_container_row *row;
-	const struct th_word *words;
-	size_t word_count;
+	const struct th_last_line *lines;
+	size_t line_count;
 	const struct th_strings
 		*mounts; /* TARGET=SOURCE,... as they were set */
 	const char *limit; /* "" without */
@@ -43,7 +43,7 @@ struct th_case {
 	bool host_network;
 };
 
-/* Finds what the last words and the outcome tell beyond themselves: kind,
+/* Finds what the last lines and the outcome tell beyond themselves: kind,
  * sentences and advice are added to. Leaves all as it is where they tell
  * nothing. */
 void th_symptom_find(const struct th_case *of, struct th_why *why);

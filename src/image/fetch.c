@@ -44,8 +44,8 @@ static int check_room(struct measured *measured, struct th_error *err)
 	if (measured->fetch->blob->size_bytes < UINT64_MAX / BOMB_RATIO &&
 		measured->total_bytes > allowed)
 		return th_fail(err, TH_FAILED,
-			"it unpacks to more than %d times its size, as nothing "
-			"honest does",
+			"it unpacks to more than %d times its size, which no "
+			"honest layer does",
 			BOMB_RATIO);
 	if (measured->total_bytes - measured->looked_bytes < ROOM_STEP)
 		return 0;
@@ -54,7 +54,7 @@ static int check_room(struct measured *measured, struct th_error *err)
 		(uint64_t)disk.f_bavail * disk.f_frsize >= ROOM_LEFT)
 		return 0;
 	th_fail(err, TH_FAILED, "the disk is full");
-	return th_hint(err, "see what can go: tidyhull sweep");
+	return th_hint(err, "to free space: tidyhull sweep");
 }
 
 static ssize_t next_measured(
@@ -84,8 +84,8 @@ static int make_tree(
 			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (*tree >= 0)
 		return 0;
-	return th_fail_sys(err, TH_FAILED, errno, "cannot make a folder in %s",
-		store->root);
+	return th_fail_sys(err, TH_FAILED, errno,
+		"cannot create a folder in %s", store->root);
 }
 
 /* Unpacks what the source gives into the folder, and checks the diff ID. */
@@ -109,7 +109,7 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 	th_hash_digest(measured.hash, digest);
 	if (strcmp(digest, fetch->diff_id) != 0) {
 		th_fail(err, TH_NETWORK,
-			"its content is not what the image's config says: the "
+			"its content does not match the image's config: the "
 			"diff ID is %s instead of %s",
 			digest, fetch->diff_id);
 		goto out;

@@ -84,14 +84,14 @@ static int look_here(struct th_store *store, const struct th_reference *ref,
 static int nowhere(
 	const struct th_reference *ref, const char *asked, struct th_error *err)
 {
-	th_fail(err, TH_NOT_FOUND, "no registry has %s%s%s (asked: %s)",
+	th_fail(err, TH_NOT_FOUND, "no registry has %s%s%s (searched: %s)",
 		ref->path, ref->tag[0] ? ":" : "", ref->tag,
 		asked[0] ? asked : "none");
 	return th_hint(err,
-		asked[0] ? "look for it: tidyhull find %s"
-			 : "put the registry's host before it "
-			   "(registry.example/%s), or mark a registry with "
-			   "\"search: true\" in the configuration",
+		asked[0] ? "to search for it: tidyhull find %s"
+			 : "give the registry's host (registry.example/%s), or "
+			   "mark a registry with \"search: true\" in the "
+			   "configuration",
 		ref->path);
 }
 
@@ -114,7 +114,7 @@ static int take_answers(const struct th_reference *ref,
 			rc |= th_strings_add(hosts, one->host);
 		} else if (one->err.code != TH_NOT_FOUND) {
 			rc |= th_strings_take(notes,
-				th_format("%s was passed over: %s", one->host,
+				th_format("skipped %s: %s", one->host,
 					one->err.msg));
 			trouble = trouble ? trouble : &one->err;
 		}

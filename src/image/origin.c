@@ -104,7 +104,7 @@ const char *th_origin_giver(const struct th_origin *origin)
 
 static void note(struct th_origin *origin, const char *host, const char *why)
 {
-	char *text = th_format("%s was passed over: %s", host, why);
+	char *text = th_format("skipped %s: %s", host, why);
 	bool known = false;
 
 	pthread_mutex_lock(&origin->mutex);
@@ -196,7 +196,7 @@ int th_reader_manifest(struct th_reader *reader, const char *wanted,
 		note(origin, origin->hosts.items[host], err->msg);
 		th_error_clear(err);
 	}
-	return th_fail(err, TH_FAILED, "there is no registry to ask");
+	return th_fail(err, TH_FAILED, "no registry is configured");
 }
 
 /* ---- blobs ---- */
@@ -292,7 +292,7 @@ int th_reader_blob(struct th_reader *reader, const char *digest,
 	} else {
 		if (!choose_host(reader))
 			return th_fail(err, TH_NETWORK,
-				"no registry gives what it should");
+				"no registry delivers valid data");
 		if (open_host(reader, err) && move_on(reader, err))
 			return -1;
 	}

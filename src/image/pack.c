@@ -115,7 +115,7 @@ static int copy_blob(struct packing *packing, int fd, const char *digest,
 	th_hash_digest(packing->hash, found);
 	if (strcmp(found, digest) == 0)
 		return 0;
-	th_fail(err, TH_FAILED, "the blob %s of the store is damaged", digest);
+	th_fail(err, TH_FAILED, "the blob %s in the store is damaged", digest);
 	return th_hint(err, "remove the image and pull it again");
 }
 
@@ -289,8 +289,8 @@ static int pack_file(struct packing *packing, const struct th_pack_item *items,
 	if (!beside)
 		return th_fail_memory(err);
 	if (!replace && access(path, F_OK) == 0) {
-		th_fail(err, TH_IN_USE, "%.300s is there already", path);
-		th_hint(err, "another name, or --yes to replace it");
+		th_fail(err, TH_IN_USE, "%.300s already exists", path);
+		th_hint(err, "choose another name, or use --yes to replace it");
 		free(beside);
 		return -1;
 	}

@@ -54,7 +54,7 @@ static int damaged(
 {
 	th_fail(err, TH_FAILED, "%.200s is not a packed image: %.200s",
 		packed->path, why);
-	return th_hint(err, "tidyhull pack makes one");
+	return th_hint(err, "tidyhull pack creates one");
 }
 
 /* ---- a copy that can be read anywhere ---- */
@@ -202,8 +202,8 @@ static int read_at(int fd, uint64_t offset, uint64_t len, struct th_buf *buf,
 
 	if (!room)
 		return th_fail(err, TH_FAILED,
-			"a document in the packed file is longer than the %zu "
-			"bytes that are accepted",
+			"a document in the packed file is larger than the "
+			"maximum of %zu bytes",
 			buf->limit);
 	while (have < len) {
 		ssize_t got = pread(fd, room + have, (size_t)len - have,
@@ -212,8 +212,8 @@ static int read_at(int fd, uint64_t offset, uint64_t len, struct th_buf *buf,
 		if (got < 0 && errno == EINTR)
 			continue;
 		if (got <= 0)
-			return th_fail(err, TH_FAILED,
-				"the packed file ends too early");
+			return th_fail(
+				err, TH_FAILED, "the packed file is truncated");
 		have += (size_t)got;
 	}
 	buf->len += (size_t)len;
@@ -340,8 +340,7 @@ static int read_images(
 
 		if (!digest || !th_digest_valid(digest))
 			return damaged(packed,
-				"its index lists something without a digest",
-				err);
+				"its index has an entry without a digest", err);
 		memcpy(image->digest, digest, TH_DIGEST_TEXT);
 		name_image(packed, given, image->name);
 		packed->image_count++;
@@ -357,8 +356,8 @@ static int read_index(struct th_packed *packed, struct th_error *err)
 
 	if (packed->layout.len == 0 || packed->index.len == 0)
 		return damaged(packed,
-			"it holds no OCI image layout (oci-layout and "
-			"index.json)",
+			"it is not an OCI image layout (oci-layout and "
+			"index.json are missing)",
 			err);
 	if (th_json_parse(packed->layout.data, packed->layout.len, "oci-layout",
 		    &doc, err) ||
@@ -366,7 +365,7 @@ static int read_index(struct th_packed *packed, struct th_error *err)
 			&version, err) < 0)
 		goto out;
 	if (!version || strncmp(version, "1.", 2) != 0) {
-		damaged(packed, "its layout is not of version 1", err);
+		damaged(packed, "its layout version is not 1", err);
 		goto out;
 	}
 	json_decref(doc);
@@ -375,7 +374,7 @@ static int read_index(struct th_packed *packed, struct th_error *err)
 		    &doc, err))
 		goto out;
 	if (th_json_array(doc, "manifests", "index.json", &list, err) != 1) {
-		damaged(packed, "its index lists nothing", err);
+		damaged(packed, "its index is empty", err);
 		goto out;
 	}
 	rc = read_images(packed, list, err);
@@ -518,7 +517,7 @@ static int find_blob(const struct th_packed *packed, const char *digest,
 			return 0;
 		}
 	}
-	return th_fail(err, TH_NOT_FOUND, "%.200s does not hold the blob %s",
+	return th_fail(err, TH_NOT_FOUND, "%.200s does not contain the blob %s",
 		packed->path, digest);
 }
 
@@ -570,8 +569,8 @@ int th_packed_document(const struct th_packed *packed, const char *digest,
 	if (got < 0)
 		return -1;
 	return body->failed ? th_fail(err, TH_FAILED,
-				      "the document %.19s is longer than the "
-				      "%zu bytes that are accepted",
+				      "the document %.19s is larger than the "
+				      "maximum of %zu bytes",
 				      digest, body->limit)
 			    : 0;
 }

@@ -191,7 +191,7 @@ static void *work_in_thread(void *owner)
 		return NULL;
 	}
 	th_fail_sys(&err, TH_NOT_POSSIBLE, errno,
-		"a thread cannot have a umask of its own here");
+		"a thread cannot have its own umask here");
 	note_failure(owner, &err);
 	return NULL;
 }
@@ -262,8 +262,8 @@ static int fetch_layers(struct pull *pull, struct th_error *err)
 	if (th_cancelled(pull->options->registries->cancel)) {
 		th_fail(err, TH_FAILED, "the pull was interrupted");
 		return th_hint(err,
-			"what has arrived is kept; the same pull goes on from "
-			"there");
+			"the data received so far is kept; run the same pull "
+			"to resume");
 	}
 	if (pull->err.code) {
 		*err = pull->err;
@@ -308,10 +308,9 @@ static int check_room(const struct pull *pull, struct th_error *err)
 	if (needed <= room)
 		return 0;
 	th_fail(err, TH_FAILED,
-		"the disk has room for %.1f MB, but %.1f MB are to be "
-		"downloaded",
+		"the disk has room for %.1f MB, but the download needs %.1f MB",
 		(double)room / 1e6, (double)needed / 1e6);
-	return th_hint(err, "see what can go: tidyhull sweep");
+	return th_hint(err, "to free space: tidyhull sweep");
 }
 
 static int prepare_layers(struct pull *pull, struct th_error *err)

@@ -120,8 +120,7 @@ static int remove_unneeded(
 		removing.needed = &trees;
 		rc |= each_entry(store, "trees", remove_tree, &removing);
 		if (rc)
-			th_fail(err, TH_FAILED,
-				"something in %s cannot be removed",
+			th_fail(err, TH_FAILED, "cannot remove part of %s",
 				store->root);
 		else if (before_us == INT64_MAX)
 			rc = th_image_state_reclaimed(store, err);
@@ -302,18 +301,20 @@ int th_litter_remove(struct th_store *store, const struct th_litter *litter,
 
 	if (th_store_hold(store, err))
 		return -1;
+	/* Rows before files: an image whose row is gone cannot be used while
+	 * its layers go. */
 	rc = remove_images(store, litter, err);
 	alone = rc ? 0 : th_store_own_images(store, err);
 	if (rc == 0 && alone == 0) {
-		th_fail(err, TH_IN_USE, "an image is being made just now");
-		th_hint(err, "try again when the pull has ended");
+		th_fail(err, TH_IN_USE, "an image is being stored just now");
+		th_hint(err, "try again when the pull has finished");
 	}
 	if (alone == 1) {
 		rc = remove_unneeded(store, before_us, err);
 		if (each_entry(store, "partial", remove_partial, &removing) &&
 			rc == 0)
 			rc = th_fail(err, TH_FAILED,
-				"something in %s/partial cannot be removed",
+				"cannot remove part of %s/partial",
 				store->root);
 		th_store_unuse_images(store);
 	} else {

@@ -52,7 +52,7 @@ int th_platform_parse(
 	if (count >= 2 && *at == '\0')
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a platform", text);
-	return th_hint(err, "write it as linux/amd64 or linux/arm/v7");
+	return th_hint(err, "for example linux/amd64 or linux/arm/v7");
 }
 
 static bool is_empty(const struct th_platform *platform)
@@ -97,8 +97,7 @@ static int collect(struct resolving *job, const struct th_buf *body, int depth,
 	int rc = 0;
 
 	if (depth > DEPTH_MAX)
-		return th_fail(err, TH_FAILED,
-			"the index leads to another index too many times");
+		return th_fail(err, TH_FAILED, "indexes are nested too deeply");
 	if (th_index_parse(body->data, body->len, &index, err))
 		return -1;
 	for (size_t i = 0; rc == 0 && i < index.count; i++) {
@@ -113,7 +112,7 @@ static int collect(struct resolving *job, const struct th_buf *body, int depth,
 		}
 		if (++job->documents > DOCUMENTS_MAX) {
 			rc = th_fail(err, TH_FAILED,
-				"the index leads to more than %d others",
+				"the index refers to more than %d others",
 				DOCUMENTS_MAX);
 			break;
 		}
@@ -156,9 +155,10 @@ static int choose(struct th_resolved *resolved,
 	if (best > 0)
 		return 0;
 	th_platform_format(wanted, text);
-	th_fail(err, TH_NOT_FOUND, "the image is not made for %s; there is: %s",
-		text, have[0] ? have : "nothing");
-	return th_hint(err, "choose with --platform");
+	th_fail(err, TH_NOT_FOUND,
+		"the image is not available for %s; it is for %s", text,
+		have[0] ? have : "nothing");
+	return th_hint(err, "choose one with --platform");
 }
 
 /* Reads the config and checks it. 1 where what came was wrong, and is told. */
@@ -187,12 +187,12 @@ static int fetch_config(struct resolving *job, struct th_error *err)
 		strcmp(digest, wanted->digest) == 0)
 		return 0;
 	th_fail(err, TH_NETWORK,
-		"the image's config is not what the manifest says: its "
-		"digest is %s instead of %s",
+		"the image's config does not match the manifest: its digest is "
+		"%s instead of %s",
 		digest, wanted->digest);
 	th_hint(err,
-		"the registry or something on the way has changed it; "
-		"nothing of it was kept");
+		"the registry, or something in between, has changed it; "
+		"nothing was kept");
 	return 1;
 }
 
@@ -204,8 +204,8 @@ static int read_config(struct resolving *job, struct th_error *err)
 
 	if (resolved->manifest.config.size_bytes > body->limit - 1)
 		return th_fail(err, TH_FAILED,
-			"the image's config is larger than the %zu bytes that "
-			"are accepted",
+			"the image's config is larger than the maximum of %zu "
+			"bytes",
 			body->limit);
 	while ((rc = fetch_config(job, err)) == 1) {
 		if (!th_reader_distrust(job->reader, err))
@@ -245,9 +245,9 @@ static int check_alone(const struct th_resolved *resolved,
 		return 0;
 	th_platform_format(own, have);
 	th_platform_format(wanted, want);
-	th_fail(err, TH_NOT_FOUND, "the image is made for %s, not for %s", have,
+	th_fail(err, TH_NOT_FOUND, "the image is for %s, not for %s", have,
 		want);
-	return th_hint(err, "--platform %s takes it all the same", have);
+	return th_hint(err, "use --platform %s to use it anyway", have);
 }
 
 int th_resolve(struct th_reader *reader, const char *wanted,

@@ -53,6 +53,8 @@ static void settle_old(struct th_store *store, const char *name)
 	if (strncmp(kind, ".whole-", 7) == 0 &&
 		strncmp(kind + 7, store->boot_id, 8) != 0) {
 		snprintf(to, sizeof(to), "partial/%.64s", name);
+		/* It may be whole, but was perhaps never synced before the
+		 * restart: back to "as far as it came", to be hashed again. */
 		renameat(store->root_fd, from, store->root_fd, to);
 	} else if (strncmp(kind, ".tree-", 6) == 0 &&
 		strncmp(kind + 6, store->boot_id, 8) != 0) {
@@ -131,6 +133,8 @@ void th_stage_unlock(struct th_store *store, const char *blob, int *lock)
 	if (*lock < 0)
 		return;
 	snprintf(path, sizeof(path), "partial/%.64s.lock", th_digest_hex(blob));
+	/* Removed while it is held: who opened it before finds by is_current
+	 * that the lock is of a file without a name, and opens the new one. */
 	unlinkat(store->root_fd, path, 0);
 	th_close(lock);
 }
@@ -196,7 +200,7 @@ static ssize_t read_old(struct th_incoming *incoming, struct th_error *err)
 	while (got < 0 && errno == EINTR);
 	if (got <= 0)
 		return th_fail_sys(err, TH_FAILED, got < 0 ? errno : EIO,
-			"cannot read what was downloaded before");
+			"cannot read the earlier part of the download");
 	incoming->read_bytes += (uint64_t)got;
 	return got;
 }
@@ -211,7 +215,7 @@ static int write_new(struct th_incoming *incoming, const void *data, size_t len,
 			return th_fail_sys(
 				err, TH_FAILED, errno, "cannot write a blob");
 		th_fail(err, TH_FAILED, "the disk is full");
-		return th_hint(err, "see what can go: tidyhull sweep");
+		return th_hint(err, "to free space: tidyhull sweep");
 	}
 	if (step >= FLUSH_STEP) {
 		sync_file_range(incoming->fd, (off_t)incoming->flushed_bytes,
@@ -241,7 +245,7 @@ static ssize_t next_incoming(
 	if (incoming->have_bytes + (uint64_t)got > incoming->size_bytes) {
 		spoil(incoming);
 		return th_fail(err, TH_NETWORK,
-			"the blob is longer than the manifest says");
+			"the blob is larger than the manifest says");
 	}
 	th_hash_add(incoming->hash, *data, (size_t)got);
 	incoming->have_bytes += (uint64_t)got;
@@ -306,12 +310,12 @@ static int check(struct th_incoming *incoming, struct th_error *err)
 	if (strcmp(found, incoming->digest) == 0)
 		return 0;
 	th_fail(err, TH_NETWORK,
-		"the blob is not what the manifest says: its digest is %s "
+		"the blob does not match the manifest: its digest is %s "
 		"instead of %s",
 		found, incoming->digest);
 	return th_hint(err,
-		"the registry or something on the way has changed it; nothing "
-		"of it was kept");
+		"the registry, or something in between, has changed it; "
+		"nothing was kept");
 }
 
 int th_incoming_finish(struct th_incoming *incoming, struct th_error *err)
@@ -333,7 +337,7 @@ int th_incoming_finish(struct th_incoming *incoming, struct th_error *err)
 	if (renameat(incoming->store->root_fd, from, incoming->store->root_fd,
 		    to))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot keep the blob %s", incoming->digest);
+			"cannot store the blob %s", incoming->digest);
 	th_incoming_end(incoming);
 	return 0;
 }
@@ -365,10 +369,11 @@ int th_stage_keep_tree(struct th_store *store, const char *diff_id,
 	staged_path(store, diff_id, "tree", to);
 	if (renameat(store->root_fd, path, store->root_fd, to) == 0)
 		return 0;
+	/* Another command staged the same layer: one of the two is enough. */
 	if (errno == EEXIST || errno == ENOTEMPTY)
 		return th_tree_remove(store->root_fd, path, err);
 	return th_fail_sys(
-		err, TH_FAILED, errno, "cannot keep the unpacked layer");
+		err, TH_FAILED, errno, "cannot store the unpacked layer");
 }
 
 static int place(struct th_store *store, const char *from, const char *to,
@@ -380,7 +385,7 @@ static int place(struct th_store *store, const char *from, const char *to,
 	if ((errno == ENOENT || errno == EEXIST || errno == ENOTEMPTY) &&
 		faccessat(store->root_fd, to, F_OK, 0) == 0)
 		return 0;
-	return th_fail_sys(err, TH_FAILED, errno, "cannot keep the %s", what);
+	return th_fail_sys(err, TH_FAILED, errno, "cannot store the %s", what);
 }
 
 int th_stage_place_blob(

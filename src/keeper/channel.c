@@ -101,6 +101,8 @@ int th_channel_receive(int fd, struct th_message *message,
 		errno = sys;
 		return -1;
 	}
+	/* Before the version is looked at: descriptors that have come are open
+	 * in any case. */
 	take_fds(&from, fds);
 	errno = EPROTO;
 	if ((size_t)got < HEADER || message->version != TH_CHANNEL_VERSION ||
@@ -108,7 +110,7 @@ int th_channel_receive(int fd, struct th_message *message,
 		for (int i = 0; i < TH_CHANNEL_FDS; i++)
 			th_close(&fds[i]);
 		th_fail(err, TH_FAILED,
-			"the keeper of this container is of another version of "
+			"this container's keeper is from another version of "
 			"tidyhull");
 		return th_hint(err,
 			"stop the container with the version that started it");
@@ -132,6 +134,8 @@ int th_channel_listen(int run_fd, const char *id, struct th_error *err)
 	int fd;
 
 	address(run_fd, id, &at);
+	/* Whoever holds the container's lock may replace what a killed keeper
+	 * has left. */
 	unlink(at.sun_path);
 	fd = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC | SOCK_NONBLOCK, 0);
 	if (fd >= 0 &&
@@ -154,8 +158,13 @@ int th_channel_connect(
 	if (made >= 0 &&
 		connect(made, (struct sockaddr *)(void *)&to, sizeof(to)) ==
 			0) {
-		*fd = made;
-		return 1;
+		if (th_peer_is_own(made)) {
+			*fd = made;
+			return 1;
+		}
+		th_close(&made);
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"the keeper's socket belongs to another user");
 	}
 	if (made >= 0 && (errno == ENOENT || errno == ECONNREFUSED)) {
 		th_close(&made);

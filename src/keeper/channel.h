@@ -9,6 +9,7 @@
 
 #define TH_CHANNEL_VERSION 2
 #define TH_CHANNEL_PAYLOAD (64 * 1024)
+#define TH_CHANNEL_REQUEST (4u << 20) /* all parts of a request */
 #define TH_CHANNEL_FDS 4 /* three streams, and a program of the caller's */
 
 enum th_message_type {
@@ -27,9 +28,11 @@ enum th_message_type {
 	TH_SAY_LEAVE, /* it goes, and its input is not at its end */
 	TH_SAY_RESTART, /* as stop; and then it is started again */
 	TH_SAY_START, /* {"actor": "..."}: do not wait any longer */
-	TH_SAY_WAIT, /* {"for": "end" or "ready", "session": "..."} */
+	TH_SAY_WAIT, /* {"until": "end" or "ready", "session": "..."} */
 	TH_SAY_SESSION_SIGNAL, /* {"session", "signal", "actor"} */
 	TH_SAY_ROOT, /* its root folder is wanted */
+	TH_SAY_NETWORK, /* its network namespace is wanted */
+	TH_SAY_PART, /* a session's beginning, where it is too long for one */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */
@@ -40,7 +43,8 @@ enum th_message_type {
 	TH_TELL_DONE, /* a request was carried out */
 	TH_TELL_PLACE, /* struct th_log_place: what came before stands there */
 	TH_TELL_ROOT, /* a descriptor of it comes along */
-	TH_TELL_AGAIN /* struct th_ending: it ended and will be started again */
+	TH_TELL_AGAIN, /* struct th_ending: it ended, and starts again */
+	TH_TELL_NETWORK /* a descriptor of it comes along */
 };
 
 struct th_size {

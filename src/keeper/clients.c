@@ -20,9 +20,11 @@ void keeper_add_client(struct keeper *keeper, int fd, bool attached)
 		close(fd);
 		return;
 	}
+	/* A client that stops reading must not stop the keeper. */
 	fcntl(fd, F_SETFL, O_NONBLOCK);
 	client->keeper = keeper;
 	client->attached = attached;
+	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
 	client->watch.owner = client;
 	client->watch.ready = client_ready;
 	if (th_loop_watch(&keeper->loop, &client->watch, fd, EPOLLIN)) {
@@ -55,6 +57,7 @@ void keeper_drop_client(struct client *client)
 		client->next->place = client->place;
 	if (client->attached && keeper->input && !client->left)
 		keeper_take_input(keeper, "", 0, true);
+	th_buf_release(&client->parts);
 	free(client);
 	keeper_update_streams(keeper);
 }
@@ -117,6 +120,7 @@ static void client_ready(struct th_watch *watch, uint32_t events)
 			send_pending(client);
 		return;
 	}
+	/* One message a round, so that a busy client does not starve others. */
 	rc = th_channel_receive(watch->fd, &message, fds, &err);
 	if (rc == 1)
 		keeper_handle(client, &message, fds);
@@ -132,8 +136,10 @@ static void listener_ready(struct th_watch *watch, uint32_t events)
 	int fd = accept4(watch->fd, NULL, NULL, SOCK_CLOEXEC);
 
 	(void)events;
-	if (fd >= 0)
+	if (fd >= 0 && th_peer_is_own(fd))
 		keeper_add_client(keeper, fd, false);
+	else
+		th_close(&fd);
 }
 
 int keeper_listen(struct keeper *keeper, struct th_error *err)

@@ -51,6 +51,9 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 	}
 	ending->outcome = TH_OUTCOME_SIGNAL;
 	ending->code = WTERMSIG(status);
+	/* A SIGKILL from nowhere: ours in the place of a signal that the first
+	 * process of a PID namespace cannot die of, or the kernel's for memory.
+	 * The group is asked before it is removed. */
 	if (ending->code != SIGKILL || keeper->by_force)
 		return;
 	if (keeper->stands_for)
@@ -128,8 +131,8 @@ static void describe_wait(struct keeper *keeper, struct end *end)
 	if (keeper->once_more)
 		return;
 	th_clock_span(end->verdict.wait_ms * 1000, span);
-	snprintf(end->cause + used, sizeof(end->cause) - used, "; try %d in %s",
-		end->verdict.tries, span);
+	snprintf(end->cause + used, sizeof(end->cause) - used,
+		"; attempt %d in %s", end->verdict.tries, span);
 }
 
 static void record_wait(struct keeper *keeper, const struct end *end)
@@ -215,7 +218,7 @@ static void end_parts(struct keeper *keeper)
 {
 	keeper_probe_end(keeper);
 	keeper_close_streams(keeper);
-	keeper_unlead_ports(keeper);
+	keeper_unforward_ports(keeper);
 	keeper_end_resolver(keeper);
 	th_relay_free(keeper->relay);
 	keeper->relay = NULL;
@@ -239,6 +242,25 @@ static void give_up_ports(struct keeper *keeper)
 		th_close(&keeper->port_fds[i][0]);
 		th_close(&keeper->port_fds[i][1]);
 	}
+}
+
+/* The programs say no more than that they cannot fork. */
+static void tell_refused(const struct keeper *keeper)
+{
+	long long refused = th_cgroup_processes_refused(&keeper->cgroup);
+	struct th_error ignored = {0};
+	struct th_usage usage;
+	char cause[160];
+
+	if (refused <= 0)
+		return;
+	th_cgroup_usage(&keeper->cgroup, &usage);
+	snprintf(cause, sizeof(cause),
+		"%lld new process%s %s refused: its limit is %lld", refused,
+		refused == 1 ? "" : "es", refused == 1 ? "was" : "were",
+		(long long)usage.processes_limit);
+	th_state_note(
+		keeper->store->db, keeper->id, cause, "keeper", NULL, &ignored);
 }
 
 static void remove_group(struct keeper *keeper)
@@ -270,9 +292,13 @@ void keeper_end_run(struct keeper *keeper)
 {
 	struct end end;
 
+	/* The order matters: the outcome needs the group, the policy needs the
+	 * outcome, ports are free before the state says so, and the state is
+	 * right before anybody hears of the end. */
 	keeper_end_sessions(keeper);
 	end_parts(keeper);
 	read_outcome(keeper, &end.ending);
+	tell_refused(keeper);
 	remove_group(keeper);
 	find_cause(keeper, &end);
 	judge(keeper, &end);

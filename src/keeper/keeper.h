@@ -39,6 +39,10 @@
 #include "store/container_state.h"
 #include "store/store.h"
 
+/* Without --limit processes=: enough for any service, and no fork bomb takes
+ * the host's process IDs. */
+#define PROCESSES_DEFAULT 4096
+
 struct keeper;
 struct session;
 
@@ -51,6 +55,7 @@ struct client {
 	bool waits_for_end; /* of the container, or of its session */
 	bool waits_for_ready, waits_for_start;
 	struct session *session;
+	struct th_buf parts; /* of a request that comes in several */
 	/* A message that did not fit into the socket yet. */
 	struct th_message *pending;
 };
@@ -111,6 +116,7 @@ struct keeper {
 	int tries; /* restarts in a row */
 	int64_t next_ms; /* of the clock that never jumps: the next run */
 	int64_t names_ms; /* when neighbours are told; 0: they know all */
+	int names_tries;
 	int64_t names_us; /* since when there is something to tell */
 	char again_by[128]; /* who asked for the next run, or "" */
 	/* of one run */
@@ -181,7 +187,7 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err);
 /* Gives the ports to the relay that is there. */
 int keeper_serve_ports(struct keeper *keeper, struct th_error *err);
 /* Packets from outside end at the host again. */
-void keeper_unlead_ports(struct keeper *keeper);
+void keeper_unforward_ports(struct keeper *keeper);
 /* Lets the network of a run go, with what it has on the host. */
 void keeper_leave_network(struct keeper *keeper);
 /* Those on the same networks learn that it has come or gone: a moment later, so

@@ -37,6 +37,7 @@ int th_lock_take(int run_fd, const char *id, int *fd, struct th_error *err)
 			errno = sys;
 			break;
 		}
+		/* Locked, but perhaps a file that was just removed. */
 		if (fstat(made, &st) == 0 && st.st_nlink > 0) {
 			*fd = made;
 			return 1;
@@ -56,6 +57,8 @@ int th_lock_held(int run_fd, const char *id, int *pid)
 	fd = openat(run_fd, name, O_RDWR | O_CLOEXEC);
 	if (fd < 0)
 		return 0;
+	/* A record lock, not flock: the kernel tells whose it is, and it is not
+	 * inherited by the container's processes. */
 	held = fcntl(fd, F_GETLK, &lock) == 0 && lock.l_type != F_UNLCK;
 	if (held)
 		*pid = lock.l_pid;
@@ -85,6 +88,8 @@ void th_lock_drop(int run_fd, const char *id, int *fd)
 	if (*fd < 0)
 		return;
 	lock_name(id, name);
+	/* Unlinked while it is held: whoever opened it before finds a file
+	 * without links, and makes a new one. */
 	unlinkat(run_fd, name, 0);
 	th_close(fd);
 }

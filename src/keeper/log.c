@@ -18,10 +18,11 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/size.h"
+#include "base/utf8.h"
 
 /* Nothing is lost unless somebody says so, and no disk is filled up either. */
 #define DEFAULT_SIZE (64u << 20)
-#define DEFAULT_FILES 256
+#define DEFAULT_FILES 16 /* 1 GiB in all */
 #define LEAST_SIZE (64u << 10)
 /* How long after a write that failed the next is tried. */
 #define RETRY_MS 1000
@@ -59,7 +60,7 @@ int th_log_settings(const char *text, struct th_log_settings *settings,
 		th_fail(err, TH_USAGE, "\"%.60s\" is not a log setting", part);
 		return th_hint(err,
 			"for example --log size=64M,files=10,journal; the "
-			"least size is 64K");
+			"minimum size is 64K");
 	}
 	if (text && strlen(text) >= sizeof(copy))
 		return th_fail(err, TH_USAGE, "the log setting is too long");
@@ -196,29 +197,6 @@ static void send_journal(
 	th_buf_release(&head);
 }
 
-/* The length of the valid UTF-8 sequence at the beginning; 0 where there is
- * none (RFC 3629: no overlong forms, no surrogates, up to U+10FFFF). */
-static size_t utf8_length(const unsigned char *at, size_t len)
-{
-	unsigned char first = at[0];
-	size_t need = first >= 0xf0 ? 4 : first >= 0xe0 ? 3 : 2;
-
-	if (first < 0x80)
-		return 1;
-	if (first < 0xc2 || first > 0xf4 || len < need)
-		return 0;
-	for (size_t i = 1; i < need; i++) {
-		if ((at[i] & 0xc0) != 0x80)
-			return 0;
-	}
-	if ((first == 0xe0 && at[1] < 0xa0) ||
-		(first == 0xed && at[1] > 0x9f) ||
-		(first == 0xf0 && at[1] < 0x90) ||
-		(first == 0xf4 && at[1] > 0x8f))
-		return 0;
-	return need;
-}
-
 /* How many bytes from the beginning need no escape: plain ASCII, eight at a
  * time. */
 static size_t plain_run(const char *at, size_t len)
@@ -259,7 +237,7 @@ static bool add_text(struct th_buf *out, const char *data, size_t len)
 		if (len == 0)
 			break;
 		byte = (unsigned char)*data;
-		run = utf8_length((const unsigned char *)data, len);
+		run = th_utf8_length((const unsigned char *)data, len);
 		if (run == 0)
 			return false;
 		if (byte == '"' || byte == '\\')

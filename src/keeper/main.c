@@ -173,13 +173,15 @@ int main(int argc, char **argv)
 	if (argc == 7 && strcmp(argv[1], "oci-create") == 0)
 		return create_bundle(argv);
 	if (argc != ARG_COUNT) {
-		fputs("tidyhull-keeper is started by tidyhull, "
-		      "see: tidyhull help\n",
+		fputs("tidyhull-keeper is started by tidyhull; see tidyhull "
+		      "help\n",
 			stderr);
 		return 2;
 	}
 	leave_caller();
 	init(&keeper, argv);
+	/* In this order: the lock (keeper_prepare) before anything of the
+	 * container is touched, everything undone before the answer is sent. */
 	if (th_loop_init(&keeper.loop, &err) ||
 		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
 			&keeper.store, &err) ||

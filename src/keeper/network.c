@@ -18,6 +18,11 @@
 
 /* Those who come at once are told together. */
 #define TELL_TOGETHER_MS 250
+/* A lease that a container holds on its hosts file is broken by the kernel
+ * after 45 s (fcntl(2)): longer than that. */
+#define NAMES_TRIES 240
+/* Another keeper answers in microseconds, or not at all. */
+#define ASK_PATIENCE_S 5
 
 static bool is_shared(const struct keeper *keeper)
 {
@@ -25,7 +30,7 @@ static bool is_shared(const struct keeper *keeper)
 		th_network_is_shared(keeper->plan.network);
 }
 
-/* ---- where an ordinary user's networks are ---- */
+/* ---- where an unprivileged user's networks are ---- */
 
 static bool has_gone(int connection)
 {
@@ -43,9 +48,9 @@ static void pilot_lost(struct th_watch *watch, uint32_t events)
 	(void)events;
 	th_loop_forget(&keeper->loop, watch);
 	th_state_note(keeper->store->db, keeper->id,
-		"the program that holds its networks was killed: it has no way "
-		"out any more, and does not reach containers that start from "
-		"now on",
+		"the program that holds its networks was killed: it can no "
+		"longer reach the outside, nor containers that start from now "
+		"on",
 		"keeper", NULL, &ignored);
 }
 
@@ -78,17 +83,19 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 	if (rc == 0) {
 		th_fail(err, TH_NOT_POSSIBLE,
 			"the program that holds your networks (tidyhull-pilot) "
-			"does not run");
-		th_hint(err, "tidyhull start %s starts it", keeper->plan.name);
+			"is not running");
+		th_hint(err, "to start it: tidyhull start %s",
+			keeper->plan.name);
 	}
 	if (rc != 1)
 		return -1;
 	if (!is_ours(pilot)) {
 		th_pilot_close(pilot);
 		th_fail(err, TH_NOT_POSSIBLE,
-			"the program that held your networks was killed "
-			"meanwhile, and the new one has others");
-		return th_hint(err, "tidyhull stop %s, then tidyhull start %s",
+			"the program that held your networks was killed, and "
+			"its successor has different ones");
+		return th_hint(err,
+			"run tidyhull stop %s, then tidyhull start %s",
 			keeper->plan.name, keeper->plan.name);
 	}
 	keeper->pilot_end.owner = keeper;
@@ -118,7 +125,7 @@ static int at_bridges(struct keeper *keeper,
 {
 	struct work arg = {keeper, work};
 
-	if (!keeper->store->ordinary)
+	if (!keeper->store->unprivileged)
 		return work(keeper, err);
 	if (keeper->pilot.netns < 0)
 		return 0;
@@ -133,17 +140,55 @@ static int join(struct keeper *keeper, struct th_error *err)
 		&keeper->joined, err);
 }
 
+/* From the other's keeper, and not by the number of its process, which may be
+ * another's by now: then this container would be on the host's network. */
+static int ask_for_network(struct keeper *keeper,
+	const struct th_container_row *other, struct th_error *err)
+{
+	const struct timeval patience = {.tv_sec = ASK_PATIENCE_S};
+	int channel = -1, fds[TH_CHANNEL_FDS], rc;
+	struct th_message answer;
+
+	rc = th_channel_connect(
+		keeper->store->run_fd, other->id, &channel, err);
+	if (rc < 0)
+		return -1;
+	if (rc == 1) {
+		setsockopt(channel, SOL_SOCKET, SO_RCVTIMEO, &patience,
+			sizeof(patience));
+		rc = th_channel_send(
+			     channel, TH_SAY_NETWORK, NULL, 0, NULL, 0) == 0
+			? th_channel_receive(channel, &answer, fds, err)
+			: 0;
+		th_close(&channel);
+	}
+	if (rc == 1 && answer.type == TH_TELL_NETWORK && fds[0] >= 0) {
+		keeper->netns_fd = fds[0];
+		return 0;
+	}
+	for (int i = 0; rc == 1 && i < TH_CHANNEL_FDS; i++)
+		th_close(&fds[i]);
+	if (rc == 1 && answer.type == TH_TELL_FAILED &&
+		answer.len == sizeof(*err)) {
+		memcpy(err, answer.data, sizeof(*err));
+		return -1;
+	}
+	return th_fail(err, TH_FAILED,
+		"the keeper of container \"%s\", whose network this one "
+		"shares, does not answer",
+		other->name);
+}
+
 /* The network of another container, which runs. */
 int keeper_find_network(struct keeper *keeper, struct th_error *err)
 {
 	struct th_bundle *bundle = &keeper->bundle;
 	struct th_container_row row;
 	const char *id;
-	char path[64];
 	int rc;
 
 	memset(&keeper->joined, 0, sizeof(keeper->joined));
-	if (is_shared(keeper) && keeper->store->ordinary)
+	if (is_shared(keeper) && keeper->store->unprivileged)
 		return find_pilot(keeper, err);
 	if (!th_network_is_with(keeper->plan.network))
 		return 0;
@@ -155,18 +200,13 @@ int keeper_find_network(struct keeper *keeper, struct th_error *err)
 		(row.state != TH_STATE_RUNNING &&
 			row.state != TH_STATE_PAUSED)) {
 		th_fail(err, TH_NOT_FOUND,
-			"the container \"%s\", whose network is to be shared, "
-			"%s",
-			rc ? row.name : id, rc ? "does not run" : "is gone");
+			"container \"%s\", whose network this one shares, %s",
+			rc ? row.name : id, rc ? "is not running" : "is gone");
 		return rc ? th_hint(err, "tidyhull start %s", row.name)
-			  : th_hint(err, "make this one anew");
+			  : th_hint(err, "recreate this container");
 	}
-	snprintf(path, sizeof(path), "/proc/%d/ns/net", row.pid);
-	keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
-	if (keeper->netns_fd < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot open the network of the container \"%s\"",
-			row.name);
+	if (ask_for_network(keeper, &row, err))
+		return -1;
 	bundle->joins[bundle->join_count].flag = CLONE_NEWNET;
 	bundle->joins[bundle->join_count].path =
 		th_format("/proc/self/fd/%d", keeper->netns_fd);
@@ -255,18 +295,18 @@ static struct th_port_row *led_ports(const struct keeper *keeper, size_t *count)
 }
 
 /* For packets from outside: a host's matter. */
-static int lead_ports(struct keeper *keeper, struct th_error *err)
+static int forward_ports(struct keeper *keeper, struct th_error *err)
 {
 	struct th_port_row *rows;
 	size_t count;
 	int rc;
 
-	if (!is_shared(keeper) || keeper->store->ordinary)
+	if (!is_shared(keeper) || keeper->store->unprivileged)
 		return 0;
 	rows = led_ports(keeper, &count);
 	if (!rows)
 		return th_fail_memory(err);
-	rc = count ? th_network_lead(
+	rc = count ? th_network_forward(
 			     keeper->store, &keeper->joined, rows, count, err)
 		   : 0;
 	free(rows);
@@ -274,7 +314,7 @@ static int lead_ports(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
-void keeper_unlead_ports(struct keeper *keeper)
+void keeper_unforward_ports(struct keeper *keeper)
 {
 	struct th_port_row *rows;
 	size_t count;
@@ -284,7 +324,8 @@ void keeper_unlead_ports(struct keeper *keeper)
 	keeper->led = false;
 	rows = led_ports(keeper, &count);
 	if (rows)
-		th_network_unlead(keeper->store, &keeper->joined, rows, count);
+		th_network_unforward(
+			keeper->store, &keeper->joined, rows, count);
 	free(rows);
 }
 
@@ -299,8 +340,9 @@ static int make_relay(struct keeper *keeper, struct th_error *err)
 		own ? "::1" : keeper->joined.address6);
 	if (!keeper->relay)
 		return th_fail_memory(err);
-	return keeper_serve_ports(keeper, err) || lead_ports(keeper, err) ? -1
-									  : 0;
+	return keeper_serve_ports(keeper, err) || forward_ports(keeper, err)
+		? -1
+		: 0;
 }
 
 int keeper_join_network(struct keeper *keeper, struct th_error *err)
@@ -336,13 +378,19 @@ void keeper_tell_neighbours(struct keeper *keeper)
 	if (!is_shared(keeper))
 		return;
 	keeper->names_us = th_clock_now_us();
+	keeper->names_tries = 0;
 	keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
 }
 
 void keeper_tell_them_now(struct keeper *keeper)
 {
 	keeper->names_ms = 0;
-	th_names_refresh(keeper->store, keeper->plan.network, keeper->names_us);
+	/* Others are at it, or a file is held just now: a little later. A
+	 * container that is gone by then does not matter. */
+	if (th_names_refresh(
+		    keeper->store, keeper->plan.network, keeper->names_us, 0) &&
+		++keeper->names_tries < NAMES_TRIES)
+		keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
 }
 
 static int unplug(struct keeper *keeper, struct th_error *err)

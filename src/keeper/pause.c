@@ -25,7 +25,7 @@ static int change(struct keeper *keeper, bool pause, const char *actor,
 		return th_fail(err, TH_FAILED, "the container is ending");
 	if (keeper->paused == pause)
 		return th_fail(err, TH_FAILED, "the container is %s",
-			pause ? "paused already" : "not paused");
+			pause ? "already paused" : "not paused");
 	if (th_cgroup_freeze(&keeper->cgroup, pause, err))
 		return -1;
 	keeper->paused = pause;

@@ -39,7 +39,8 @@ static int read_members(
 		return -1;
 	if (version != VERSION)
 		return th_fail(err, TH_FAILED,
-			NAME " has a version that this tidyhull does not know");
+			NAME
+			" has a version that this tidyhull does not support");
 	if (read_copy(doc, "name", &plan->name, err) < 0 ||
 		read_copy(doc, "image", &plan->image, err) < 0 ||
 		read_copy(doc, "network", &plan->network, err) < 0 ||
@@ -50,7 +51,8 @@ static int read_members(
 		read_copy(doc, "share", &plan->share, err) < 0 ||
 		th_json_strings(doc, "device", NAME, &plan->devices, err) < 0 ||
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
-		th_json_bool(doc, "ordinary", NAME, &plan->ordinary, err) < 0 ||
+		th_json_bool(doc, "unprivileged", NAME, &plan->unprivileged,
+			err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
 		th_json_strings(
 			doc, "networks", NAME, &plan->network_texts, err) < 0 ||
@@ -69,7 +71,7 @@ static int read_members(
 	plan->stop_signal = (int)stop_signal;
 	plan->grace_ms = (int)grace_ms;
 	if (!plan->name || !plan->network || !plan->layers.count)
-		return th_fail(err, TH_FAILED, NAME " is not complete");
+		return th_fail(err, TH_FAILED, NAME " is incomplete");
 	return 0;
 }
 
@@ -106,9 +108,9 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->env), "secret",
 		th_json_from_strings(&plan->secrets), "keep", plan->keep,
 		"stop-signal", plan->stop_signal, "grace-ms", plan->grace_ms,
-		"ordinary", plan->ordinary, "filter", plan->filter, "limit",
-		plan->limit, "log", plan->log, "share", plan->share, "device",
-		th_json_from_strings(&plan->devices), "allow",
+		"unprivileged", plan->unprivileged, "filter", plan->filter,
+		"limit", plan->limit, "log", plan->log, "share", plan->share,
+		"device", th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow), "networks",
 		th_json_from_strings(&plan->network_texts), "given",
 		plan->given);

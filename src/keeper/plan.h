@@ -20,7 +20,7 @@ struct th_plan {
 	struct th_port *ports;
 	size_t port_count;
 	bool keep;
-	bool ordinary; /* of a user without root's rights */
+	bool unprivileged; /* of a user without root's rights */
 	char *limit; /* as th_limit_format writes it, or NULL */
 	char *share;
 	struct th_strings devices, allow;

@@ -11,8 +11,8 @@
 
 static int wrong(const char *part, struct th_error *err)
 {
-	th_fail(err, TH_USAGE, "\"%.80s\" is not part of a restart policy",
-		part);
+	th_fail(err, TH_USAGE,
+		"\"%.80s\" is not a valid part of a restart policy", part);
 	return th_hint(err,
 		"for example never, always, or "
 		"on-failure,tries=5,delay=1s,ceiling=1m");

@@ -41,14 +41,14 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 	rc = th_state_get(keeper->store->db, keeper->id, &keeper->row, err);
 	if (rc == 0)
 		return th_fail(err, TH_NOT_FOUND,
-			"the container %s is not there any more", keeper->id);
+			"the container %s no longer exists", keeper->id);
 	if (rc < 0)
 		return -1;
 	th_plan_release(&keeper->plan);
 	th_bundle_release(&keeper->bundle);
 	th_probe_release(&keeper->probing.probe);
 	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
-	keeper->store->ordinary = keeper->plan.ordinary;
+	keeper->store->unprivileged = keeper->plan.unprivileged;
 	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
 		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
 		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))
@@ -84,6 +84,8 @@ static int bind_ports(struct keeper *keeper, struct th_error *err)
 		struct th_port *port = &keeper->plan.ports[i];
 		static const char *const every[2] = {"0.0.0.0", "::"};
 
+		/* Bound here and held to the last run: what "in use" means is
+		 * decided by the kernel, once. */
 		if (th_port_bind(port, keeper->port_fds[i], err))
 			return -1;
 		for (int family = 0; family < 2; family++) {
@@ -104,6 +106,23 @@ static int bind_ports(struct keeper *keeper, struct th_error *err)
 	return 0;
 }
 
+/* The files that are mounted below /etc and written while the container runs. A
+ * container that took a lease on one could make every writer wait for 45 s: the
+ * kernel gives none while somebody has the file open for writing (fcntl(2),
+ * "Leases"), so that this keeper does, from before its program to its end. */
+static int hold_files(struct keeper *keeper, struct th_error *err)
+{
+	static const char *const names[] = {"hosts", "hostname", "resolv.conf"};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (openat(keeper->folder_fd, names[i],
+			    O_WRONLY | O_CLOEXEC | O_NONBLOCK) < 0)
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot open the container's %s", names[i]);
+	}
+	return 0;
+}
+
 int keeper_prepare(struct keeper *keeper, struct th_error *err)
 {
 	char path[64];
@@ -111,8 +130,8 @@ int keeper_prepare(struct keeper *keeper, struct th_error *err)
 
 	if (rc == 0)
 		return th_fail(err, TH_IN_USE,
-			"the container runs already, or is being started or "
-			"removed by another command");
+			"the container is already running, or is being started "
+			"or removed by another command");
 	if (rc < 0)
 		return -1;
 	snprintf(path, sizeof(path), "containers/%s", keeper->id);
@@ -121,8 +140,8 @@ int keeper_prepare(struct keeper *keeper, struct th_error *err)
 	if (keeper->folder_fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the container's folder");
-	if (keeper_load(keeper, err) || open_log(keeper, err) ||
-		bind_ports(keeper, err))
+	if (hold_files(keeper, err) || keeper_load(keeper, err) ||
+		open_log(keeper, err) || bind_ports(keeper, err))
 		return -1;
 	return keeper_listen(keeper, err);
 }

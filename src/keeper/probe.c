@@ -22,6 +22,17 @@
 
 static void ask_next_address(struct keeper *keeper, const char *why);
 
+/* While it is warming it is asked every second: who waits for it should not
+ * wait for the next of the later, longer pauses. */
+static int64_t pause_ms(const struct probing *probing)
+{
+	int64_t every = probing->probe.every_ms;
+
+	if (probing->health.ready || probing->health.ailing || every < 1000)
+		return every;
+	return 1000;
+}
+
 void keeper_probe_begin(struct keeper *keeper)
 {
 	struct probing *probing = &keeper->probing;
@@ -30,9 +41,7 @@ void keeper_probe_begin(struct keeper *keeper)
 	probing->asking = false;
 	probing->watch.fd = -1;
 	probing->pid = 0;
-	/* The first question soon: most programs are ready at once. */
-	probing->next_ms = th_clock_mono_ms() +
-		(probing->probe.every_ms < 250 ? probing->probe.every_ms : 250);
+	probing->next_ms = th_clock_mono_ms() + pause_ms(probing);
 	if (probing->probe.kind == TH_PROBE_TCP ||
 		probing->probe.kind == TH_PROBE_HTTP)
 		probing->inside = keeper->netns_fd >= 0
@@ -76,16 +85,6 @@ static void tell_ready(struct keeper *keeper)
 			keeper_tell(at, TH_TELL_DONE, NULL, 0);
 		}
 	}
-}
-
-/* While nothing has answered yet, it is asked more often than later on. */
-static int64_t pause_ms(const struct probing *probing)
-{
-	int64_t every = probing->probe.every_ms;
-
-	if (probing->health.ready || probing->health.ailing || every < 1000)
-		return every;
-	return 1000;
 }
 
 /* why is what was wrong, or NULL where all was well. */
@@ -150,7 +149,7 @@ static void read_answer(struct keeper *keeper)
 			return;
 	}
 	status = probing->answer_len < 12 ? 0 : http_status(probing->answer);
-	if (status >= 200 && status < 400) {
+	if (th_probe_accepts(&probing->probe, status)) {
 		take_answer(keeper, NULL);
 		return;
 	}

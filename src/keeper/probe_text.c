@@ -13,12 +13,29 @@ static int wrong(const char *text, const char *part, struct th_error *err)
 	th_fail(err, TH_USAGE, "\"%.60s\" in the probe \"%.120s\" is not valid",
 		part, text);
 	return th_hint(err,
-		"for example http:80/health, tcp:3306 or exec:CMD, with "
-		",every=10s,limit=3,grace=30s,timeout=2s");
+		"for example http:80/health, tcp:7070 or exec:CMD, with "
+		",every=15s,limit=4,grace=30s,timeout=2s,accept=300-399");
 }
 
-/* One of the settings that may stand behind the probe; false where it is none,
- * and so belongs to the command. */
+/* "404" or "300-399". */
+static bool take_accept(struct th_probe *probe, const char *text)
+{
+	struct th_status_range range;
+	char *end;
+
+	range.first = range.last = (int)strtol(text, &end, 10);
+	if (end != text && *end == '-')
+		range.last = (int)strtol(text = end + 1, &end, 10);
+	if (end == text || *end || range.first < 100 || range.last > 599 ||
+		range.first > range.last ||
+		probe->accept_count == TH_PROBE_ACCEPT_MAX)
+		return false;
+	probe->accept[probe->accept_count++] = range;
+	return true;
+}
+
+/* One of the settings that may follow the probe; false where it is none of
+ * them, and so a part of the command. */
 static bool take_setting(struct th_probe *probe, const char *part, bool *bad)
 {
 	static const char *const spans[] = {"every=", "grace=", "timeout="};
@@ -37,6 +54,10 @@ static bool take_setting(struct th_probe *probe, const char *part, bool *bad)
 			span_us > SPAN_MAX_US || span_us < (i == 1 ? 0 : 1000);
 		if (!*bad)
 			*places[i] = span_us / 1000;
+		return true;
+	}
+	if (strncmp(part, "accept=", 7) == 0) {
+		*bad |= !take_accept(probe, part + 7);
 		return true;
 	}
 	if (strncmp(part, "limit=", 6) != 0)
@@ -104,14 +125,14 @@ int th_probe_parse(
 	int rc = -1;
 
 	memset(probe, 0, sizeof(*probe));
-	probe->every_ms = 10 * 1000;
+	probe->every_ms = 15 * 1000;
 	probe->timeout_ms = 2 * 1000;
 	probe->grace_ms = 30 * 1000;
-	probe->limit = 3;
+	probe->limit = 4;
 	if (!*text)
 		return 0;
 	if (strlen(text) >= sizeof(copy))
-		return wrong("...", "so much text", err);
+		return wrong("...", "too long", err);
 	snprintf(copy, sizeof(copy), "%s", text);
 	/* From the end, as a command may hold commas itself. */
 	while ((comma = strrchr(copy, ',')) &&
@@ -128,11 +149,23 @@ int th_probe_parse(
 		probe->kind = TH_PROBE_EXEC;
 		rc = split_command(copy + 5, &probe->command, err);
 	}
+	if (rc == 0 && probe->accept_count && probe->kind != TH_PROBE_HTTP)
+		rc = wrong(text, "accept=", err);
 	if (rc && !err->code)
 		wrong(text, copy, err);
 	if (rc)
 		th_probe_release(probe);
 	return rc;
+}
+
+bool th_probe_accepts(const struct th_probe *probe, int status)
+{
+	bool good = status >= 200 && status <= 299;
+
+	for (size_t i = 0; i < probe->accept_count; i++)
+		good |= status >= probe->accept[i].first &&
+			status <= probe->accept[i].last;
+	return good;
 }
 
 void th_probe_release(struct th_probe *probe)

@@ -37,8 +37,8 @@ static int read_request(const struct keeper *keeper,
 			err) < 0 ||
 		th_json_string(request->doc, "actor", WHAT, &request->actor,
 			err) < 0 ||
-		th_json_string(request->doc, "for", WHAT, &request->what, err) <
-			0 ||
+		th_json_string(
+			request->doc, "until", WHAT, &request->what, err) < 0 ||
 		th_json_string(request->doc, "session", WHAT, &request->session,
 			err) < 0 ||
 		th_json_bool(request->doc, "holds", WHAT, &request->holds,
@@ -59,9 +59,10 @@ static void refuse_waiting(struct client *client)
 	struct th_error err = {0};
 
 	th_fail(&err, TH_FAILED,
-		"container \"%s\" does not run: it waits for its next try",
+		"container \"%s\" is not running: it is waiting for its next "
+		"attempt",
 		client->keeper->row.name);
-	th_hint(&err, "tidyhull start %s does not wait",
+	th_hint(&err, "to start it now: tidyhull start %s",
 		client->keeper->row.name);
 	refuse(client, &err);
 }
@@ -222,25 +223,31 @@ static void resize(struct keeper *keeper, const struct th_message *message)
 		ioctl(keeper->out.fd, TIOCSWINSZ, &ws);
 }
 
-/* A command of an ordinary user has no right to look at processes of other
- * IDs; their keeper has. */
-static void give_root(struct client *client)
+/* Something of the container's process as a descriptor. A command of an
+ * unprivileged user has no right to look at processes of other IDs; and only
+ * the keeper knows that the number is still its child's: others may meet a
+ * stranger that has got it since. */
+static void give_descriptor(
+	struct client *client, const struct th_message *message)
 {
+	bool root = message->type == TH_SAY_ROOT;
 	struct th_error err = {0};
 	char path[64];
-	int root;
+	int fd;
 
-	snprintf(path, sizeof(path), "/proc/%d/root",
-		(int)client->keeper->sandbox.pid);
-	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
-	if (root < 0) {
+	snprintf(path, sizeof(path), "/proc/%d/%s",
+		(int)client->keeper->sandbox.pid, root ? "root" : "ns/net");
+	fd = open(path, O_CLOEXEC | (root ? O_PATH | O_DIRECTORY : O_RDONLY));
+	if (fd < 0) {
 		th_fail_sys(&err, TH_FAILED, errno,
-			"cannot reach the container's files");
+			"cannot reach the container's %s",
+			root ? "files" : "network");
 		refuse(client, &err);
 		return;
 	}
-	th_channel_send(client->watch.fd, TH_TELL_ROOT, NULL, 0, &root, 1);
-	th_close(&root);
+	th_channel_send(client->watch.fd, root ? TH_TELL_ROOT : TH_TELL_NETWORK,
+		NULL, 0, &fd, 1);
+	th_close(&fd);
 }
 
 void keeper_handle(struct client *client, const struct th_message *message,
@@ -277,10 +284,14 @@ void keeper_handle(struct client *client, const struct th_message *message,
 		take_request(client, message);
 		break;
 	case TH_SAY_ROOT:
+	case TH_SAY_NETWORK:
 		if (keeper->phase != PHASE_RUN)
 			refuse_waiting(client);
 		else
-			give_root(client);
+			give_descriptor(client, message);
+		break;
+	case TH_SAY_PART:
+		th_buf_add(&client->parts, message->data, message->len);
 		break;
 	case TH_SAY_RELOAD:
 		keeper_reload(client);

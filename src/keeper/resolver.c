@@ -25,7 +25,8 @@ static enum th_resolver kind_of(const struct keeper *keeper)
 		return TH_RESOLVER_SAME;
 	if (!with && !(th_network_is_shared(network) && keeper->joined.way_out))
 		return TH_RESOLVER_PLAIN;
-	return keeper->store->ordinary ? TH_RESOLVER_UPLINK : TH_RESOLVER_RELAY;
+	return keeper->store->unprivileged ? TH_RESOLVER_UPLINK
+					   : TH_RESOLVER_RELAY;
 }
 
 /* A socket inside at the address that the file names; -1 where the container
@@ -89,7 +90,7 @@ int keeper_set_resolver(struct keeper *keeper, struct th_error *err)
 
 	th_buf_init(&text, 1 << 20);
 	if (th_resolver_read_host(&host, err) == 0 &&
-		th_resolver_compose(
+		th_resolver_write(
 			host.data, kind_of(keeper), &text, relay, err) == 0)
 		/* It is mounted inside already. */
 		rc = th_file_overwrite(keeper->folder_fd, "resolv.conf",

@@ -33,7 +33,7 @@ int th_plan_open_root(const struct th_plan *plan, const struct th_store *store,
 	overlay.upper = upper;
 	overlay.work = work;
 	overlay.discard = discard;
-	overlay.user_attributes = plan->ordinary;
+	overlay.user_attributes = plan->unprivileged;
 	rc = th_overlay_open(&overlay, mount_fd, err);
 out:
 	free(upper);

@@ -22,6 +22,8 @@ static void process_ready(struct th_watch *watch, uint32_t events)
 	int status = 0;
 
 	(void)events;
+	/* A pidfd is readable from the end of the process on; it may still be
+	 * traced, and then waitpid has nothing yet. */
 	if (waitpid(keeper->sandbox.pid, &status, WNOHANG) == 0)
 		return;
 	keeper->ended = true;
@@ -137,7 +139,8 @@ static void watch_log(struct keeper *keeper)
 		th_error_clear(&ignored);
 	} else {
 		snprintf(cause, sizeof(cause),
-			"its log is written again; %llu entries are lost",
+			"its log is being written again; %llu entries were "
+			"lost",
 			(unsigned long long)keeper->log.lost);
 		keeper->log.lost = 0;
 	}

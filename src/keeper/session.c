@@ -38,6 +38,11 @@ static int read_user(struct request *request, struct th_error *err)
 		th_json_int(request->doc, "gid", WHAT, &gid, err) < 0 ||
 		th_json_array(request->doc, "groups", WHAT, &groups, err) < 0)
 		return -1;
+	/* What a change of user means for capabilities (capabilities(7),
+	 * "Effect of user ID changes"). */
+	if (uid < 0 || uid >= UINT32_MAX || gid < 0 || gid >= UINT32_MAX)
+		return th_fail(
+			err, TH_USAGE, "the session's user is not valid");
 	if (process->uid != 0 && uid == 0) {
 		/* Root again: with what the container may have at most. */
 		process->permitted = process->effective = process->bounding;
@@ -61,7 +66,7 @@ static int read_user(struct request *request, struct th_error *err)
 	return 0;
 }
 
-static int read_request(struct keeper *keeper, const struct th_message *message,
+static int read_request(struct keeper *keeper, const struct th_buf *text,
 	struct request *request, struct th_error *err)
 {
 	const struct th_process *base = &keeper->bundle.process;
@@ -70,8 +75,12 @@ static int read_request(struct keeper *keeper, const struct th_message *message,
 	int64_t rows = 0, columns = 0;
 
 	memset(request, 0, sizeof(*request));
-	if (th_json_parse(
-		    message->data, message->len, WHAT, &request->doc, err))
+	if (text->failed)
+		return th_fail(err, TH_FAILED,
+			"arguments and environment of a session are more than "
+			"%u MiB",
+			TH_CHANNEL_REQUEST >> 20);
+	if (th_json_parse(text->data, text->len, WHAT, &request->doc, err))
 		return -1;
 	*process = *base;
 	memset(&process->args, 0, sizeof(process->args));
@@ -267,6 +276,8 @@ void keeper_end_sessions(struct keeper *keeper)
 	while (keeper->sessions) {
 		int status = 0;
 
+		/* The kernel has killed all of the PID namespace before its
+		 * first process was gone, so this does not wait. */
 		/* The namespace is gone, and they with it. */
 		waitpid(keeper->sessions->pid, &status, 0);
 		end_session(keeper->sessions, status);
@@ -416,14 +427,15 @@ void keeper_start_session(struct client *client,
 	struct request request;
 	struct th_error err = {0};
 
+	th_buf_add(&client->parts, message->data, message->len);
 	if (keeper->ended) {
 		th_fail(&err, TH_FAILED, "the container has just ended");
 	} else if (keeper->paused) {
 		/* A process in a frozen control group would never begin. */
 		th_fail(&err, TH_FAILED, "the container is paused");
 	} else if (client->session) {
-		th_fail(&err, TH_FAILED, "the client has a session already");
-	} else if (read_request(keeper, message, &request, &err) == 0) {
+		th_fail(&err, TH_FAILED, "the client already has a session");
+	} else if (read_request(keeper, &client->parts, &request, &err) == 0) {
 		if (!request.process.terminal && !request.background &&
 			fds[2] < 0)
 			th_fail(&err, TH_FAILED, "the session has no streams");
@@ -433,6 +445,8 @@ void keeper_start_session(struct client *client,
 	} else {
 		release_request(&request);
 	}
+	th_buf_release(&client->parts);
+	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
 	if (err.code && !client->session)
 		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
 }

@@ -13,6 +13,7 @@
 #include "keeper/root.h"
 #include "keeper/secrets.h"
 #include "sandbox/filter.h"
+#include "sandbox/filter_file.h"
 
 static int open_root(struct keeper *keeper, struct th_error *err)
 {
@@ -25,19 +26,32 @@ static int open_root(struct keeper *keeper, struct th_error *err)
 static int load_filter(struct keeper *keeper, struct th_error *err)
 {
 	struct th_error ignored = {0};
-	char path[128];
 
 	if (!keeper->bundle.seccomp.given)
 		return 0;
-	if (keeper->plan.filter) {
-		snprintf(path, sizeof(path), "filters/%.64s",
-			keeper->plan.filter);
-		if (th_file_read(keeper->store->root_fd, path, &keeper->filter,
-			    &ignored) == 1 &&
-			keeper->filter.len)
-			return 0;
-	}
-	return th_filter_compile(&keeper->bundle.seccomp, &keeper->filter, err);
+	if (keeper->plan.filter &&
+		th_filter_unseal(keeper->store->root_fd, keeper->plan.filter,
+			&keeper->filter))
+		return 0;
+	if (th_filter_compile(&keeper->bundle.seccomp, &keeper->filter, err))
+		return -1;
+	/* For the next one; where that fails, it is compiled again. */
+	if (keeper->plan.filter)
+		th_filter_seal(keeper->store->root_fd, keeper->plan.filter,
+			&keeper->filter, &ignored);
+	return 0;
+}
+
+/* Nobody has asked for it, so it is no failure where that cannot be done. */
+static void bound_processes(struct keeper *keeper)
+{
+	struct th_error ignored = {0};
+	struct th_resources bound;
+
+	th_resources_init(&bound);
+	bound.pids = PROCESSES_DEFAULT;
+	th_cgroup_limit(&keeper->cgroup, &bound, &ignored);
+	th_resources_release(&bound);
 }
 
 static int make_group(struct keeper *keeper, struct th_error *err)
@@ -47,9 +61,13 @@ static int make_group(struct keeper *keeper, struct th_error *err)
 			"%.500s", keeper->bundle.cgroup_path);
 	else
 		th_group_path(keeper->store, keeper->id, keeper->group_path);
-	/* Of an ordinary user the kernel takes no device nodes anyway. */
-	return th_cgroup_make(keeper->group_path, &keeper->bundle.resources,
-		!keeper->plan.ordinary, &keeper->cgroup, err);
+	/* Of an unprivileged user the kernel takes no device nodes anyway. */
+	if (th_cgroup_make(keeper->group_path, &keeper->bundle.resources,
+		    !keeper->plan.unprivileged, &keeper->cgroup, err))
+		return -1;
+	if (keeper->bundle.resources.pids == TH_UNSET)
+		bound_processes(keeper);
+	return 0;
 }
 
 /* The program takes its connections itself; it expects sockets that block. */
@@ -114,6 +132,8 @@ static int create(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
+/* After the program runs, not before: a state that says "running" is never
+ * about a process that has not started. */
 static int record(
 	struct keeper *keeper, const char *actor, struct th_error *err)
 {
@@ -155,6 +175,7 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 		if (size.ws_row)
 			ioctl(keeper->sandbox.console, TIOCSWINSZ, &size);
 	}
+	/* From here on a failure means a program that has run. */
 	if (th_sandbox_start(&keeper->sandbox, err))
 		return -1;
 	keeper_watch_streams(keeper);

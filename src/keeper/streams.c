@@ -161,6 +161,7 @@ static void write_input(struct keeper *keeper)
 	if (!keeper->in_pending.len && keeper->in_end && !terminal)
 		close_stream(keeper, &keeper->in);
 	keeper_update_streams(keeper);
+	/* Not reading a client is what slows it down: its writes block. */
 	/* Clients are read again once there is room. */
 	for (struct client *at = keeper->clients; at; at = at->next) {
 		if (at->attached && !at->pending)

@@ -74,7 +74,7 @@ static int fail_entry(const char *name, struct th_error *err)
 			"the disk is full (at the entry \"%.200s\")", name);
 		if (err)
 			err->sys = ENOSPC;
-		return th_hint(err, "see what can go: tidyhull sweep");
+		return th_hint(err, "to free space: tidyhull sweep");
 	}
 	return th_fail_sys(err, TH_FAILED, errno,
 		"cannot write the entry \"%.200s\"", name);
@@ -90,10 +90,12 @@ static int clean_name(
 		size_t len = strcspn(name, "/");
 
 		if (len == 2 && name[0] == '.' && name[1] == '.')
-			return refuse(name, "leads out by \"..\"", err);
+			return refuse(name,
+				"leads out of the layer with \"..\"", err);
 		if (len > 0 && !(len == 1 && name[0] == '.')) {
 			if (len > 255 || used + len + 2 > NAME_BYTES_MAX)
-				return refuse(name, "has too long a name", err);
+				return refuse(name,
+					"has a name that is too long", err);
 			if (used)
 				clean[used++] = '/';
 			memcpy(clean + used, name, len);
@@ -121,7 +123,8 @@ static int open_parent(struct job *job, const char *path, struct th_error *err)
 			job->tree, path, O_RDONLY | O_DIRECTORY, 0);
 	}
 	if (fd < 0 && errno == ENOTDIR)
-		return refuse(path, "is a file, but others lie in it", err);
+		return refuse(path,
+			"is a file, but other entries are inside it", err);
 	if (fd < 0)
 		return fail_entry(path, err);
 	th_close(&job->parent);
@@ -195,7 +198,7 @@ static int apply_whiteout(struct job *job, const char *name, const char *full,
 	if (strncmp(hidden, WHITEOUT, strlen(WHITEOUT)) == 0)
 		return 0;
 	if (!*hidden || strcmp(hidden, ".") == 0 || strcmp(hidden, "..") == 0)
-		return refuse(full, "hides nothing that could be", err);
+		return refuse(full, "is a whiteout without a name", err);
 	/* It hides what lower layers have, not what this one brings. */
 	if (fstatat(job->parent, hidden, &st, AT_SYMLINK_NOFOLLOW) == 0)
 		return S_ISDIR(st.st_mode)
@@ -286,8 +289,8 @@ static int apply_hard_link(struct job *job, const char *name,
 				  name, 0);
 	if (rc && (errno == ENOENT || errno == ENOTDIR))
 		rc = last ? refuse(full,
-				    "is a hard link to a file that is not "
-				    "there",
+				    "is a hard link to a file that does not "
+				    "exist",
 				    err)
 			  : keep_link(job, full, target, err);
 	else if (rc)
@@ -379,25 +382,23 @@ static int set_metadata(struct job *job, const char *name,
 	int fd, rc = 0;
 
 	entry_times(entry, times);
-	if (fchownat(job->parent, name, (uid_t)archive_entry_uid(entry),
-		    (gid_t)archive_entry_gid(entry), AT_SYMLINK_NOFOLLOW) &&
-		!is_unmapped(errno))
+	/* By descriptor: what is opened here is what gets the attributes. */
+	fd = openat(job->parent, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
+	if (fd < 0)
 		return fail_entry(full, err);
-	if (type != AE_IFLNK && fchmodat(job->parent, name, mode, 0))
-		return fail_entry(full, err);
-	if (archive_entry_xattr_count(entry) > 0) {
-		fd = openat(job->parent, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
-		rc = fd < 0 ? fail_entry(full, err)
-			    : set_attributes(fd, entry, full, err);
-		th_close(&fd);
-	}
-	if (rc)
-		return -1;
-	if (type == AE_IFDIR)
-		return remember_time(job, full, times[0], err);
-	if (utimensat(job->parent, name, times, AT_SYMLINK_NOFOLLOW))
-		return fail_entry(full, err);
-	return 0;
+	if ((fchownat(fd, "", (uid_t)archive_entry_uid(entry),
+		     (gid_t)archive_entry_gid(entry), AT_EMPTY_PATH) &&
+		    !is_unmapped(errno)) ||
+		(type != AE_IFLNK && th_fd_chmod(fd, mode)))
+		rc = fail_entry(full, err);
+	if (rc == 0 && archive_entry_xattr_count(entry) > 0)
+		rc = set_attributes(fd, entry, full, err);
+	if (rc == 0 && type == AE_IFDIR)
+		rc = remember_time(job, full, times[0], err);
+	else if (rc == 0 && utimensat(fd, "", times, AT_EMPTY_PATH))
+		rc = fail_entry(full, err);
+	th_close(&fd);
+	return rc;
 }
 
 /* The same for a new file that is open: most need their time only. */
@@ -444,7 +445,7 @@ static int apply_file(struct job *job, struct archive *archive,
 	int fd, rc;
 
 	if (size < 0)
-		return refuse(full, "has a size below zero", err);
+		return refuse(full, "has a negative size", err);
 	fd = openat(job->parent, name,
 		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC,
 		archive_entry_perm(entry) & 07777);
@@ -476,10 +477,12 @@ static int apply_special(struct job *job, struct archive_entry *entry,
 		return -1;
 	if (type == AE_IFLNK) {
 		if (!target || !*target)
-			return refuse(full, "is a link to nothing", err);
+			return refuse(full, "is a link without a target", err);
 		rc = symlinkat(target, job->parent, name);
 	} else if (type == AE_IFCHR && dev == makedev(0, 0)) {
-		return refuse(full, "is a device that means a deletion", err);
+		return refuse(full,
+			"is a character device 0:0, which means a deletion",
+			err);
 	} else if (type == AE_IFCHR || type == AE_IFBLK || type == AE_IFIFO) {
 		rc = mknodat(job->parent, name, type | 0600, dev);
 		/* A user namespace has no device nodes; containers get theirs
@@ -488,7 +491,7 @@ static int apply_special(struct job *job, struct archive_entry *entry,
 			return 1;
 	} else {
 		return refuse(
-			full, "is of a type that a layer cannot have", err);
+			full, "has a type that layers cannot contain", err);
 	}
 	return rc ? fail_entry(full, err) : 0;
 }
@@ -505,7 +508,7 @@ static int apply_entry(struct job *job, struct archive *archive,
 	if (!raw)
 		raw = archive_entry_pathname_utf8(entry);
 	if (!raw)
-		return refuse("?", "has a name that cannot be read", err);
+		return refuse("?", "has an unreadable name", err);
 	if (clean_name(raw, full, err))
 		return -1;
 	snprintf(folder, sizeof(folder), "%s", full);
@@ -519,7 +522,8 @@ static int apply_entry(struct job *job, struct archive *archive,
 	if (!*name) {
 		/* The root itself: it is there, and only has attributes. */
 		if (archive_entry_filetype(entry) != AE_IFDIR)
-			return refuse(raw, "would replace the root", err);
+			return refuse(
+				raw, "would replace the layer's root", err);
 		return set_metadata(job, ".", entry, "", err);
 	}
 	if (strncmp(name, WHITEOUT, strlen(WHITEOUT)) == 0)
@@ -589,6 +593,7 @@ static int read_entries(
 	long count = 0;
 	int rc;
 
+	/* ARCHIVE_WARN: the entry can be used, something in it was odd. */
 	while ((rc = archive_read_next_header(archive, &entry)) == ARCHIVE_OK ||
 		rc == ARCHIVE_WARN) {
 		if (++count > ENTRIES_MAX)
@@ -642,6 +647,9 @@ int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
 			archive_error_string(archive));
 		goto out;
 	}
+	/* Links may lead to entries that come later, and a folder's time
+	 * changes with each entry in it: both wait until everything is there.
+	 */
 	if (read_entries(&job, archive, err) || drain(source, err) ||
 		apply_pending_links(&job, err) || set_folder_times(&job, err))
 		goto out;

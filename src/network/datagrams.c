@@ -84,6 +84,7 @@ static void sweep(struct datagrams *all, bool need_room)
 			oldest = at;
 		at = &flow->next;
 	}
+	/* Forged senders must not take all descriptors of the keeper. */
 	if (need_room && all->flow_count >= FLOWS_MAX && oldest) {
 		struct flow *flow = *oldest;
 

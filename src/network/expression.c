@@ -100,7 +100,7 @@ void expression_lookup(struct th_netlink *batch, const char *map, uint32_t at)
 	end(batch, data, element);
 }
 
-void expression_lead(struct th_netlink *batch, bool six, uint32_t at)
+void expression_forward(struct th_netlink *batch, bool six, uint32_t at)
 {
 	size_t element, data = begin(batch, "nat", &element);
 

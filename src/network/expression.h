@@ -24,7 +24,7 @@ void expression_compare(struct th_netlink *batch, uint32_t operator,
 /* Looks the key in the register up in the map; the value takes its place. */
 void expression_lookup(struct th_netlink *batch, const char *map, uint32_t at);
 /* Leads the packet to the address and port in the registers. */
-void expression_lead(struct th_netlink *batch, bool six, uint32_t at);
+void expression_forward(struct th_netlink *batch, bool six, uint32_t at);
 void expression_masquerade(struct th_netlink *batch);
 /* Tells the sender that the way is closed (ICMP, "prohibited"). */
 void expression_refuse(struct th_netlink *batch);

@@ -1,5 +1,6 @@
 #include "network/filter.h"
 
+#include <arpa/inet.h>
 #include <errno.h>
 #include <linux/netfilter.h>
 #include <linux/netfilter/nf_conntrack_common.h>
@@ -13,6 +14,7 @@
 
 #include "network/expression.h"
 #include "network/filter_parts.h"
+#include "network/pilot.h"
 
 /* The chains, and where packets meet them: as "dstnat", "filter" and "srcnat"
  * of the packet filter's own words. */
@@ -138,6 +140,52 @@ static void put_apart(struct th_netlink *batch, const char *table,
 	end_rule(batch, rule);
 }
 
+/* What goes from the bridge to the uplink's own block, in which every address
+ * is the host's loopback; port >= 0: to the name server, at this port only. */
+static size_t begin_uplink(struct th_netlink *batch, const char *table,
+	const char *bridge, bool six, int port)
+{
+	const char *text = six ? (port < 0 ? TH_UPLINK_BASE6 : TH_UPLINK_NAMES6)
+			       : (port < 0 ? TH_UPLINK_BASE : TH_UPLINK_NAMES);
+	struct th_subnet block = {.prefix4 = 24, .prefix6 = 64};
+	struct in_addr mask4 = th_subnet_mask4(&block);
+	struct in6_addr mask6 = th_subnet_mask6(&block), address;
+	size_t rule = begin_rule(batch, table, PASSING);
+
+	inet_pton(six ? AF_INET6 : AF_INET, text, &address);
+	put_family(batch, six ? NFPROTO_IPV6 : NFPROTO_IPV4);
+	put_device(batch, NFT_META_IIFNAME, NFT_CMP_EQ, bridge);
+	expression_payload(batch, NFT_PAYLOAD_NETWORK_HEADER, six ? 24 : 16,
+		six ? 16 : 4, NFT_REG_1);
+	if (port < 0)
+		expression_mask(batch,
+			six ? (const void *)&mask6 : (const void *)&mask4,
+			six ? 16 : 4);
+	expression_compare(batch, NFT_CMP_EQ, &address, six ? 16 : 4);
+	if (port >= 0) {
+		uint16_t wanted = htons((uint16_t)port);
+
+		expression_payload(
+			batch, NFT_PAYLOAD_TRANSPORT_HEADER, 2, 2, NFT_REG_1);
+		expression_compare(batch, NFT_CMP_EQ, &wanted, sizeof(wanted));
+	}
+	return rule;
+}
+
+static void put_no_loopback(struct th_netlink *batch, const char *table,
+	const char *bridge, bool polite)
+{
+	for (int six = 0; six < 2; six++) {
+		size_t rule = begin_uplink(batch, table, bridge, six, 53);
+
+		expression_verdict(batch, NF_ACCEPT);
+		end_rule(batch, rule);
+		rule = begin_uplink(batch, table, bridge, six, -1);
+		put_end(batch, polite);
+		end_rule(batch, rule);
+	}
+}
+
 static void put_closed(struct th_netlink *batch, const char *table,
 	const char *bridge, bool polite)
 {
@@ -178,7 +226,7 @@ static void put_not_ours(struct th_netlink *batch, const char *table)
 
 /* The map's key is put together in registers: the host's address where the map
  * has it, the protocol, the port. */
-static void put_lead(struct th_netlink *batch, const char *table,
+static void put_forward(struct th_netlink *batch, const char *table,
 	const struct filter_map *map)
 {
 	uint32_t at = NFT_REG32_00;
@@ -193,7 +241,7 @@ static void put_lead(struct th_netlink *batch, const char *table,
 	expression_meta(batch, NFT_META_L4PROTO, at);
 	expression_payload(batch, NFT_PAYLOAD_TRANSPORT_HEADER, 2, 2, at + 1);
 	expression_lookup(batch, map->name, NFT_REG32_00);
-	expression_lead(batch, map->six, NFT_REG32_00);
+	expression_forward(batch, map->six, NFT_REG32_00);
 	end_rule(batch, rule);
 }
 
@@ -222,6 +270,9 @@ static int write_rules(const char *table, const struct th_filter_network *list,
 			continue;
 		}
 		put_apart(&batch, table, list[i].bridge, level == WHOLE);
+		if (list[i].no_loopback)
+			put_no_loopback(
+				&batch, table, list[i].bridge, level == WHOLE);
 		put_masquerade(&batch, table, &list[i], false);
 		if (list[i].subnet.has6)
 			put_masquerade(&batch, table, &list[i], true);
@@ -229,7 +280,7 @@ static int write_rules(const char *table, const struct th_filter_network *list,
 	if (level < WITHOUT_LEADS)
 		put_not_ours(&batch, table);
 	for (int i = 0; level < WITHOUT_LEADS && i < FILTER_MAPS; i++)
-		put_lead(&batch, table, &filter_maps[i]);
+		put_forward(&batch, table, &filter_maps[i]);
 	th_netlink_ask(&batch);
 	filter_bracket(&batch, NFNL_MSG_BATCH_END);
 	return th_netlink_send(NETLINK_NETFILTER, &batch);
@@ -248,7 +299,7 @@ int th_filter_write(const char *table, const struct th_filter_network *list,
 	if (rc) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot set up the packet filter (nf_tables)");
-		return th_hint(err, "--network none needs no packet filter");
+		return th_hint(err, "--network none does not need it");
 	}
 	return 0;
 }

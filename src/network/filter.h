@@ -14,6 +14,9 @@ struct th_filter_network {
 	char bridge[IFNAMSIZ];
 	struct th_subnet subnet;
 	bool internal; /* nothing leads out of it, or into it */
+	/* Behind the uplink of an unprivileged user is the host's loopback:
+	 * only its name server can be asked. */
+	bool no_loopback;
 };
 
 /* A published port of a container. */

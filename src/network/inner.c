@@ -16,8 +16,8 @@
 #define STACK_BYTES (64 * 1024)
 
 /* Root goes into the container's network for the moment of the call. An
- * ordinary user could not come back to the host's: there a thread goes in and
- * stays, and descriptors belong to all threads. */
+ * unprivileged user could not come back to the host's: there a thread goes in
+ * and stays, and descriptors belong to all threads. */
 struct inner {
 	int netns, own_netns;
 	bool threaded;

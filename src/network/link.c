@@ -136,14 +136,14 @@ int th_link_bridge(
 	th_netlink_nest_end(&batch, info);
 	if (th_netlink_send(NETLINK_ROUTE, &batch) && errno != EEXIST)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the bridge %s", name);
+			"cannot create the bridge %s", name);
 	ignore_routers(name);
 	index = (int)if_nametoindex(name);
 	th_netlink_init(&batch);
 	put_address(&batch, index, subnet, &four, NULL);
 	if (th_netlink_send(NETLINK_ROUTE, &batch)) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot give the bridge %s its address", name);
+			"cannot set the address of the bridge %s", name);
 		th_link_remove(name, NULL);
 		return -1;
 	}
@@ -244,20 +244,38 @@ static int visit(void *arg, struct th_error *err)
 	return 0;
 }
 
+/* The hardware address follows from network and address, so that neighbours who
+ * remember it are right when a container comes back. A hash (FNV-1a) spreads
+ * it: the same address on two networks has two. */
+static void hardware_address(
+	const struct th_plug *plug, unsigned char hardware[6])
+{
+	uint64_t hash = 14695981039346656037u;
+	const unsigned char *four = (const unsigned char *)&plug->four;
+
+	for (const char *at = plug->bridge; *at; at++)
+		hash = (hash ^ (unsigned char)*at) * 1099511628211u;
+	for (size_t i = 0; i < sizeof(plug->four); i++)
+		hash = (hash ^ four[i]) * 1099511628211u;
+	/* The low bits of FNV-1a mix worst. */
+	for (size_t i = 0; i < 6; i++)
+		hardware[i] = (unsigned char)(hash >> (56 - 8 * i));
+	/* Locally administered, and one station (IEEE 802). */
+	hardware[0] = (unsigned char)((hardware[0] & ~1) | 2);
+}
+
 int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 	struct th_error *err)
 {
 	struct visit arg = {plug, subnet};
-	unsigned char hardware[6] = {0x02, 0x54};
+	unsigned char hardware[6];
 
-	/* The hardware address follows from the address, so that neighbours
-	 * who remember it are right when a container comes back. */
-	memcpy(hardware + 2, &plug->four, sizeof(plug->four));
+	hardware_address(plug, hardware);
 	if (th_link_pair(plug->outside, plug->inside,
 		    if_nametoindex(plug->bridge), plug->netns, plug->mtu,
 		    hardware))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the network device %s", plug->outside);
+			"cannot create the network device %s", plug->outside);
 	if (th_within(plug->netns, visit, &arg, err) == 0)
 		return 0;
 	th_link_remove(plug->outside, NULL);

@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/file.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -93,7 +94,7 @@ static int find(struct th_store *store, const char *sql, const char *key,
 		all->count++;
 	}
 	th_query_end(query);
-	if (store->ordinary)
+	if (store->unprivileged)
 		snprintf(all->host4, sizeof(all->host4), "%s", TH_UPLINK_HOST);
 	return rc < 0 ? -1 : 0;
 }
@@ -238,18 +239,24 @@ static int write_each(struct th_store *store, const struct neighbours *all,
 
 /* Whoever writes looks at the state with the lock held: the last one to write
  * has seen the latest. */
-static int lock(struct th_store *store, const char *network)
+static int lock(struct th_store *store, const char *network, int patience_ms)
 {
+	const struct timespec step = {.tv_nsec = 2000000};
+	int64_t until_ms = th_clock_mono_ms() + patience_ms;
 	char name[TH_NAME_MAX + 16];
 	int fd;
 
 	snprintf(name, sizeof(name), "names-%.63s.lock", network);
 	fd = openat(store->run_fd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
-
-	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
-		return fd;
-	th_close(&fd);
-	return -1;
+	/* Never without an end: a keeper serves others meanwhile, and whoever
+	 * holds the lock may have been stopped. */
+	while (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB)) {
+		if (errno != EWOULDBLOCK || th_clock_mono_ms() >= until_ms)
+			th_close(&fd);
+		else
+			nanosleep(&step, NULL);
+	}
+	return fd;
 }
 
 int th_names_write(
@@ -261,7 +268,7 @@ int th_names_write(
 
 	rc = th_state_get(store->db, container, &row, err);
 	if (rc == 1)
-		held = lock(store, row.network);
+		held = lock(store, row.network, TH_NAMES_PATIENCE_MS);
 	if (rc == 1)
 		rc = find(store, AROUND, container, &around, err);
 	if (rc == 0 && around.count)
@@ -284,7 +291,7 @@ int th_names_copy(struct th_store *store, const char *from, const char *to,
 	rc = th_state_get(store->db, from, &row, err);
 	/* Nobody writes both files anew in between. */
 	if (rc == 1)
-		held = lock(store, row.network);
+		held = lock(store, row.network, TH_NAMES_PATIENCE_MS);
 	if (rc >= 0)
 		rc = th_file_read(store->root_fd, path, &text, err);
 	if (rc >= 0)
@@ -305,49 +312,55 @@ static bool was_done(int held, int64_t changed_us)
 		began_us > changed_us && began_us <= th_clock_now_us();
 }
 
-static void note_begin(int held)
+static void note_begin(int held, int64_t began_us)
 {
-	int64_t now = th_clock_now_us();
-
-	if (pwrite(held, &now, sizeof(now), 0) != sizeof(now)) {
+	if (pwrite(held, &began_us, sizeof(began_us), 0) != sizeof(began_us)) {
 		/* Then it is done once more than needed. */
 	}
 }
 
-static void refresh(
-	struct th_store *store, const char *network, int64_t changed_us)
+static int refresh(struct th_store *store, const char *network,
+	int64_t changed_us, int patience_ms)
 {
 	struct neighbours all = {0};
 	struct th_error ignored = {0};
 	const struct neighbour *list;
-	int held = lock(store, network);
+	int held = lock(store, network, patience_ms), rc;
+	int64_t began_us = th_clock_now_us();
 
+	if (held < 0)
+		return -1;
 	if (was_done(held, changed_us)) {
 		th_close(&held);
-		return;
+		return 0;
 	}
-	note_begin(held);
-	if (find(store, ON_NETWORK, network, &all, &ignored) == 0) {
-		list = all.list;
-		for (size_t i = 0; i < all.count; i++) {
-			th_error_clear(&ignored);
-			write_each(store, &all, &list[i], &ignored);
-		}
+	rc = find(store, ON_NETWORK, network, &all, &ignored);
+	list = all.list;
+	for (size_t i = 0; rc >= 0 && i < all.count; i++) {
+		th_error_clear(&ignored);
+		if (write_each(store, &all, &list[i], &ignored))
+			rc = 1;
 	}
+	/* Only what is done for all counts as done. */
+	if (rc == 0)
+		note_begin(held, began_us);
 	free(all.list);
 	th_close(&held);
+	return rc ? -1 : 0;
 }
 
-void th_names_refresh(
-	struct th_store *store, const char *networks, int64_t changed_us)
+int th_names_refresh(struct th_store *store, const char *networks,
+	int64_t changed_us, int patience_ms)
 {
 	char network[TH_NAME_MAX];
+	int rc = 0;
 
 	for (const char *at = networks; *at;) {
 		size_t len = strcspn(at, ",");
 
 		snprintf(network, sizeof(network), "%.*s", (int)len, at);
-		refresh(store, network, changed_us);
+		rc |= refresh(store, network, changed_us, patience_ms);
 		at += len + (at[len] == ',');
 	}
+	return rc;
 }

@@ -66,7 +66,7 @@ static int read_row(struct th_store *store, const char *name,
 	free(rows);
 	if (!count)
 		return th_fail(err, TH_NOT_FOUND,
-			"the network \"%s\" is not there any more", name);
+			"the network \"%s\" no longer exists", name);
 	return 0;
 }
 
@@ -81,12 +81,12 @@ static int settle_subnet(struct th_store *store,
 
 	if (routed && row->given4) {
 		th_fail(err, TH_IN_USE,
-			"the network \"%s\" cannot come up: a route of this "
-			"host leads into its subnet %s",
+			"cannot start the network \"%s\": this host has a "
+			"route into its subnet %s",
 			row->name, row->subnet4);
 		return th_hint(err,
-			"`ip route` shows it; or make another "
-			"network with another subnet");
+			"`ip route` shows it; create a network with another "
+			"subnet");
 	}
 	if (!known || routed || (!subnet->has6 && !row->given6))
 		return subnet_choose(store, row, subnet, err);
@@ -126,7 +126,9 @@ static int write_filter(
 			!subnet_read(&rows[i], &list[up].subnet))
 			continue;
 		bridge_name(store, rows[i].number, list[up].bridge);
-		list[up++].internal = rows[i].internal;
+		list[up].internal = rows[i].internal;
+		list[up++].no_loopback =
+			store->unprivileged && !rows[i].loopback;
 	}
 	table_name(store, table);
 	rc = list ? th_filter_write(table, list, up, err) : th_fail_memory(err);
@@ -172,8 +174,7 @@ static int free_slot(struct th_store *store, const struct th_network_row *row,
 		return -1;
 	if (*slot > last)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"the network \"%s\" has no free address left",
-			row->name);
+			"the network \"%s\" has no free addresses", row->name);
 	return 0;
 }
 
@@ -209,7 +210,7 @@ static int take_addresses(struct th_store *store,
 	if (err->code == TH_IN_USE) {
 		th_error_clear(err);
 		th_fail(err, TH_IN_USE,
-			"the address %s on the network \"%s\" is held by "
+			"the address %s on the network \"%s\" is used by "
 			"another container",
 			four, use->network);
 	}
@@ -237,12 +238,12 @@ static int take_berth(struct th_store *store, const char *container,
 			    err))
 			return -1;
 		if (write_filter(store, use->network, err) ||
-			(!store->ordinary &&
+			(!store->unprivileged &&
 				th_forwarding_take(store->tag, err)))
 			return -1;
 	} else if (!subnet_read(&berth->row, &berth->subnet)) {
 		return th_fail(err, TH_FAILED,
-			"the state holds no valid addresses for the network "
+			"the state has no valid addresses for the network "
 			"\"%s\"",
 			use->network);
 	}
@@ -271,7 +272,7 @@ static void choose_way_out(
 }
 
 static int plug_in(struct berth *berth, const char *container, size_t number,
-	int netns, bool ordinary, struct th_error *err)
+	int netns, bool unprivileged, struct th_error *err)
 {
 	device_name(container, number, berth->outside);
 	snprintf(berth->inside, IFNAMSIZ, "eth%u", (unsigned int)number % 10);
@@ -279,7 +280,7 @@ static int plug_in(struct berth *berth, const char *container, size_t number,
 	berth->plug.inside = berth->inside;
 	berth->plug.bridge = berth->bridge;
 	berth->plug.netns = netns;
-	berth->plug.mtu = ordinary ? TH_UPLINK_MTU : 0;
+	berth->plug.mtu = unprivileged ? TH_UPLINK_MTU : 0;
 	return th_link_join(&berth->plug, &berth->subnet, err);
 }
 
@@ -291,6 +292,9 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	size_t count = 0;
 	int lock, rc;
 
+	/* The lock covers bridges and rules, the transaction the addresses: a
+	 * bridge is removed only by somebody who holds the lock and finds no
+	 * address taken. */
 	lock = berths ? lock_networks(store, err) : th_fail_memory(err);
 	if (lock < 0) {
 		free(berths);
@@ -311,8 +315,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	if (rc == 0 && count)
 		choose_way_out(berths, count, joined);
 	for (size_t i = 0; rc == 0 && i < count; i++)
-		rc = plug_in(
-			&berths[i], container, i, netns, store->ordinary, err);
+		rc = plug_in(&berths[i], container, i, netns,
+			store->unprivileged, err);
 	free(berths);
 	return rc;
 }
@@ -352,7 +356,7 @@ static size_t describe_ports(const struct th_joined *joined,
 	return used;
 }
 
-int th_network_lead(struct th_store *store, const struct th_joined *joined,
+int th_network_forward(struct th_store *store, const struct th_joined *joined,
 	const struct th_port_row *port_rows, size_t count, struct th_error *err)
 {
 	struct th_filter_port *ports = calloc(count + 1, sizeof(*ports));
@@ -378,8 +382,9 @@ int th_network_lead(struct th_store *store, const struct th_joined *joined,
 	return rc;
 }
 
-void th_network_unlead(struct th_store *store, const struct th_joined *joined,
-	const struct th_port_row *port_rows, size_t count)
+void th_network_unforward(struct th_store *store,
+	const struct th_joined *joined, const struct th_port_row *port_rows,
+	size_t count)
 {
 	struct th_filter_port *ports = calloc(count + 1, sizeof(*ports));
 	char table[32];
@@ -407,6 +412,8 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 	char table[32];
 	int lock, rc;
 
+	/* Looked at and removed under one lock, so that no container joins in
+	 * between. */
 	lock = lock_networks(store, err);
 	if (lock < 0)
 		return -1;
@@ -426,7 +433,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 	if (rc == 0 && !up) {
 		table_name(store, table);
 		rc = th_filter_close(table, err);
-		if (!store->ordinary)
+		if (!store->unprivileged)
 			th_forwarding_give(store->tag);
 	} else if (rc == 0 && gone) {
 		rc = write_filter(store, NULL, err);

@@ -44,11 +44,12 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 
 /* Leads packets from outside to the container's published ports, with the
  * client's address; and takes that back. port_rows are the state's. */
-int th_network_lead(struct th_store *store, const struct th_joined *joined,
+int th_network_forward(struct th_store *store, const struct th_joined *joined,
 	const struct th_port_row *port_rows, size_t count,
 	struct th_error *err);
-void th_network_unlead(struct th_store *store, const struct th_joined *joined,
-	const struct th_port_row *port_rows, size_t count);
+void th_network_unforward(struct th_store *store,
+	const struct th_joined *joined, const struct th_port_row *port_rows,
+	size_t count);
 
 /* Takes down the bridges, rules and settings that no running container needs
  * any more. Called after a container has stopped; without anything to do it

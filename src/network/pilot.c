@@ -67,19 +67,19 @@ static int hear(struct th_pilot *pilot, struct th_error *err)
 	pilot->hello.reason[sizeof(pilot->hello.reason) - 1] = '\0';
 	if (len < 0 && errno == EAGAIN) {
 		th_fail(err, TH_FAILED,
-			"the program that holds your networks "
-			"(tidyhull-pilot) does not answer");
+			"the program that holds your networks (tidyhull-pilot) "
+			"is not responding");
 		return th_hint(err,
-			"it may be stopped: pkill -CONT tidyhull-pilot; or "
-			"pkill -KILL tidyhull-pilot, which cuts containers "
-			"off");
+			"if it is suspended: pkill -CONT tidyhull-pilot; pkill "
+			"-KILL tidyhull-pilot ends it, and disconnects "
+			"containers");
 	}
 	if (len <= 0)
 		return 0; /* it was just leaving */
 	if (len != sizeof(pilot->hello) ||
 		pilot->hello.version != TH_PILOT_VERSION)
 		return th_fail(err, TH_FAILED,
-			"the running tidyhull-pilot is of another version; "
+			"the running tidyhull-pilot is from another version; "
 			"stop all containers once");
 	if (fds[1] < 0)
 		return th_fail(err, TH_NOT_POSSIBLE, "%s", pilot->hello.reason);
@@ -109,12 +109,16 @@ int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
 	pilot->connection = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0);
 	if (pilot->connection < 0)
 		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot make a socket");
+			err, TH_FAILED, errno, "cannot create a socket");
 	setsockopt(pilot->connection, SOL_SOCKET, SO_RCVTIMEO, &patience,
 		sizeof(patience));
 	rc = connect(pilot->connection,
 		(const struct sockaddr *)(const void *)&name, sizeof(name));
-	rc = rc ? 0 : hear(pilot, err);
+	if (rc == 0 && !th_peer_is_own(pilot->connection))
+		rc = th_fail(err, TH_NOT_POSSIBLE,
+			"the socket of your networks belongs to another user");
+	else
+		rc = rc ? 0 : hear(pilot, err);
 	if (rc <= 0)
 		th_pilot_close(pilot);
 	return rc;
@@ -136,7 +140,7 @@ static int listen_for_it(int run_fd, struct th_error *err)
 		close(fd);
 		return high;
 	}
-	th_fail_sys(err, TH_FAILED, errno, "cannot make the pilot's socket");
+	th_fail_sys(err, TH_FAILED, errno, "cannot create the pilot's socket");
 	th_close(&fd);
 	return -1;
 }
@@ -178,6 +182,6 @@ int th_pilot_start(const char *program, int run_fd, struct th_pilot *pilot,
 	pilot->pid = pid;
 	if (rc == 0)
 		th_fail(err, TH_FAILED,
-			"the pilot of your networks ended at once");
+			"the pilot of your networks ended immediately");
 	return rc == 1 ? 0 : -1;
 }

@@ -1,6 +1,6 @@
-/* The pilot of an ordinary user: the program that holds the user and network
- * namespace in which his networks lie, and their way out. It runs as long as
- * anybody is connected to it. */
+/* The pilot of an unprivileged user: the program that holds the user and
+ * network namespace in which his networks lie, and their way out. It runs as
+ * long as anybody is connected to it. */
 #ifndef TH_NETWORK_PILOT_H
 #define TH_NETWORK_PILOT_H
 

@@ -71,7 +71,7 @@ static int wrong(const char *text, struct th_error *err)
 	th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting", text);
 	return th_hint(err,
 		"write what the container sees on the left: 80=8080, "
-		"80=127.0.0.1:8080, 53=5353/udp, or only 80 for a free one");
+		"80=127.0.0.1:8080, 53=5353/udp, or just 80 for a free port");
 }
 
 int th_port_parse(const char *text, struct th_port **ports, size_t *count,
@@ -106,7 +106,8 @@ int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 	width = inside.last - inside.first;
 	if (host_part && host.last - host.first != width) {
 		th_fail(err, TH_USAGE,
-			"the two ranges in \"%.100s\" differ in length", text);
+			"the two ranges in \"%.100s\" have different lengths",
+			text);
 		return th_hint(err, "for example 8000-8009=9000-9009");
 	}
 	list = realloc(*ports, (*count + (size_t)width + 1) * sizeof(*list));
@@ -222,8 +223,8 @@ int th_port_bind(struct th_port *port, int fds[2], struct th_error *err)
 			port->address);
 	if (sys == EACCES)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"port %d/%s may not be bound by this user",
-			port->host_port, protocol);
+			"this user may not bind port %d/%s", port->host_port,
+			protocol);
 	return th_fail_sys(err, TH_FAILED, sys, "cannot bind port %d/%s",
 		port->host_port, protocol);
 }

@@ -17,7 +17,7 @@ struct th_port {
 	bool handoff; /* the program gets the listening socket itself */
 };
 
-/* Reads the charter's forms: "80", "80=8080", "80=127.0.0.1:8080",
+/* Reads the forms of docs/settings.md: "80", "80=8080", "80=127.0.0.1:8080",
  * "80=[::1]:8080", "53=5353/udp", "8000-8009=9000-9009", each with ",handoff"
  * behind it where the socket is handed to the program; and appends one port
  * for each of a range; *ports is to be freed. TH_USAGE otherwise. */

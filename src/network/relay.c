@@ -168,6 +168,7 @@ static void end_link(struct link *link)
 }
 
 /* Both sides see a reset, not an orderly end. */
+/* Linger of zero makes close() send a reset. */
 static void reset_link(struct link *link)
 {
 	const struct linger at_once = {.l_onoff = 1, .l_linger = 0};
@@ -222,6 +223,8 @@ static bool is_pending(const struct flow *flow)
 }
 
 /* Sends what is waiting; -1 where the connection is broken. */
+/* Whatever waits here is older than what can be read: nothing is read while it
+ * waits, so that the order stays and the sender is slowed down. */
 static int push_pending(struct flow *flow, int to)
 {
 	ssize_t put;
@@ -298,6 +301,8 @@ static void update_link(struct link *link)
 {
 	struct th_loop *loop = link->relay->loop;
 
+	/* Each direction ends by itself: a client may close its side and still
+	 * wait for the answer. */
 	if (link->in.passed && link->out.passed) {
 		end_link(link);
 		return;

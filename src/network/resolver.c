@@ -88,7 +88,7 @@ static void copy_lines(const char *host, bool local_too, struct th_buf *text)
 	}
 }
 
-int th_resolver_compose(const char *host, enum th_resolver kind,
+int th_resolver_write(const char *host, enum th_resolver kind,
 	struct th_buf *text, char relay[TH_ADDRESS_TEXT], struct th_error *err)
 {
 	char local[TH_ADDRESS_TEXT];

@@ -158,10 +158,9 @@ static int choose4(struct th_store *store, const struct th_network_row *row,
 	}
 	if (rc) {
 		th_fail(err, TH_NOT_POSSIBLE,
-			"the host's routes leave no free block of addresses "
-			"below 10.0.0.0/8");
+			"this host's routes leave no free block in 10.0.0.0/8");
 		th_hint(err,
-			"choose one: tidyhull new network NAME --subnet "
+			"choose a subnet: tidyhull new network NAME --subnet "
 			"192.168.77.0/24");
 	}
 out:
@@ -219,8 +218,7 @@ static int refuse_bits(
 	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];
 
 	subnet_write(subnet, four, six);
-	th_fail(err, TH_USAGE, "%s is an address in a block, not a block",
-		text);
+	th_fail(err, TH_USAGE, "%s is a single address, not a subnet", text);
 	return th_hint(err, "try %s", four[0] ? four : six);
 }
 
@@ -241,9 +239,9 @@ int th_network_parse_subnet(
 			return refuse_bits(text, &one, err);
 		if (one.prefix4 > PREFIX4_MAX || one.prefix4 < 8) {
 			th_fail(err, TH_USAGE,
-				"an IPv4 subnet has a prefix of 8 to %d bits, "
-				"and %s has not",
-				PREFIX4_MAX, text);
+				"%s is not usable: IPv4 subnets have a prefix "
+				"of 8 to %d bits",
+				text, PREFIX4_MAX);
 			return th_hint(err, "for example 10.20.0.0/24");
 		}
 		subnet->base4 = one.base4;
@@ -265,9 +263,9 @@ int th_network_parse_subnet(
 		return refuse_bits(text, &one, err);
 	if (one.prefix6 > PREFIX6_MAX || one.prefix6 < 8) {
 		th_fail(err, TH_USAGE,
-			"an IPv6 subnet has a prefix of 8 to %d bits, and %s "
-			"has not",
-			PREFIX6_MAX, text);
+			"%s is not usable: IPv6 subnets have a prefix of 8 to "
+			"%d bits",
+			text, PREFIX6_MAX);
 		return th_hint(err, "for example fd20::/64");
 	}
 	subnet->base6 = one.base6;
@@ -300,9 +298,9 @@ int th_network_check_subnet(struct th_store *store, const char *name,
 
 	if (subnet->prefix4 && subnet_routed(subnet, NULL)) {
 		th_fail(err, TH_IN_USE,
-			"a route of this host leads into the subnet already");
+			"this host already has a route into the subnet");
 		return th_hint(err,
-			"leave out --subnet for a free one, or choose one "
+			"leave out --subnet to get a free one, or choose one "
 			"that `ip route` does not show");
 	}
 	if (th_network_list(store, NULL, &rows, &count, err))
@@ -317,9 +315,10 @@ int th_network_check_subnet(struct th_store *store, const char *name,
 		if (strcmp(rows[i].name, name) == 0 || (!four && !six))
 			continue;
 		th_fail(err, TH_IN_USE,
-			"the network \"%s\" has %s, which overlaps",
+			"the subnet overlaps with that of the network \"%s\" "
+			"(%s)",
 			rows[i].name, four ? rows[i].subnet4 : rows[i].subnet6);
-		rc = th_hint(err, "leave out --subnet for a free one");
+		rc = th_hint(err, "leave out --subnet to get a free one");
 	}
 	free(rows);
 	return rc;
@@ -337,25 +336,25 @@ int th_network_check_address(const struct th_network_row *network,
 	if (inet_pton(AF_INET, address, &four) == 1) {
 		if (!subnet.prefix4) {
 			th_fail(err, TH_USAGE,
-				"the network \"%s\" has no addresses before it "
-				"is first used",
+				"the network \"%s\" has no subnet until it is "
+				"first used",
 				network->name);
 			return th_hint(err,
-				"choose them: tidyhull new network NAME "
+				"choose one: tidyhull new network NAME "
 				"--subnet 10.20.0.0/24");
 		}
 		slot = subnet_slot4(&subnet, four);
 		if (slot < 2) {
 			th_fail(err, TH_USAGE,
-				slot < 0 ? "%s is not in %s of the network "
-					   "\"%s\""
-					 : "%s in %s of the network \"%s\" is "
-					   "not for containers",
+				slot < 0 ? "%s is not in the subnet %s of the "
+					   "network \"%s\""
+					 : "%s in the subnet %s of the network "
+					   "\"%s\" is reserved",
 				address, network->subnet4, network->name);
 			return th_hint(err,
-				slot < 0 ? "choose an address of that block"
-					 : "the first addresses of the block "
-					   "are the network's own");
+				slot < 0 ? "choose an address in that subnet"
+					 : "the first addresses of a subnet "
+					   "belong to the network itself");
 		}
 		return 0;
 	}
@@ -364,22 +363,23 @@ int th_network_check_address(const struct th_network_row *network,
 		th_fail(err, TH_USAGE, "the network \"%s\" has no IPv6 subnet",
 			network->name);
 		return th_hint(err,
-			"make one: tidyhull new network NAME "
+			"create one that has: tidyhull new network NAME "
 			"--subnet fd20::/64");
 	}
 	for (int i = 0; i < 16; i++) {
 		if ((six.s6_addr[i] & th_subnet_mask6(&subnet).s6_addr[i]) !=
 			subnet.base6.s6_addr[i])
 			return th_fail(err, TH_USAGE,
-				"%s is not in %s of the network \"%s\"",
+				"%s is not in the subnet %s of the network "
+				"\"%s\"",
 				address, network->subnet6, network->name);
 	}
 	for (slot = 0; slot < 2; slot++) {
 		struct in6_addr taken = th_subnet_address6(&subnet, slot);
 
 		if (memcmp(&taken, &six, sizeof(six)) == 0)
-			return th_fail(err, TH_USAGE,
-				"%s is not for containers", address);
+			return th_fail(
+				err, TH_USAGE, "%s is reserved", address);
 	}
 	return 0;
 }

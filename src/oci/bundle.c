@@ -15,14 +15,15 @@ static int read_root(
 	json_t *root;
 
 	if (th_json_object(doc, "root", "config.json", &root, err) != 1)
-		return th_fail(err, TH_FAILED, "config.json has no root");
+		return th_fail(
+			err, TH_FAILED, "config.json does not have a root");
 	if (shape_check(root, &shape, err) ||
 		read_copy(root, "path", "root", &bundle->root_path, err) < 0 ||
 		th_json_bool(root, "readonly", "root", &bundle->root_readonly,
 			err) < 0)
 		return -1;
 	if (!bundle->root_path || !*bundle->root_path)
-		return th_fail(err, TH_FAILED, "root has no path");
+		return th_fail(err, TH_FAILED, "root does not have a path");
 	return 0;
 }
 
@@ -45,8 +46,8 @@ static int read_mount(const json_t *item, void *out, struct th_error *err)
 			"a mount's destination is not an absolute path");
 	if (!mount->uids.count != !mount->gids.count)
 		return th_fail(err, TH_FAILED,
-			"the mount at %.200s has mappings for users or for "
-			"groups only: both are needed",
+			"the mount at %.200s has mappings for only one of "
+			"users and groups; both are required",
 			mount->target);
 	return 0;
 }
@@ -99,13 +100,13 @@ static int read_top(
 		return -1;
 	if (!(bundle->namespaces & CLONE_NEWNS))
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"config.json asks for no mount namespace of its own, "
-			"which is not supported");
+			"config.json does not ask for a new mount namespace, "
+			"which is required");
 	if ((bundle->hostname || bundle->domainname) &&
 		!(th_bundle_own_namespaces(bundle) & CLONE_NEWUTS))
 		return th_fail(err, TH_FAILED,
-			"config.json has a host name, but the container "
-			"shares the uts namespace with the host");
+			"config.json sets a host name, but the container "
+			"shares the host's uts namespace");
 	return 0;
 }
 
@@ -148,7 +149,8 @@ int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
 	th_buf_init(&text, TH_BUNDLE_MAX);
 	rc = th_file_read(folder, "config.json", &text, err);
 	if (rc == 0)
-		th_fail(err, TH_NOT_FOUND, "the bundle has no config.json");
+		th_fail(err, TH_NOT_FOUND,
+			"the bundle does not contain a config.json");
 	rc = rc == 1 ? th_bundle_parse(text.data, text.len, bundle, err) : -1;
 	th_buf_release(&text);
 	return rc;

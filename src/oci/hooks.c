@@ -26,8 +26,7 @@ static int read_hook(const json_t *item, void *out, struct th_error *err)
 			item, "timeout", "a hook", 1, 86400, &timeout, err) < 0)
 		return -1;
 	if (!hook->path || hook->path[0] != '/')
-		return th_fail(
-			err, TH_FAILED, "a hook's path is not an absolute one");
+		return th_fail(err, TH_FAILED, "a hook's path is not absolute");
 	hook->timeout_s = (int)timeout;
 	return 0;
 }

@@ -57,8 +57,7 @@ static int add_namespace(struct th_bundle *bundle, int flag, const char *type,
 	}
 	if (path[0] != '/')
 		return th_fail(err, TH_FAILED,
-			"the path of a namespace is not an absolute one: "
-			"%.200s",
+			"the path of a namespace is not absolute: %.200s",
 			path);
 	bundle->joins[bundle->join_count].flag = flag;
 	bundle->joins[bundle->join_count].path = strdup(path);
@@ -90,7 +89,7 @@ static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 
 		if (!json_is_object(item))
 			return th_fail(err, TH_FAILED,
-				"linux.namespaces has an item that is no "
+				"linux.namespaces has an item that is not an "
 				"object");
 		if (shape_check(item, &shape, err) ||
 			th_json_string(item, "type", shape.where, &type, err) <
@@ -129,11 +128,11 @@ static int read_device(const json_t *item, void *out, struct th_error *err)
 		read_id(item, "gid", where, &device->gid, err) < 0)
 		return -1;
 	if (!device->path || device->path[0] != '/' || !device->path[1])
-		return th_fail(err, TH_FAILED,
-			"a device's path is not an absolute one");
+		return th_fail(
+			err, TH_FAILED, "a device's path is not absolute");
 	if (!type || strlen(type) != 1 || !strchr("cubp", *type))
-		return th_fail(err, TH_FAILED,
-			"a device's type is none of c, u, b and p");
+		return th_fail(
+			err, TH_FAILED, "a device's type must be c, u, b or p");
 	device->mode = (mode_t)(mode & 07777) |
 		(*type == 'b'		       ? S_IFBLK
 				: *type == 'p' ? S_IFIFO
@@ -206,8 +205,8 @@ static int read_propagation(const json_t *linux_part, struct th_bundle *bundle,
 	kind = word_index(text, words);
 	if (kind < 0)
 		return th_fail(err, TH_FAILED,
-			"linux.rootfsPropagation is \"%.40s\", which is none "
-			"of private, slave, shared and unbindable",
+			"linux.rootfsPropagation is \"%.40s\"; it must be "
+			"private, slave, shared or unbindable",
 			text);
 	bundle->propagation = flags[kind / 2] | (kind % 2 ? MS_REC : 0);
 	return 1;
@@ -229,7 +228,7 @@ static int check_sysctl(
 
 	if (len >= sizeof(name) || strstr(entry, "..") || entry[0] == '/')
 		return th_fail(err, TH_FAILED,
-			"linux.sysctl has an impossible key \"%.100s\"", entry);
+			"linux.sysctl has the invalid key \"%.100s\"", entry);
 	memcpy(name, entry, len);
 	name[len] = '\0';
 	for (size_t i = 0; i < len; i++) {
@@ -248,15 +247,46 @@ static int check_sysctl(
 		need = CLONE_NEWUSER;
 	if (!need)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"linux.sysctl asks for \"%s\", which would change "
-			"the whole host",
+			"linux.sysctl sets \"%s\", which would change the "
+			"whole host",
 			name);
 	if (!(th_bundle_own_namespaces(bundle) & need))
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"linux.sysctl asks for \"%s\", but the container "
-			"shares that namespace with the host",
+			"linux.sysctl sets \"%s\", but the container shares "
+			"that namespace with the host",
 			name);
 	return 0;
+}
+
+#define CGROUP_PATH_MAX 480
+
+/* A group of the container's own: neither the hierarchy's top, whose processes
+ * are the host's, nor a way up out of the part that is this user's. */
+static int check_cgroup_path(const char *path, struct th_error *err)
+{
+	bool named = false;
+
+	for (const char *at = path ? path : "x"; *at;) {
+		size_t len = strcspn(at, "/");
+
+		if ((len == 1 && *at == '.') ||
+			(len == 2 && strncmp(at, "..", 2) == 0)) {
+			named = false;
+			break;
+		}
+		named |= len > 0;
+		at += len + (at[len] == '/');
+	}
+	/* Within the program "//" leads to other users' parts. */
+	if (named &&
+		(!path ||
+			(strncmp(path, "//", 2) != 0 &&
+				strlen(path) <= CGROUP_PATH_MAX)))
+		return 0;
+	return th_fail(err, TH_FAILED,
+		"linux.cgroupsPath \"%s\" does not name a control group of the "
+		"container's own",
+		path);
 }
 
 int read_linux(
@@ -284,6 +314,7 @@ int read_linux(
 		read_devices(part, bundle, err) < 0 ||
 		read_copy(part, "cgroupsPath", "linux", &bundle->cgroup_path,
 			err) < 0 ||
+		check_cgroup_path(bundle->cgroup_path, err) ||
 		read_copy(part, "mountLabel", "linux", &bundle->mount_label,
 			err) < 0 ||
 		th_json_strings(part, "maskedPaths", "linux", &bundle->masked,
@@ -303,6 +334,7 @@ int read_linux(
 	if ((bundle->uids.count || bundle->gids.count) &&
 		!(bundle->namespaces & CLONE_NEWUSER))
 		return th_fail(err, TH_FAILED,
-			"linux has ID mappings, but no new user namespace");
+			"linux has ID mappings, but does not create a user "
+			"namespace");
 	return 1;
 }

@@ -192,9 +192,8 @@ static int set_compression(
 		}
 	}
 	return th_fail(err, TH_FAILED,
-		"%s is of the type \"%s\", which is not "
-		"a layer of files",
-		where, layer->media_type);
+		"%s has the type \"%s\", which is not a layer of files", where,
+		layer->media_type);
 }
 
 static int read_layers(
@@ -239,7 +238,7 @@ int th_manifest_parse(const char *data, size_t len,
 	if (check_schema(doc, "the manifest", err))
 		goto fail;
 	if (th_json_object(doc, "config", "the manifest", &config, err) != 1) {
-		th_fail(err, TH_FAILED, "the manifest names no config");
+		th_fail(err, TH_FAILED, "the manifest does not name a config");
 		goto fail;
 	}
 	if (read_descriptor(
@@ -247,7 +246,7 @@ int th_manifest_parse(const char *data, size_t len,
 		goto fail;
 	if (!is_one_of(manifest->config.media_type, config_types)) {
 		th_fail(err, TH_FAILED,
-			"this is not a container image: its config is of the "
+			"this is not a container image: its config has the "
 			"type \"%s\"",
 			manifest->config.media_type);
 		goto fail;

@@ -42,7 +42,8 @@ static int read_user(
 
 		if (!json_is_integer(item) || gid < 0 || gid >= UINT32_MAX)
 			return th_fail(err, TH_FAILED,
-				"item %zu of additionalGids is no group ID", i);
+				"item %zu of additionalGids is not a group ID",
+				i);
 		out->groups[out->group_count++] = (gid_t)gid;
 	}
 	return 1;
@@ -61,7 +62,7 @@ static int read_capability_set(const json_t *object, const char *key,
 		if (number < 0)
 			rc = th_fail(err, TH_FAILED,
 				"process.capabilities names \"%.60s\", which "
-				"is no capability",
+				"is not a capability",
 				names.items[i]);
 		else
 			*set |= (uint64_t)1 << number;
@@ -144,7 +145,7 @@ static int read_rlimits(
 
 		if (!json_is_object(item))
 			return th_fail(err, TH_FAILED,
-				"process.rlimits has an item that is no "
+				"process.rlimits has an item that is not an "
 				"object");
 		if (shape_check(item, &shape, err) ||
 			th_json_string(item, "type", shape.where, &type, err) <
@@ -329,7 +330,8 @@ int read_process(
 	int rc;
 
 	if (th_json_object(doc, "process", "config.json", &process, err) != 1)
-		return th_fail(err, TH_FAILED, "config.json has no process");
+		return th_fail(
+			err, TH_FAILED, "config.json does not have a process");
 	if (shape_check(process, &shape, err) ||
 		read_command(process, out, err) ||
 		th_json_bool(process, "noNewPrivileges", "process",

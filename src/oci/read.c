@@ -36,11 +36,10 @@ int shape_check(
 			continue;
 		if (is_in(key, shape->refused))
 			return th_fail(err, TH_NOT_POSSIBLE,
-				"%s asks for \"%s\", which is not supported",
+				"%s uses \"%s\", which is not supported",
 				shape->where, key);
 		return th_fail(err, TH_FAILED,
-			"%s has \"%.100s\", which the specification does not "
-			"know",
+			"%s has \"%.100s\", which is not in the specification",
 			shape->where, key);
 	}
 	return 0;
@@ -98,11 +97,11 @@ int read_map(const json_t *object, const char *key, const char *where,
 	{
 		if (!json_is_string(value))
 			return th_fail(err, TH_FAILED,
-				"\"%.100s\" in %s.%s is no text", name, where,
-				key);
+				"\"%.100s\" in %s.%s is not a string", name,
+				where, key);
 		if (!*name || strchr(name, '='))
 			return th_fail(err, TH_FAILED,
-				"%s.%s has an impossible key \"%.100s\"", where,
+				"%s.%s has the invalid key \"%.100s\"", where,
 				key, name);
 		if (th_strings_take(list,
 			    th_format("%s=%s", name, json_string_value(value))))
@@ -134,7 +133,7 @@ int read_items(const json_t *object, const char *key, const struct shape *shape,
 	{
 		if (!json_is_object(item))
 			return th_fail(err, TH_FAILED,
-				"%s has an item that is no object",
+				"%s has an item that is not an object",
 				shape->where);
 		*count = i + 1;
 		if (shape_check(item, shape, err) ||

@@ -83,7 +83,7 @@ static int take_digest(
 	if (!th_digest_valid(at + 1)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a digest", at + 1);
 		return th_hint(err,
-			"a digest is written sha256: and 64 digits of 0-9a-f");
+			"a digest is sha256: followed by 64 digits 0-9a-f");
 	}
 	memcpy(ref->digest, at + 1, TH_DIGEST_TEXT);
 	*at = '\0';
@@ -131,7 +131,7 @@ int th_reference_parse(
 			"\"%.100s\" is an address, not the name of an image",
 			text);
 		return th_hint(err,
-			"leave out what stands before the host: %.200s",
+			"leave out the part before the host: %.200s",
 			strstr(text, "://") + 3);
 	}
 	memcpy(copy, text, len + 1);
@@ -144,7 +144,7 @@ int th_reference_parse(
 				"\"%.100s\" in \"%.100s\" is not a tag",
 				colon + 1, text);
 			return th_hint(err,
-				"a tag has up to 128 letters, digits, dots, "
+				"tags have up to 128 letters, digits, dots, "
 				"dashes and underscores");
 		}
 		memcpy(ref->tag, colon + 1, strlen(colon + 1) + 1);
@@ -156,8 +156,9 @@ int th_reference_parse(
 		th_fail(err, TH_USAGE, "\"%.100s\" is not the name of an image",
 			text);
 		return th_hint(err,
-			"a name has lower-case letters and digits, with single "
-			"dots, underscores, dashes or slashes between them");
+			"names consist of lower-case letters and digits, with "
+			"single dots, underscores, dashes or slashes in "
+			"between");
 	}
 	memcpy(ref->path, rest, strlen(rest) + 1);
 	return 0;
@@ -173,7 +174,7 @@ int th_host_check(const char *text, struct th_error *err)
 	th_fail(err, TH_USAGE, "\"%.100s\" is not the host of a registry",
 		text);
 	return th_hint(err,
-		"write a name with a dot or a port: registry.example or "
+		"use a name with a dot or a port: registry.example or "
 		"localhost:5000");
 }
 

@@ -78,7 +78,7 @@ static int read_memory(
 	if (!hierarchy)
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"%s asks for accounting without hierarchy, which "
-			"kernels do not have any more",
+			"kernels no longer support",
 			shape.where);
 	return 1;
 }
@@ -202,7 +202,8 @@ static int read_hugepages(const json_t *item, void *out, struct th_error *err)
 	if (!digits || digits > 8 || *size == '0' ||
 		!strchr("KMG", size[digits]) || strcmp(size + digits + 1, "B"))
 		return th_fail(err, TH_FAILED,
-			"\"%.30s\" is no page size: write 64KB, 2MB, 1GB",
+			"\"%.30s\" is not a page size; for example 64KB, 2MB, "
+			"1GB",
 			size ? size : "");
 	snprintf(pages->size, sizeof(pages->size), "%s", size);
 	pages->limit = (uint64_t)limit;
@@ -239,7 +240,7 @@ static int read_network(
 			return -1;
 		if (!name || !*name || strpbrk(name, " \n"))
 			return th_fail(err, TH_FAILED,
-				"a network priority names no device");
+				"a network priority does not name a device");
 		if (th_strings_take(&out->priorities,
 			    th_format("%s %lld", name, (long long)priority)))
 			return th_fail_memory(err);
@@ -271,7 +272,7 @@ static int read_rdma(
 			return th_fail_memory(err);
 		if (!json_is_object(limits))
 			return th_fail(err, TH_FAILED,
-				"%s has an item that is no object",
+				"%s has an item that is not an object",
 				shape.where);
 		if (shape_check(limits, &shape, err) ||
 			read_number(limits, "hcaHandles", shape.where, 0,
@@ -304,7 +305,7 @@ static int read_device_rule(const json_t *item, void *out, struct th_error *err)
 		strspn(access, "rwm") != strlen(access))
 		return th_fail(err, TH_FAILED,
 			"%s has a rule of type \"%.10s\" and access \"%.10s\"; "
-			"a, b or c, and r, w and m are possible",
+			"types are a, b and c, accesses r, w and m",
 			where, type, access);
 	rule->type = *type == 'u' ? 'c' : *type;
 	rule->read = strchr(access, 'r');
@@ -351,14 +352,14 @@ static int check_unified(
 			if (!isalnum((unsigned char)entry[k]) &&
 				!strchr("._-", entry[k]))
 				return th_fail(err, TH_FAILED,
-					"linux.resources.unified has an "
-					"impossible key \"%.*s\"",
+					"linux.resources.unified has the "
+					"invalid key \"%.*s\"",
 					(int)len, entry);
 		}
 		if (!memchr(entry, '.', len) || entry[0] == '.')
 			return th_fail(err, TH_FAILED,
-				"linux.resources.unified has an impossible "
-				"key \"%.*s\"",
+				"linux.resources.unified has the invalid key "
+				"\"%.*s\"",
 				(int)len, entry);
 	}
 	return 0;

@@ -24,7 +24,8 @@ static int read_action(const json_t *object, const char *key, const char *where,
 	index = word_index(text, words);
 	if (index < 0)
 		return th_fail(err, TH_FAILED,
-			"\"%.60s\" in %s is no action of a system-call filter",
+			"\"%.60s\" in %s is not an action of a system-call "
+			"filter",
 			text ? text : "", where);
 	*action = (enum th_call_action)index;
 	return 0;
@@ -44,7 +45,8 @@ static int read_argument(const json_t *item, struct th_call_argument *argument,
 	const char *op = NULL;
 
 	if (!json_is_object(item))
-		return th_fail(err, TH_FAILED, "%s is no object", shape.where);
+		return th_fail(
+			err, TH_FAILED, "%s is not an object", shape.where);
 	if (shape_check(item, &shape, err) ||
 		read_number(item, "index", shape.where, 0, 5, &index, err) <
 			0 ||

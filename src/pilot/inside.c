@@ -145,7 +145,7 @@ static int configure(bool six, struct th_error *err)
 	if (th_link_up(DEVICE, TH_UPLINK_MTU) ||
 		th_netlink_send(NETLINK_ROUTE, &batch))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"the device that leads out cannot be set up");
+			"cannot set up the uplink device");
 	return 0;
 }
 
@@ -169,7 +169,8 @@ static void make_way_out(struct making *making)
 	}
 	if (inside->device < 0)
 		th_fail_sys(making->err, TH_NOT_POSSIBLE, errno,
-			"neither /dev/net/tun nor a packet socket can be had");
+			"neither /dev/net/tun nor a packet socket is "
+			"available");
 	else if (configure(making->six, making->err))
 		th_close(&inside->device);
 }
@@ -182,7 +183,7 @@ static void *make(void *arg)
 
 	if (unshare(CLONE_NEWNET)) {
 		making->rc = th_fail_sys(making->err, TH_NOT_POSSIBLE, errno,
-			"a user cannot make a network namespace here");
+			"users cannot create network namespaces here");
 		return NULL;
 	}
 	making->inside->netns =
@@ -190,7 +191,7 @@ static void *make(void *arg)
 	if (making->inside->netns < 0 || th_link_up("lo", 0) ||
 		write_setting("/proc/sys/net/ipv4/ip_forward", "1")) {
 		making->rc = th_fail_sys(making->err, TH_NOT_POSSIBLE, errno,
-			"a network namespace cannot be set up here");
+			"cannot set up a network namespace here");
 		return NULL;
 	}
 	/* A kernel without IPv6 has none of it. */

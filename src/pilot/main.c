@@ -131,6 +131,10 @@ static bool accept_all(struct pilot *pilot)
 
 	while ((client = accept4(LISTENER, NULL, NULL,
 			SOCK_CLOEXEC | SOCK_NONBLOCK)) >= 0) {
+		if (!th_peer_is_own(client)) {
+			close(client);
+			continue;
+		}
 		greet(pilot, client);
 		any = true;
 	}
@@ -224,7 +228,7 @@ int main(int argc, char **argv)
 
 	(void)argv;
 	if (argc != 1 || fstat(LISTENER, &st) || !S_ISSOCK(st.st_mode)) {
-		fputs("tidyhull-pilot is started by tidyhull, see: tidyhull "
+		fputs("tidyhull-pilot is started by tidyhull; see tidyhull "
 		      "help\n",
 			stderr);
 		return 2;

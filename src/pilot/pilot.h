@@ -1,5 +1,5 @@
-/* The pilot: holds the network namespace of an ordinary user's networks, and
- * carries their packets to the world through a TCP/IP stack in user mode
+/* The pilot: holds the network namespace of an unprivileged user's networks,
+ * and carries their packets to the world through a TCP/IP stack in user mode
  * (libslirp), as no user may plug devices into the host.
  *
  *   main.c    connections of commands and keepers, and the end

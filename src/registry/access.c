@@ -195,8 +195,7 @@ static int refuse_token(long status, const char *host,
 			host, login->user);
 		return th_hint(err, "tidyhull login %s", host);
 	}
-	th_fail(err, TH_NETWORK,
-		"the registry %s gives nobody access without a login", host);
+	th_fail(err, TH_NETWORK, "the registry %s requires a login", host);
 	return th_hint(err, "tidyhull login %s", host);
 }
 
@@ -287,7 +286,7 @@ static int take_bearer(struct th_access *access, struct th_http *http,
 		(secure || strncmp(challenge->realm, "http://", 7) != 0))
 		return th_fail(err, TH_NETWORK,
 			"the registry %s names a token service without TLS "
-			"(%.200s); nothing was sent there",
+			"(%.200s); nothing was sent to it",
 			host, challenge->realm);
 	if (fetch_token(http, host, challenge,
 		    challenge->scope[0] ? challenge->scope : scope, login,

@@ -206,11 +206,12 @@ static int follow(const struct th_registry *registry,
 			registry->host, REDIRECTS_MAX);
 	if (!th_url_origin(answer->location, origin, sizeof(origin)))
 		return th_fail(err, TH_NETWORK,
-			"the registry %s redirects to nowhere", registry->host);
+			"the registry %s redirects without giving an address",
+			registry->host);
 	if (strncmp(url, "https://", 8) == 0 &&
 		strncmp(answer->location, "https://", 8) != 0)
 		return th_fail(err, TH_NETWORK,
-			"the registry %s redirects to a place without TLS "
+			"the registry %s redirects to an address without TLS "
 			"(%.200s)",
 			registry->host, origin);
 	snprintf(url, TH_URL_MAX, "%s", answer->location);
@@ -360,28 +361,28 @@ int th_ask_fail(struct th_registry *registry,
 	th_ask_end(registry);
 	switch (answer->status) {
 	case 404:
-		th_fail(err, TH_NOT_FOUND, "the registry %s has no %s", host,
-			what);
+		th_fail(err, TH_NOT_FOUND, "the registry %s does not have %s",
+			host, what);
 		return th_hint(err, "check the name and the tag");
 	case 401:
 		th_fail(err, TH_NETWORK,
-			"the registry %s wants a login before it gives %s%s",
-			host, what, tail);
+			"the registry %s requires a login for %s%s", host, what,
+			tail);
 		return th_hint(err, "tidyhull login %s", host);
 	case 403:
 		th_fail(err, TH_NETWORK, "the registry %s does not allow %s%s",
 			host, what, tail);
 		return th_hint(err,
 			th_access_has_login(registry->access, host)
-				? "does this login have the right to it?"
+				? "check what this login has access to"
 				: "tidyhull login %s",
 			host);
 	case 429:
 		th_fail(err, TH_NETWORK,
-			"the registry %s asks for fewer requests%s%s%s", host,
-			answer->retry_after[0] ? "; to wait: " : "",
+			"the registry %s limits the rate of requests%s%s%s",
+			host, answer->retry_after[0] ? "; retry after: " : "",
 			answer->retry_after, tail);
-		return th_hint(err, "try again in a while");
+		return th_hint(err, "try again later");
 	default:
 		return th_fail(err, TH_NETWORK,
 			"the registry %s answered %ld for %s%s", host,

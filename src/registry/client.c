@@ -39,7 +39,7 @@ int th_registry_greet(struct th_registry *registry, struct th_error *err)
 	if (answer.status == 404) {
 		th_ask_end(registry);
 		return th_fail(err, TH_NETWORK,
-			"%s is no registry: it does not know /v2/",
+			"%s is not a registry: it does not answer at /v2/",
 			th_registry_host(registry));
 	}
 	if (answer.status != 200)
@@ -73,7 +73,7 @@ int th_registry_manifest(struct th_registry *registry, const char *path,
 		return th_fail_memory(err);
 	if (th_digest_valid(wanted) && strcmp(wanted, digest) != 0)
 		return th_fail(err, TH_NETWORK,
-			"the registry %s sent something else than %s: its "
+			"the registry %s sent something other than %s: its "
 			"digest is %s",
 			th_registry_host(registry), wanted, digest);
 	return 0;
@@ -117,8 +117,8 @@ static int open_at(struct th_blob_reader *reader, struct th_error *err)
 			return 1;
 		th_ask_end(reader->registry);
 		return th_fail(err, TH_NETWORK,
-			"the registry %s sent another part of the blob than "
-			"it was asked for",
+			"the registry %s sent a different part of the blob "
+			"than requested",
 			th_registry_host(reader->registry));
 	}
 	/* Who knows no ranges sends all: what was given is passed over. */
@@ -281,7 +281,8 @@ static int read_pages(struct th_registry *registry, const char *first,
 		if (list->count == before || !next_page(registry, link, url))
 			return 0;
 	}
-	return th_fail(err, TH_NETWORK, "the registry %s has too long a list",
+	return th_fail(err, TH_NETWORK,
+		"the registry %s sent a list that is too long",
 		th_registry_host(registry));
 }
 

@@ -11,6 +11,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/yaml_bounds.h"
 #include "oci/reference.h"
 
 #define TEXT_MAX 4096
@@ -172,18 +173,18 @@ static int check_entry(const char *path, struct th_registry_config *entry,
 			entry->cert_file ? "cert-file" : "key-file",
 			entry->cert_file ? "key-file" : "cert-file");
 		return th_hint(
-			err, "a client's certificate and its key go together");
+			err, "cert-file and key-file must be given together");
 	}
 	if (entry->stall &&
 		(th_clock_parse_span(entry->stall, &entry->stall_us) ||
 			entry->stall_us < 1000000)) {
 		find_place(path, entry->stall, place);
 		th_fail(err, TH_USAGE,
-			"%s: the registry %s has the stall \"%s\"", place,
-			entry->host, entry->stall);
+			"%s: the registry %s has an invalid stall \"%s\"",
+			place, entry->host, entry->stall);
 		return th_hint(err,
-			"how long a transfer may bring nothing: 1s or more, "
-			"as 30s or 2m");
+			"stall is how long a transfer may make no progress: 1s "
+			"or more, for example 30s or 2m");
 	}
 	return 0;
 }
@@ -241,8 +242,8 @@ static void explain(const char *path, const struct report *report,
 		why = report->reason;
 	if (strncmp(why, "Expecting ", 10) == 0)
 		why = strstr(why, "Expecting SEQ")
-			? "a list is expected here"
-			: "something else is expected here";
+			? "expected a list here"
+			: "expected something else here";
 	th_fail(err, TH_USAGE, "%s%s%s: %s", path, report->place[0] ? ", " : "",
 		report->place, why);
 }
@@ -257,20 +258,28 @@ int th_config_read(
 		.log_level = CYAML_LOG_INFO,
 		.flags = CYAML_CFG_DEFAULT};
 	struct file *file = NULL;
+	struct th_buf text;
 	cyaml_err_t rc;
-	int result = 1;
+	int result;
 
-	if (access(path, F_OK))
-		return 0;
-	rc = cyaml_load_file(
-		path, &parser, &file_schema, (cyaml_data_t **)&file, NULL);
+	th_buf_init(&text, TH_YAML_BYTES);
+	result = th_file_read(AT_FDCWD, path, &text, err);
+	if (result == 1 && th_yaml_check(path, &text, err))
+		result = -1;
+	if (result != 1 || text.len == 0) {
+		th_buf_release(&text);
+		return result;
+	}
+	rc = cyaml_load_data((const uint8_t *)text.data, text.len, &parser,
+		&file_schema, (cyaml_data_t **)&file, NULL);
+	th_buf_release(&text);
 	if (rc != CYAML_OK) {
 		explain(path, &report, cyaml_strerror(rc), err);
 		return th_hint(err,
-			"allowed is a list \"registries\", each with host, "
-			"transport (https, http), ca-file, cert-file, "
-			"key-file, mirrors (a list of hosts), stall, search "
-			"(true, false), and \"leave-keys\"");
+			"known settings: leave-keys, and registries, a list "
+			"with host, transport (https, http), ca-file, "
+			"cert-file, key-file, mirrors (a list of hosts), "
+			"stall, search (true, false)");
 	}
 	for (unsigned int i = 0; file && i < file->registries_count; i++) {
 		if (check_entry(path, &file->registries[i], err) ||

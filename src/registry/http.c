@@ -172,19 +172,19 @@ static int fail(struct th_http *http, struct th_error *err)
 	}
 	if (http->result == CURLE_OPERATION_TIMEDOUT && http->done &&
 		strstr(why, "too slow"))
-		return th_fail(err, TH_NETWORK,
-			"nothing has come from %s for %lld s", http->where,
+		return th_fail(err, TH_NETWORK, "no data from %s for %lld s",
+			http->where,
 			stall_us ? (long long)(stall_us / 1000000)
 				 : (long long)STALL_SECONDS);
 	th_fail(err, TH_NETWORK, "the transfer with %s failed: %s", http->where,
 		why);
 	if (http->result == CURLE_SSL_CONNECT_ERROR)
 		return th_hint(err,
-			"a registry that speaks plain HTTP needs "
-			"\"transport: http\" in the configuration");
+			"for a registry with plain HTTP, set \"transport: "
+			"http\" in the configuration");
 	if (http->result == CURLE_PEER_FAILED_VERIFICATION)
 		return th_hint(err,
-			"a registry with a certificate of its own needs "
+			"for a registry with its own certificate, set "
 			"\"ca-file: PATH\" in the configuration");
 	if (http->result == CURLE_SSL_CACERT_BADFILE ||
 		http->result == CURLE_SSL_CERTPROBLEM)
@@ -192,8 +192,8 @@ static int fail(struct th_http *http, struct th_error *err)
 			"see ca-file, cert-file and key-file in the "
 			"configuration");
 	if (th_http_unreached(http))
-		return th_hint(
-			err, "is the name right, and the registry running?");
+		return th_hint(err,
+			"check the name, and that the registry is running");
 	return -1;
 }
 
@@ -430,8 +430,8 @@ int th_http_read(struct th_http *http, struct th_buf *buf, struct th_error *err)
 		th_buf_add(buf, data, (size_t)got);
 		if (buf->failed)
 			return th_fail(err, TH_NETWORK,
-				"the answer from %s is longer than the %zu "
-				"bytes that are accepted",
+				"the answer from %s is larger than the maximum "
+				"of %zu bytes",
 				http->where, buf->limit);
 	}
 	return got < 0 ? -1 : 0;

@@ -74,7 +74,7 @@ static int check_mode(const char *path, struct th_error *err)
 				  path);
 	if (st.st_mode & 077) {
 		th_fail(err, TH_FAILED,
-			"%s holds passwords, but others can read it", path);
+			"%s contains passwords, but others can read it", path);
 		return th_hint(err, "chmod 600 %s", path);
 	}
 	return 0;
@@ -87,7 +87,7 @@ static int take_login(const json_t *item, const char *path,
 
 	if (!json_is_object(item))
 		return th_fail(
-			err, TH_FAILED, "%s: a login is no object", path);
+			err, TH_FAILED, "%s: a login is not an object", path);
 	if (th_json_string(item, "host", path, &host, err) < 0 ||
 		th_json_string(item, "user", path, &user, err) < 0 ||
 		th_json_string(item, "password", path, &password, err) < 0)

@@ -36,7 +36,7 @@ int th_search_rank(const char *path, const char *term)
 		return 1;
 	if (strcasestr(path, term))
 		return 2;
-	/* A slip of the fingers, in the whole or in one of the parts. */
+	/* A mistyped term: compared with the whole, and with each part. */
 	if (allowed && th_distance(path, term) <= allowed)
 		return 3;
 	while (allowed && *path) {
@@ -134,8 +134,8 @@ static void *ask_one(void *owner)
 	} else if (asking->err.code == TH_NOT_FOUND) {
 		th_error_clear(&asking->err);
 		th_fail(&asking->err, TH_NOT_FOUND,
-			"it does not tell what it has; only exact names can "
-			"be asked for");
+			"it does not list its images; only exact names can be "
+			"looked up");
 		try_exactly(asking, registry);
 	}
 	th_strings_release(&names);

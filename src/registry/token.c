@@ -30,19 +30,20 @@ int th_token_parse(const char *data, size_t len, int64_t now_us,
 	if (th_json_int(doc, "expires_in", WHERE, &life, err) < 0)
 		goto out;
 	if (!text || !*text) {
-		th_fail(err, TH_NETWORK, WHERE " holds no token");
+		th_fail(err, TH_NETWORK, WHERE " does not contain a token");
 		goto out;
 	}
 	/* It goes into a header: a line end in it would begin another one. */
 	for (const char *at = text; *at; at++) {
 		if (*at <= ' ' || *at > '~') {
 			th_fail(err, TH_NETWORK,
-				WHERE " holds a token that cannot be sent");
+				WHERE " contains a token that cannot be sent");
 			goto out;
 		}
 	}
 	if (strlen(text) > TOKEN_BYTES_MAX) {
-		th_fail(err, TH_NETWORK, WHERE " holds too long a token");
+		th_fail(err, TH_NETWORK,
+			WHERE " contains a token that is too long");
 		goto out;
 	}
 	if (life < 1)

@@ -73,7 +73,7 @@ static int fail_blob(const struct th_target *target,
 	if (answer->status == 405 || answer->status == 501) {
 		th_ask_end(target->registry);
 		return th_fail(err, TH_NETWORK,
-			"the registry %s takes no uploads",
+			"the registry %s does not accept uploads",
 			th_registry_host(target->registry));
 	}
 	snprintf(what, sizeof(what), "upload of %.80s to %.255s", digest,
@@ -254,8 +254,8 @@ static int send_chunks(struct upload *upload, struct th_error *err)
 			return -1;
 		if (at > size)
 			return th_fail(err, TH_NETWORK,
-				"the registry %s has more of the blob than "
-				"there is",
+				"the registry %s claims to have more of the "
+				"blob than exists",
 				th_registry_host(upload->target->registry));
 	}
 	if (put_rest(upload, size, &answer, err))

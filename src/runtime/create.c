@@ -27,7 +27,7 @@ struct making {
 	struct th_buf filter;
 	struct th_sandbox sandbox;
 	int listener;
-	bool folder_made, group_made;
+	bool folder_made;
 };
 
 static int read_bundle(struct making *making, struct th_error *err)
@@ -49,8 +49,9 @@ static int read_bundle(struct making *making, struct th_error *err)
 	terminal = record->bundle.process.terminal;
 	if (terminal && !options->console_socket[0]) {
 		th_fail(err, TH_USAGE,
-			"the container wants a terminal, and nobody takes it");
-		return th_hint(err, "give --console-socket PATH");
+			"the container wants a terminal, but there is no one "
+			"to receive it");
+		return th_hint(err, "use --console-socket PATH");
 	}
 	if (!terminal && options->console_socket[0])
 		return th_fail(err, TH_USAGE,
@@ -97,14 +98,15 @@ static int make_folder(struct making *making, struct th_error *err)
 	path = th_format("%s/%s", options->dir, options->id);
 	if (!path)
 		return th_fail_memory(err);
+	/* mkdir decides between two that want the same ID. */
 	if (mkdir(path, 0700)) {
 		if (errno == EEXIST)
 			th_fail(err, TH_IN_USE,
 				"the ID \"%s\" is taken by another container",
 				options->id);
 		else
-			th_fail_sys(
-				err, TH_FAILED, errno, "cannot make %s", path);
+			th_fail_sys(err, TH_FAILED, errno, "cannot create %s",
+				path);
 		free(path);
 		return -1;
 	}
@@ -130,7 +132,7 @@ static int listen_for_start(struct making *making, struct th_error *err)
 	if (fd < 0 || bind(fd, (struct sockaddr *)&address, sizeof(address)) ||
 		listen(fd, 8)) {
 		th_fail_sys(err, TH_FAILED, errno,
-			"cannot make the socket of the start");
+			"cannot create the socket for start");
 		th_close(&fd);
 		return -1;
 	}
@@ -154,11 +156,13 @@ static int make_process(struct making *making, struct th_error *err)
 			&record->bundle.seccomp, &making->filter, err))
 		return -1;
 	options.filter = making->filter.len ? &making->filter : NULL;
-	making->group_made = true;
 	if (th_cgroup_make(record->group, &record->bundle.resources,
 		    !th_idmap_is_own(), &making->cgroup, err))
 		return -1;
-	record->levels = making->cgroup.made;
+	for (size_t i = 0; i < making->cgroup.made.count; i++) {
+		if (th_strings_add(&record->made, making->cgroup.made.items[i]))
+			return th_fail_memory(err);
+	}
 	if (th_sandbox_create(&options, &making->sandbox, err))
 		return -1;
 	record->pid = making->sandbox.pid;
@@ -200,8 +204,7 @@ static void undo(struct making *making)
 
 	th_sandbox_abandon(&making->sandbox);
 	th_cgroup_close(&making->cgroup);
-	if (making->group_made)
-		th_cgroup_remove(record->group, record->levels);
+	th_cgroup_remove_made(&record->made);
 	if (born) {
 		state = th_hooks_state(&record->bundle, options->id, "stopped",
 			0, options->bundle);

@@ -27,7 +27,7 @@ static int hear(int channel, struct th_error *err)
 		memcpy(err, message.data, sizeof(*err));
 	if (!err->code)
 		th_fail(err, TH_FAILED,
-			"the program that makes the container has died");
+			"the program that creates the container has died");
 	return -1;
 }
 
@@ -49,7 +49,7 @@ int th_runtime_create_by(const char *keeper,
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) ||
 		posix_spawn_file_actions_init(&actions)) {
 		th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a channel to the keeper");
+			"cannot create a channel to the keeper");
 		goto out;
 	}
 	posix_spawn_file_actions_adddup2(&actions, pair[1], CHANNEL);

@@ -97,6 +97,9 @@ static int signal_all(
 	size_t count = 0;
 	int rc;
 
+	/* In a group that was there before, others may run too. */
+	if (record->made.count == 0)
+		return signal_first(record, number, err);
 	th_cgroup_open(record->group, &group);
 	rc = th_cgroup_processes(&group, &pids, &count, err);
 	for (size_t i = 0; rc == 1 && i < count; i++)
@@ -164,7 +167,7 @@ int th_runtime_delete(const char *dir, const char *id, bool force,
 			goto out;
 		wait_for_end(&record);
 	}
-	if (record.group[0] && !th_cgroup_remove(record.group, record.levels)) {
+	if (!th_cgroup_remove_made(&record.made)) {
 		th_fail(err, TH_FAILED,
 			"the control group of container \"%s\" cannot be "
 			"removed",

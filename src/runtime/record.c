@@ -35,10 +35,8 @@ int record_check_id(const char *id, struct th_error *err)
 	if (len >= 1 && len <= 200 && strspn(id, letters) == len &&
 		id[0] != '.' && id[0] != '-')
 		return 0;
-	th_fail(err, TH_USAGE, "\"%.100s\" cannot be the ID of a container",
-		id);
-	return th_hint(
-		err, "up to 200 letters, digits and . _ + - are possible");
+	th_fail(err, TH_USAGE, "\"%.100s\" is not a valid container ID", id);
+	return th_hint(err, "use up to 200 letters, digits and . _ + -");
 }
 
 uint64_t process_start(pid_t pid)
@@ -97,6 +95,8 @@ static void find_status(struct record *record)
 
 	read_boot(boot);
 	record->status = TH_RUNTIME_STOPPED;
+	/* A PID alone proves nothing: it is used again, and after a reboot at
+	 * once. The start time tells one process from the next. */
 	if (strcmp(boot, record->boot) != 0 || record->pid <= 0 ||
 		process_start(record->pid) != record->started)
 		return;
@@ -113,7 +113,7 @@ static void find_status(struct record *record)
 static int read_state(struct record *record, struct th_error *err)
 {
 	const char *bundle = NULL, *group = NULL, *boot = NULL;
-	int64_t version = 0, pid = 0, started = 0, levels = 1;
+	int64_t version = 0, pid = 0, started = 0;
 	json_t *doc = NULL;
 	int rc = th_json_read_file(record->folder, NAME, 1 << 20, &doc, err);
 
@@ -124,19 +124,18 @@ static int read_state(struct record *record, struct th_error *err)
 		th_json_string(doc, "cgroup", NAME, &group, err) < 0 ||
 		th_json_string(doc, "boot", NAME, &boot, err) < 0 ||
 		th_json_int(doc, "pid", NAME, &pid, err) < 0 ||
-		th_json_int(doc, "levels", NAME, &levels, err) < 0 ||
+		th_json_strings(doc, "groups", NAME, &record->made, err) < 0 ||
 		th_json_int(doc, "started", NAME, &started, err) < 0)
 		rc = -1;
 	else if (version != VERSION || !bundle || !group || !boot)
 		rc = th_fail(err, TH_FAILED,
-			"the container's " NAME " is of another version");
+			"the container's " NAME " has another version");
 	if (rc == 1) {
 		record->bundle_path = strdup(bundle);
 		rc = record->bundle_path ? 1 : th_fail_memory(err);
 		snprintf(record->group, sizeof(record->group), "%s", group);
 		snprintf(record->boot, sizeof(record->boot), "%s", boot);
 		record->pid = (pid_t)pid;
-		record->levels = (int)levels;
 		record->started = (uint64_t)started;
 	}
 	json_decref(doc);
@@ -145,10 +144,11 @@ static int read_state(struct record *record, struct th_error *err)
 
 int record_write(const struct record *record, struct th_error *err)
 {
-	json_t *doc = json_pack("{s:i s:s s:s s:s s:I s:I s:i}", "version",
+	json_t *doc = json_pack("{s:i s:s s:s s:s s:I s:I s:o}", "version",
 		VERSION, "bundle", record->bundle_path, "cgroup", record->group,
 		"boot", record->boot, "pid", (json_int_t)record->pid, "started",
-		(json_int_t)record->started, "levels", record->levels);
+		(json_int_t)record->started, "groups",
+		th_json_from_strings(&record->made));
 	int rc = doc ? th_json_write_file(
 			       record->folder, NAME, doc, 0600, false, err)
 		     : th_fail_memory(err);
@@ -215,5 +215,6 @@ void record_release(struct record *record)
 	th_close(&record->folder);
 	free(record->bundle_path);
 	record->bundle_path = NULL;
+	th_strings_release(&record->made);
 	th_bundle_release(&record->bundle);
 }

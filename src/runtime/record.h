@@ -15,7 +15,7 @@ struct record {
 	struct th_bundle bundle;
 	char *bundle_path;
 	char group[TH_CGROUP_PATH];
-	int levels; /* of it that are ours to remove */
+	struct th_strings made; /* folders of it that are ours to remove */
 	pid_t pid;
 	uint64_t started; /* of the process: ticks since boot */
 	char boot[40];

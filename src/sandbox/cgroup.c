@@ -84,8 +84,8 @@ static void inherit_cpuset(const char *folder)
 }
 
 /* Makes the folder and those above it that are missing. */
-static int make_folders(
-	const struct hierarchy *hierarchy, const char *path, int *made)
+static int make_folders(const struct hierarchy *hierarchy, const char *path,
+	struct th_strings *made)
 {
 	bool cpuset = strstr(hierarchy->controllers, ",cpuset,");
 	char folder[FOLDER_MAX];
@@ -99,7 +99,8 @@ static int make_folders(
 			continue;
 		*at = '\0';
 		if (mkdir(folder, 0755) == 0) {
-			*made += 1;
+			/* Without memory it is left behind, no more. */
+			th_strings_add(made, folder);
 			if (cpuset && !hierarchy->v2)
 				inherit_cpuset(folder);
 		} else if (errno != EEXIST) {
@@ -116,31 +117,27 @@ static int open_v2(const struct hierarchy *v2, const char *path,
 {
 	char folder[FOLDER_MAX];
 
-	int made = 0;
-
 	folder_of(v2, path, folder);
+	/* EEXIST is as good as made; only those made here may be removed. */
 	/* Another container's end may remove the group above in between. */
 	for (int tries = 0; tries < 20; tries++) {
-		if (make_folders(v2, path, &made) == 0) {
+		if (make_folders(v2, path, &group->made) == 0) {
 			group->fd = open(
 				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-			if (group->fd >= 0) {
-				group->made = made;
+			if (group->fd >= 0)
 				return 0;
-			}
 		}
 		if (errno != ENOENT)
 			break;
 	}
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"cannot make the control group %s", folder);
+		"cannot create the control group %s", folder);
 }
 
 static int add_v1(const struct hierarchy *hierarchy, const char *path,
 	struct th_cgroup *group)
 {
 	char folder[FOLDER_MAX], *copy;
-	int made = 0;
 
 	folder_of(hierarchy, path, folder);
 	for (size_t i = 0; i < group->v1_count; i++) {
@@ -151,7 +148,8 @@ static int add_v1(const struct hierarchy *hierarchy, const char *path,
 		errno = ENOSPC;
 		return -1;
 	}
-	for (int tries = 0; make_folders(hierarchy, path, &made); tries++) {
+	for (int tries = 0; make_folders(hierarchy, path, &group->made);
+		tries++) {
 		if (errno != ENOENT || tries == 20)
 			return -1;
 	}
@@ -159,8 +157,6 @@ static int add_v1(const struct hierarchy *hierarchy, const char *path,
 	if (!copy)
 		return -1;
 	group->v1[group->v1_count++] = copy;
-	if (made > group->made)
-		group->made = made;
 	return 0;
 }
 
@@ -221,6 +217,8 @@ static int enable(const struct hierarchy *v2, const char *path,
 	if (has_controller(folder, controller))
 		return 0;
 	snprintf(text, sizeof(text), "+%s", controller);
+	/* From the top down: a group can pass on only the controllers that it
+	 * was given itself (cgroup-v2.rst, "Top-down Constraint"). */
 	for (char *at = folder + top; *at; at++) {
 		int rc;
 
@@ -235,9 +233,9 @@ static int enable(const struct hierarchy *v2, const char *path,
 		}
 		if (rc)
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"the control group %s cannot give its %s "
-				"controller to the groups below",
-				folder, controller);
+				"cannot enable the %s controller for the "
+				"groups below the control group",
+				controller);
 		*at = '/';
 	}
 	return 0;
@@ -255,16 +253,15 @@ static int refuse(const struct limit *limit, struct th_error *err)
 {
 	if (!th_idmap_is_own())
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"%s cannot be had here: this host's control groups "
-			"have no %s controller for it",
+			"cannot set %s: this host offers no %s controller",
 			limit->what, limit->controller);
 	th_fail(err, TH_NOT_POSSIBLE,
-		"%s cannot be had here: no control group with the %s "
-		"controller belongs to this user",
+		"cannot set %s: this user has no control group with the %s "
+		"controller",
 		limit->what, limit->controller);
 	return th_hint(err,
-		"the administrator can give one: systemd-run --user --scope "
-		"-p Delegate=yes tidyhull ..., or see: tidyhull doctor");
+		"use systemd-run --user --scope -p Delegate=yes tidyhull ...; "
+		"see also tidyhull doctor");
 }
 
 static int write_limit(const struct limit *limit, const char *folder,
@@ -276,7 +273,8 @@ static int write_limit(const struct limit *limit, const char *folder,
 			group_write(folder, other, value) == 0))
 		return 0;
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"%s cannot be set: \"%.60s\" to %s", limit->what, value, file);
+		"cannot set %s: writing \"%.60s\" to %s failed", limit->what,
+		value, file);
 }
 
 static int apply(struct th_cgroup *group, const struct limit *limit,
@@ -305,10 +303,12 @@ static int apply(struct th_cgroup *group, const struct limit *limit,
 	}
 	v1 = hierarchy_v1(old_name(limit->controller));
 	if (!v1 || !v1->writable || !limit->file1[0])
-		return refuse(limit, err);
+		/* Nothing limits it there. */
+		return strcmp(limit->value2, "max") == 0 ? 0
+							 : refuse(limit, err);
 	if (add_v1(v1, group->path, group))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make a control group for %s", limit->what);
+			"cannot create a control group for %s", limit->what);
 	folder_of(v1, group->path, folder);
 	return write_limit(
 		limit, folder, limit->file1, limit->other1, limit->value1, err);
@@ -331,15 +331,15 @@ static int apply_unified(struct th_cgroup *group,
 			(int)strcspn(name, "."), name);
 		if (!v2 || group->fd < 0)
 			return th_fail(err, TH_NOT_POSSIBLE,
-				"\"%s\" cannot be set: this host has no "
-				"version 2 control groups",
+				"cannot set \"%s\": this host has no version 2 "
+				"control groups",
 				name);
 		folder_of(v2, group->path, folder);
 		if (strcmp(controller, "cgroup") != 0)
 			enable(v2, group->path, controller, &ignored);
 		if (group_write(folder, name, entry + len + 1))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"the control group's \"%s\" cannot be set to "
+				"cannot set the control group's \"%s\" to "
 				"\"%.60s\"",
 				name, entry + len + 1);
 	}
@@ -373,8 +373,7 @@ int th_cgroup_limit(struct th_cgroup *group,
 
 	if (!group->path[0] && !th_resources_empty(resources))
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"no limit is possible here: no control group belongs "
-			"to this user");
+			"cannot set limits: this user has no control group");
 	limits_read(resources, &limits);
 	rc = limits.failed ? th_fail_memory(err)
 			   : apply_again(group, &limits, err);
@@ -432,36 +431,48 @@ static int restrict_devices(struct th_cgroup *group,
 	if (!needed)
 		return 0;
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"the container's devices cannot be restricted: neither a "
-		"device program of version 2 control groups nor the devices "
-		"controller of version 1 is there");
+		"cannot restrict the container's devices: this host offers "
+		"neither device programs (control groups version 2) nor the "
+		"devices controller (version 1)");
 }
 
 /* ---- the whole ---- */
 
-int th_cgroup_make(const char *path, const struct th_resources *resources,
-	bool need_devices, struct th_cgroup *group, struct th_error *err)
+static int make_groups(
+	const char *path, struct th_cgroup *group, struct th_error *err)
 {
 	const struct hierarchy *v2 = hierarchy_v2();
 	const struct hierarchy *freezer = hierarchy_v1("freezer");
 
-	memset(group, 0, sizeof(*group));
-	group->fd = -1;
 	if (v2 && v2->writable) {
 		snprintf(group->path, sizeof(group->path), "%s", path);
-		if (open_v2(v2, path, group, err))
-			return -1;
-	} else if (freezer && freezer->writable) {
+		return open_v2(v2, path, group, err);
+	}
+	if (freezer && freezer->writable) {
 		/* It holds the processes together where nothing else does. */
 		snprintf(group->path, sizeof(group->path), "%s", path);
 		if (add_v1(freezer, path, group))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"cannot make the control group %s", path);
+				"cannot create the control group %s", path);
 	}
-	if (th_cgroup_limit(group, resources, err) ||
+	return 0;
+}
+
+int th_cgroup_make(const char *path, const struct th_resources *resources,
+	bool need_devices, struct th_cgroup *group, struct th_error *err)
+{
+	memset(group, 0, sizeof(*group));
+	group->fd = -1;
+	if (make_groups(path, group, err) ||
+		th_cgroup_limit(group, resources, err) ||
 		restrict_devices(group, resources, need_devices, err)) {
+		struct th_strings made = group->made;
+
+		/* Taken over, so that closing leaves it. */
+		memset(&group->made, 0, sizeof(group->made));
 		th_cgroup_close(group);
-		th_cgroup_remove(path, group->made);
+		th_cgroup_remove_made(&made);
+		th_strings_release(&made);
 		return -1;
 	}
 	return 0;
@@ -498,14 +509,27 @@ int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
 	for (size_t i = 0; i < group->v1_count; i++) {
 		if (group_write(group->v1[i], "cgroup.procs", text))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"cannot put the process into %s", group->v1[i]);
+				"cannot move the process into %s",
+				group->v1[i]);
 	}
 	if (!all || group->fd < 0)
 		return 0;
 	folder_of(hierarchy_v2(), group->path, folder);
 	if (group_write(folder, "cgroup.procs", text))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot put the process into %s", folder);
+			"cannot move the process into %s", folder);
+	return 0;
+}
+
+int th_cgroup_enter_old(const struct th_cgroup *group, struct th_error *err)
+{
+	for (size_t i = 0; i < group->v1_count; i++) {
+		/* "tasks" and 0: cgroup.procs takes the lock in any case. */
+		if (group_write(group->v1[i], "tasks", "0"))
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"cannot move the process into %s",
+				group->v1[i]);
+	}
 	return 0;
 }
 
@@ -516,15 +540,16 @@ void th_cgroup_close(struct th_cgroup *group)
 		free(group->v1[i]);
 	group->v1_count = 0;
 	group->path[0] = '\0';
+	th_strings_release(&group->made);
 }
 
-static void kill_all(const struct hierarchy *hierarchy, const char *folder)
+static void kill_all(bool v2, const char *folder)
 {
 	struct th_error ignored = {0};
 	char path[FOLDER_MAX + 32];
 	struct th_buf text;
 
-	if (hierarchy->v2 && group_write(folder, "cgroup.kill", "1") == 0)
+	if (v2 && group_write(folder, "cgroup.kill", "1") == 0)
 		return;
 	/* A frozen process is killed when it is thawed. */
 	group_write(folder, "freezer.state", "THAWED");
@@ -542,6 +567,9 @@ static void kill_all(const struct hierarchy *hierarchy, const char *folder)
 	th_buf_release(&text);
 }
 
+/* rmdir answers EBUSY for as long as a process of the group has not been
+ * reaped, which takes a moment after its kill. The kill is repeated: a process
+ * may have forked between the reading of the list and the signal. */
 static bool remove_from(
 	const struct hierarchy *hierarchy, const char *path, int levels)
 {
@@ -567,7 +595,7 @@ static bool remove_from(
 		if (errno != EBUSY)
 			return false;
 		if (tries % 20 == 0)
-			kill_all(hierarchy, folder);
+			kill_all(hierarchy->v2, folder);
 		nanosleep(&step, NULL);
 	}
 	return false;
@@ -584,6 +612,50 @@ bool th_cgroup_remove(const char *path, int levels)
 		if (list[i].writable ||
 			(list[i].v2 && strncmp(path, "//", 2) == 0))
 			gone &= remove_from(&list[i], path, levels);
+	}
+	return gone;
+}
+
+/* True where a later folder of the list lies below it. */
+static bool is_above(const struct th_strings *made, size_t at)
+{
+	size_t len = strlen(made->items[at]);
+
+	for (size_t i = at + 1; i < made->count; i++) {
+		if (strncmp(made->items[i], made->items[at], len) == 0 &&
+			made->items[i][len] == '/')
+			return true;
+	}
+	return false;
+}
+
+static bool is_v2(const char *folder)
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+
+	return v2 && strncmp(folder, v2->mount, strlen(v2->mount)) == 0;
+}
+
+bool th_cgroup_remove_made(const struct th_strings *made)
+{
+	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
+	bool gone = true;
+
+	for (size_t i = made->count; i > 0; i--) {
+		const char *folder = made->items[i - 1];
+		/* In one that is above the group others may have theirs. */
+		bool leaf = !is_above(made, i - 1);
+		int tries = 0;
+
+		while (rmdir(folder) && errno != ENOENT) {
+			if (!leaf || errno != EBUSY || tries == LEAVE_TRIES) {
+				gone &= !leaf;
+				break;
+			}
+			if (tries++ % 20 == 0)
+				kill_all(is_v2(folder), folder);
+			nanosleep(&step, NULL);
+		}
 	}
 	return gone;
 }

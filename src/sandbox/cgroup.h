@@ -30,7 +30,9 @@ struct th_cgroup {
 	/* Groups in hierarchies of version 1: their whole paths. */
 	char *v1[TH_CGROUP_V1_MAX];
 	size_t v1_count;
-	int made; /* how many levels of the path were not there before */
+	/* The folders that were not there before, each after the one above it:
+	 * only they may be removed, and only what is in them killed. */
+	struct th_strings made;
 };
 #define TH_CGROUP_NONE                                                         \
 	{                                                                      \
@@ -52,16 +54,25 @@ int th_cgroup_limit(struct th_cgroup *group,
  * the version 2 one. */
 int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
 	struct th_error *err);
+/* The calling process, of one thread, goes into the groups of version 1. Only
+ * this way costs nothing: who moves another one waits for the kernel's readers
+ * of all thread groups, about 10 ms. */
+int th_cgroup_enter_old(const struct th_cgroup *group, struct th_error *err);
 void th_cgroup_close(struct th_cgroup *group);
 /* Kills whatever is still in it and removes it everywhere, with so many of the
  * levels above it as are empty: at most levels in all. True when nothing of it
  * is left. */
 bool th_cgroup_remove(const char *path, int levels);
+/* The same for exactly these folders (th_cgroup.made): what was there before
+ * stays, with all that runs in it. */
+bool th_cgroup_remove_made(const struct th_strings *made);
 /* Of a container of ours: the group and the store's. */
 #define TH_CGROUP_LEVELS 2
 
 /* How often the kernel has killed a process of the group for its memory. */
 int64_t th_cgroup_memory_kills(const struct th_cgroup *group);
+/* How often a new process was refused because of the group's limit. */
+int64_t th_cgroup_processes_refused(const struct th_cgroup *group);
 /* Freezes, or thaws, all its processes, and waits until that is so. */
 int th_cgroup_freeze(
 	const struct th_cgroup *group, bool freeze, struct th_error *err);

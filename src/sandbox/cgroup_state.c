@@ -51,6 +51,11 @@ int64_t th_cgroup_memory_kills(const struct th_cgroup *group)
 	return kills;
 }
 
+int64_t th_cgroup_processes_refused(const struct th_cgroup *group)
+{
+	return number(group, "pids.events", "max ", 0);
+}
+
 /* ---- the freezer ---- */
 
 bool th_cgroup_can_freeze(const struct th_cgroup *group)
@@ -105,10 +110,12 @@ int th_cgroup_freeze(
 
 	if (!th_cgroup_can_freeze(group)) {
 		th_fail(err, TH_NOT_POSSIBLE,
-			"this host has no freezer for it: no control group "
-			"that this user may write to");
-		return th_hint(err, "tidyhull doctor tells what that needs");
+			"cannot freeze it: this user has no control group with "
+			"a freezer");
+		return th_hint(err, "tidyhull doctor explains what is needed");
 	}
+	/* The write only asks: each process freezes when it next leaves the
+	 * kernel, and the group is frozen when the last one has. */
 	if (write_freeze(group, v2, freeze, err))
 		return -1;
 	while (is_frozen(group, v2) != freeze) {
@@ -118,7 +125,7 @@ int th_cgroup_freeze(
 			/* Half frozen is worse than not at all. */
 			write_freeze(group, v2, false, &ignored);
 			return th_fail(err, TH_FAILED,
-				"not all its processes could be frozen");
+				"not all of its processes could be frozen");
 		}
 		nanosleep(&step, NULL);
 	}

@@ -24,7 +24,7 @@
 #include "sandbox/hooks.h"
 #include "sandbox/inside.h"
 #include "sandbox/mounts.h"
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
 /* The parent's signal mask and handlers must not reach the program. */
 void child_reset_signals(void)
@@ -106,7 +106,7 @@ static int open_sources(struct child *child, struct th_error *err)
 		return -1;
 	if (mount(NULL, "/", NULL, MS_REC | cut, NULL))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot cut the container's mounts off");
+			"cannot detach the container's mounts from the host's");
 	return 0;
 }
 
@@ -133,13 +133,13 @@ static int hooks_before_pivot(
 	struct child *child, pid_t *pid, struct th_error *err)
 {
 	const struct th_hooks *hooks = child->options->bundle->hooks;
-	struct word word = {.kind = WORD_HOOKS};
+	struct setup_message message = {.kind = SETUP_HOOKS};
 
 	if (hooks[TH_HOOK_PRESTART].count ||
 		hooks[TH_HOOK_CREATE_RUNTIME].count ||
 		hooks[TH_HOOK_CREATE_CONTAINER].count) {
-		word_tell(child->channel, &word, -1);
-		if (!word_await(child->channel, pid))
+		setup_tell(child->channel, &message, -1);
+		if (!setup_await(child->channel, pid))
 			_exit(1);
 	}
 	return run_hooks(
@@ -250,7 +250,8 @@ static int become_mapped(const struct th_bundle *bundle, struct th_error *err)
 	setgroups(0, NULL);
 	if (setresgid(gid, gid, gid) || setresuid(uid, uid, uid))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot become user %u of the container's maps", uid);
+			"cannot become user %u of the container's ID mappings",
+			uid);
 	/* A change of IDs makes the process readable to others again. */
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
 	return 0;
@@ -299,7 +300,7 @@ static int set_up(
 	 * root of what it sees. */
 	if (bundle->namespaces & CLONE_NEWCGROUP && unshare(CLONE_NEWCGROUP))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make a cgroup namespace");
+			"cannot create a cgroup namespace");
 	if (!bundle->process.terminal &&
 		child_place_streams(options->stdio, err))
 		return -1;
@@ -309,7 +310,9 @@ static int set_up(
 		prepare_network();
 	if (name_host(bundle, err) || th_inside_sysctls(bundle, err))
 		return -1;
-	if (bundle->process.terminal && th_inside_terminal(console, true, err))
+	if (bundle->process.terminal &&
+		(th_inside_terminal(console, true, err) ||
+			th_inside_take_terminal(err)))
 		return -1;
 	if (bundle->personality >= 0 &&
 		personality((unsigned long)bundle->personality) < 0)
@@ -338,7 +341,7 @@ static int accept_start(int listener, pid_t *pid)
 
 		if (fd < 0 && errno != EINTR && errno != ECONNABORTED)
 			_exit(1);
-		if (fd >= 0 && word_await(fd, pid))
+		if (fd >= 0 && setup_await(fd, pid))
 			return fd;
 		th_close(&fd);
 	}
@@ -395,11 +398,11 @@ static void hand_on(const struct th_bundle *bundle, const int *handed,
 
 static void announce_filter(int channel)
 {
-	struct word word = {.kind = WORD_FILTER};
+	struct setup_message message = {.kind = SETUP_FILTER};
 
-	word.number = fcntl(channel, F_DUPFD_CLOEXEC, 3);
-	close(word.number);
-	word_tell(channel, &word, -1);
+	message.number = fcntl(channel, F_DUPFD_CLOEXEC, 3);
+	close(message.number);
+	setup_tell(channel, &message, -1);
 }
 
 static void run_program(struct child *child, int channel, pid_t pid)
@@ -421,7 +424,7 @@ static void run_program(struct child *child, int channel, pid_t pid)
 	close_rest(&channel, &status, handed, count);
 	filter.channel = channel;
 	if (options->reaper) {
-		if (th_inside_reaper(bundle->process.terminal, status, &error))
+		if (th_inside_reaper(&bundle->process, status, &error))
 			goto fail;
 		th_close(&status);
 	}
@@ -435,7 +438,7 @@ static void run_program(struct child *child, int channel, pid_t pid)
 	hand_on(bundle, handed, count, &channel);
 	th_inside_exec(&bundle->process, &error);
 fail:
-	word_fail(channel, &error);
+	setup_fail(channel, &error);
 	_exit(1);
 }
 
@@ -475,29 +478,31 @@ static void keep_only(const struct child *child, int channel, int console)
 void child_run(struct child *child)
 {
 	const struct th_sandbox_options *options = child->options;
-	struct word ready = {.kind = WORD_READY};
+	struct setup_message ready = {.kind = SETUP_READY};
 	struct th_error error = {0};
 	int console = -1, channel = child->channel;
 	pid_t pid = 0;
 
+	/* A session of its own: no terminal of the host can be its terminal. */
 	setsid();
 	child_reset_signals();
 	if (options->listener < 0)
 		die_with_parent(channel);
-	if (child->waits && !word_await(channel, &pid))
+	if (child->waits && !setup_await(channel, &pid))
 		_exit(1);
-	if (set_up(child, &console, &pid, &error)) {
-		word_fail(channel, &error);
+	if ((child->enters && th_cgroup_enter_old(options->cgroup, &error)) ||
+		set_up(child, &console, &pid, &error)) {
+		setup_fail(channel, &error);
 		_exit(1);
 	}
 	/* Locks and the like of the parent must not live on here. */
 	keep_only(child, channel, console);
-	word_tell(channel, &ready, console);
+	setup_tell(channel, &ready, console);
 	th_close(&console);
 	if (options->listener >= 0) {
 		th_close(&channel);
 		channel = accept_start(options->listener, &pid);
-	} else if (!word_await(channel, &pid)) {
+	} else if (!setup_await(channel, &pid)) {
 		_exit(1);
 	}
 	run_program(child, channel, pid);

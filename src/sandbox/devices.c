@@ -30,8 +30,8 @@ static int check_node(int folder, const char *name,
 		is_device(&st, device))
 		return 0;
 	return th_fail(err, TH_FAILED,
-		"the image has something else at %.200s, where a device is to "
-		"be",
+		"cannot create a device at %.200s: the image has something "
+		"else there",
 		device->path);
 }
 
@@ -47,8 +47,9 @@ static int bind_node(int folder, const char *name,
 		AT_FDCWD, device->path, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
 	if (source < 0 || fstat(source, &st) || !is_device(&st, device)) {
 		th_fail(err, TH_NOT_POSSIBLE,
-			"the device %.200s cannot be given: an ordinary user "
-			"can share only what the host has at the same path",
+			"cannot provide the device %.200s: an unprivileged "
+			"user can share only a device that the host has at the "
+			"same path",
 			device->path);
 		goto out;
 	}
@@ -75,6 +76,7 @@ out:
 static int make_node(int folder, const char *name,
 	const struct th_device *device, struct th_error *err)
 {
+	/* mknod(2) takes the mask off the mode. */
 	mode_t mask = umask(0);
 	int rc = mknodat(folder, name, device->mode, device->dev);
 	int sys = errno;
@@ -87,7 +89,7 @@ static int make_node(int folder, const char *name,
 	errno = sys;
 	if (rc || fchownat(folder, name, device->uid, device->gid, 0))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the device %.200s", device->path);
+			"cannot create the device %.200s", device->path);
 	return 0;
 }
 
@@ -114,7 +116,7 @@ static int default_devices(int dev, struct th_error *err)
 	for (size_t i = 0; i < sizeof(links) / sizeof(*links); i++) {
 		if (symlinkat(links[i][0], dev, links[i][1]) && errno != EEXIST)
 			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make /dev/%s", links[i][1]);
+				"cannot create /dev/%s", links[i][1]);
 	}
 	return 0;
 }
@@ -130,8 +132,8 @@ static int own_device(
 	*strrchr(folder, '/') = '\0';
 	at = th_path_make_in_root(rootfd, *folder ? folder : "/", true);
 	if (at < 0)
-		th_fail_sys(err, TH_FAILED, errno, "cannot make the folder %s",
-			folder);
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot create the folder %s", folder);
 	else
 		rc = make_node(at, th_path_last(device->path), device, err);
 	free(folder);
@@ -149,8 +151,8 @@ int th_inside_devices(
 	dev = th_path_open_in_root(
 		rootfd, "dev", O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
 	if (dev < 0)
-		return th_fail_sys(
-			err, TH_FAILED, errno, "the root has no folder /dev");
+		return th_fail_sys(err, TH_FAILED, errno,
+			"the root does not have a /dev folder");
 	rc = default_devices(dev, err);
 	for (size_t i = 0; rc == 0 && i < bundle->device_count; i++)
 		rc = own_device(rootfd, &bundle->devices[i], err);

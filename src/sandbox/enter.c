@@ -115,6 +115,7 @@ static int run_tool(const char *name, pid_t target, uint32_t own,
 		inside += ranges->items[i].count;
 	}
 	args[count] = NULL;
+	/* vfork: the caller may be large, and the child does nothing else. */
 	pid = vfork();
 	if (pid == 0) {
 		execve(path, (char *const *)(uintptr_t)args, env);
@@ -165,10 +166,11 @@ static int map_single(uid_t uid, gid_t gid)
 static int refuse(int sys, struct th_error *err)
 {
 	th_fail_sys(err, TH_NOT_POSSIBLE, sys,
-		"an ordinary user cannot make a user namespace here");
+		"unprivileged users cannot create user namespaces here");
 	return th_hint(err,
-		"the administrator can allow it: sysctl -w "
-		"user.max_user_namespaces=15000; see: tidyhull doctor");
+		"the administrator can allow it: the sysctl "
+		"user.max_user_namespaces must be above 0; see: tidyhull "
+		"doctor");
 }
 
 static int unshare_with_helper(uid_t uid, gid_t gid, const struct ranges *users,
@@ -185,6 +187,8 @@ static int unshare_with_helper(uid_t uid, gid_t gid, const struct ranges *users,
 		help(pair[1], parent, uid, gid, users, groups);
 	}
 	close(pair[1]);
+	/* The helper was forked before: it has to be outside, where the
+	 * set-user-ID tools have their rights. */
 	if (helper < 0 || unshare(CLONE_NEWUSER | CLONE_NEWNS)) {
 		close(pair[0]);
 		return refuse(errno, err);
@@ -219,6 +223,8 @@ int th_user_enter(const char *name, uid_t uid, gid_t gid, bool *single,
 		map_single(uid, gid)) {
 		return refuse(errno, err);
 	}
+	/* The capabilities came with the namespace; the IDs are still those of
+	 * the outside until they are set. */
 	if (setresgid(0, 0, 0) || setresuid(0, 0, 0))
 		return refuse(errno, err);
 	return 0;

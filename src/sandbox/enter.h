@@ -1,4 +1,4 @@
-/* An ordinary user's way to root's rights over what is his own: a user
+/* An unprivileged user's way to root's rights over what is his own: a user
  * namespace with the IDs that the administrator has given him. */
 #ifndef TH_SANDBOX_ENTER_H
 #define TH_SANDBOX_ENTER_H

@@ -38,6 +38,7 @@ static void take_line(const char *line)
 	snprintf(one->mount, sizeof(one->mount), "%s", mount);
 	snprintf(one->controllers, sizeof(one->controllers), ",%.250s,",
 		options);
+	/* Version 2 stands first in the list, where hierarchy_v2 looks. */
 	if (one->v2 && known_count) {
 		struct hierarchy first = known[0];
 
@@ -158,6 +159,7 @@ int group_write(const char *folder, const char *name, const char *text)
 	int fd, rc, sys;
 
 	snprintf(path, sizeof(path), "%s/%s", folder, name);
+	/* One write: the kernel takes each as a whole command. */
 	fd = open(path, O_WRONLY | O_CLOEXEC);
 	rc = fd >= 0 && write(fd, text, len) == (ssize_t)len ? 0 : -1;
 	sys = errno;

@@ -42,6 +42,7 @@ static int set_capabilities(const struct th_process *process)
 	}
 	if (syscall(SYS_capset, &header, data))
 		return -1;
+	/* After capset: ambient ones must be permitted and inheritable. */
 	for (int i = 0; th_capability_name(i); i++) {
 		if (process->ambient & (uint64_t)1 << i &&
 			prctl(PR_CAP_AMBIENT, PR_CAP_AMBIENT_RAISE, i, 0, 0))
@@ -168,6 +169,9 @@ int th_inside_identity(const struct th_process *process,
 		return -1;
 	/* As root or as the user, whichever may enter it. */
 	entered = chdir(process->cwd) == 0;
+	/* The bounding set first, while CAP_SETPCAP is still there; then
+	 * groups, group, user: each needs a privilege that the next step takes.
+	 * KEEPCAPS carries the permitted set over the change of user. */
 	if (drop_bounding(process->bounding) ||
 		prctl(PR_SET_KEEPCAPS, 1, 0, 0, 0) || set_groups(process) ||
 		setresgid(process->gid, process->gid, process->gid) ||
@@ -184,8 +188,7 @@ int th_inside_identity(const struct th_process *process,
 			process->cwd);
 	if (set_capabilities(process))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot take the capabilities of user %u",
-			process->uid);
+			"cannot set the capabilities of user %u", process->uid);
 	prctl(PR_SET_KEEPCAPS, 0, 0, 0, 0);
 	if (!process->no_new_privileges)
 		return 0;

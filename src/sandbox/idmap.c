@@ -75,6 +75,8 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 	pid_t pid;
 	int fd = -1;
 
+	/* A user namespace lives as long as a process or a descriptor holds it:
+	 * this one sleeps until the descriptor is there. */
 	pid = (pid_t)syscall(SYS_clone3, &args, sizeof(args));
 	if (pid == 0) {
 		for (;;)
@@ -82,7 +84,7 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 	}
 	if (pid < 0)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make a user namespace for mapped IDs");
+			"cannot create a user namespace for mapped IDs");
 	if (th_idmap_write(pid, uids, gids, err) == 0) {
 		snprintf(path, sizeof(path), "/proc/%d/ns/user", (int)pid);
 		fd = open(path, O_RDONLY | O_CLOEXEC);

@@ -27,8 +27,10 @@ int th_inside_devices(
 int th_inside_protect(
 	const struct th_bundle *bundle, int rootfd, struct th_error *err);
 /* terminal.c: a new terminal of the container's own devpts; the slave becomes
- * the standard streams and /dev/console. */
+ * the standard streams and, where asked for, /dev/console. */
 int th_inside_terminal(int *master, bool bind_console, struct th_error *err);
+/* Makes it the terminal of the calling process, which leads a session. */
+int th_inside_take_terminal(struct th_error *err);
 /* labels.c: a proc of the process's own PID namespace, attached nowhere. */
 int th_inside_proc(struct th_error *err);
 int th_inside_sysctls(const struct th_bundle *bundle, struct th_error *err);
@@ -39,10 +41,12 @@ int th_labels_check(const struct th_bundle *bundle, struct th_error *err);
  * folder. filter may be NULL. */
 int th_inside_identity(const struct th_process *process,
 	const struct th_inside_filter *filter, struct th_error *err);
-/* reaper.c: the calling process becomes the first process of its own for the
- * program, and ends with it; only the program's process returns. status: where
- * the program's wait status is written, or -1. */
-int th_inside_reaper(bool terminal, int status, struct th_error *err);
+/* reaper.c: the calling process becomes the reaper, which ends with the
+ * program; only the program's process returns, once the reaper has given up all
+ * that it does not need. status: where the program's wait status is written, or
+ * -1. */
+int th_inside_reaper(
+	const struct th_process *process, int status, struct th_error *err);
 /* program.c: do not return where they succeed. The second executes a program
  * that is open already. */
 int th_inside_exec(const struct th_process *process, struct th_error *err);

@@ -1,8 +1,16 @@
-/* Sessions: further processes in the namespaces of a container. */
+/* Sessions: further processes in the namespaces of a container.
+ *
+ * A helper does all that takes power: it enters the namespaces, opens the
+ * terminal, and becomes what the container's processes may be, before it gives
+ * birth to the session, as its own sibling, in the container's PID namespace.
+ * So whatever runs inside never sees a process that can do more than itself:
+ * the helper has no number there. And since a container may stop what it sees
+ * (SIGSTOP), nothing is waited for without a deadline. */
 #include <errno.h>
 #include <fcntl.h>
 #include <linux/close_range.h>
 #include <sched.h>
+#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/prctl.h>
@@ -14,169 +22,224 @@
 #include "base/file.h"
 #include "sandbox/child.h"
 #include "sandbox/clone.h"
-#include "sandbox/idmap.h"
 #include "sandbox/inside.h"
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
-static void run_joined(const struct th_join_options *options, int channel)
+/* How long a session may take from its birth to its program. */
+#define START_MS 3000
+/* How long the helper may: it may have to wait for a disk. */
+#define HELPER_MS 10000
+
+/* Where the session's descriptors lie, and those that the helper has besides.
+ */
+#define CHANNEL 3
+#define PROGRAM 4
+#define OWN 5
+
+static int enter(const struct th_join_options *options, struct th_error *err)
+{
+	int others = options->namespaces & ~CLONE_NEWPID;
+
+	/* The PID namespace counts for children only. */
+	if ((options->namespaces & CLONE_NEWPID &&
+		    setns(options->target_pidfd, CLONE_NEWPID)) ||
+		(others && setns(options->target_pidfd, others)))
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot enter the container");
+	if (options->namespaces & CLONE_NEWUSER &&
+		(setresgid(0, 0, 0) || setresuid(0, 0, 0))) {
+		/* One without root: its capabilities are enough. */
+	}
+	/* A change of IDs makes a process readable to others again. */
+	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	return 0;
+}
+
+/* The channel, the program and the helper's own socket take fixed places;
+ * nothing else of the keeper stays open. */
+static void place(const struct th_join_options *options, int channel, int own)
+{
+	int program = options->program >= 0
+		? fcntl(options->program, F_DUPFD_CLOEXEC, 16)
+		: -1;
+
+	channel = fcntl(channel, F_DUPFD_CLOEXEC, 16);
+	own = fcntl(own, F_DUPFD_CLOEXEC, 16);
+	dup3(channel, CHANNEL, O_CLOEXEC);
+	if (program >= 0)
+		dup3(program, PROGRAM, O_CLOEXEC);
+	else
+		close(PROGRAM);
+	dup3(own, OWN, O_CLOEXEC);
+	syscall(SYS_close_range, OWN + 1, ~0u, 0);
+}
+
+/* What becomes of the process that is seen inside: only its own session and
+ * the program are left to do. */
+static void run_session(const struct th_join_options *options)
+{
+	const struct th_process *process = options->process;
+	struct th_error error = {0};
+
+	close(OWN);
+	setsid();
+	if (!process->terminal || th_inside_take_terminal(&error) == 0) {
+		/* A lent program is static: nothing is opened by its name. */
+		if (options->program >= 0)
+			th_inside_exec_given(process, PROGRAM, &error);
+		else
+			th_inside_exec(process, &error);
+	}
+	setup_fail(CHANNEL, &error);
+	_exit(1);
+}
+
+/* clone and not clone3: the container's filter, which holds already, lets
+ * through what it can look into. */
+static pid_t give_birth(int *pidfd)
+{
+	return (pid_t)syscall(
+		SYS_clone, CLONE_PARENT | CLONE_PIDFD, NULL, pidfd, NULL, NULL);
+}
+
+static void run_helper(
+	const struct th_join_options *options, int channel, int own)
 {
 	const struct th_process *process = options->process;
 	struct th_inside_filter filter = {
 		.program = options->filter, .flags = options->filter_flags};
-	struct word ready = {.kind = WORD_READY};
+	struct setup_message born = {.kind = SETUP_BORN};
+	struct setup_message ready = {.kind = SETUP_READY};
 	struct th_error error = {0};
-	pid_t self;
-	int console = -1;
+	int console = -1, pidfd = -1;
 
-	setsid();
 	child_reset_signals();
-	/* What it starts must not escape the groups that it is put into. */
-	if (options->cgroup && options->cgroup->v1_count &&
-		!word_await(channel, &self))
-		_exit(1);
-	if (!process->terminal && child_place_streams(options->stdio, &error))
+	/* What it starts must not escape the groups. */
+	if ((options->cgroup && th_cgroup_enter_old(options->cgroup, &error)) ||
+		(!process->terminal &&
+			child_place_streams(options->stdio, &error)) ||
+		enter(options, &error) ||
+		(process->terminal &&
+			th_inside_terminal(&console, false, &error)))
 		goto fail;
-	if (setns(options->target_pidfd, options->namespaces & ~CLONE_NEWPID)) {
-		th_fail_sys(
-			&error, TH_FAILED, errno, "cannot enter the container");
+	if (console >= 0)
+		setup_tell(own, &ready, console);
+	place(options, channel, own);
+	own = OWN;
+	if (th_inside_identity(process, &filter, &error))
 		goto fail;
+	born.pid = give_birth(&pidfd);
+	if (born.pid == 0)
+		run_session(options);
+	if (born.pid > 0) {
+		setup_tell(own, &born, pidfd);
+		_exit(0);
 	}
-	if (options->namespaces & CLONE_NEWUSER) {
-		/* Root of its user namespace from here on. */
-		if (setresgid(0, 0, 0) || setresuid(0, 0, 0)) {
-			/* One without root: its capabilities are enough. */
-		}
-		prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
-	}
-	if (process->terminal && th_inside_terminal(&console, false, &error))
-		goto fail;
-	word_tell(channel, &ready, console);
-	th_close(&console);
-	if (channel != 3) {
-		dup3(channel, 3, O_CLOEXEC);
-		channel = 3;
-	}
-	if (options->program >= 0) {
-		/* A static one: nothing is opened by its name any more. */
-		dup3(options->program, 4, O_CLOEXEC);
-		syscall(SYS_close_range, 5, ~0u, 0);
-		if (th_inside_identity(process, &filter, &error) == 0)
-			th_inside_exec_given(process, 4, &error);
-	} else {
-		syscall(SYS_close_range, 4, ~0u, 0);
-		if (th_inside_identity(process, &filter, &error) == 0)
-			th_inside_exec(process, &error);
-	}
+	th_fail_sys(&error, TH_FAILED, errno,
+		"cannot start a process in the container");
 fail:
-	word_fail(channel, &error);
+	setup_fail(own, &error);
 	_exit(1);
 }
 
-/* The PID namespace counts for children only, so this process borrows it for
- * the moment of the clone. */
-static pid_t birth(const struct th_join_options *options, int group,
-	int pair[2], int *pidfd)
+/* Hears what the helper has to say: the terminal, the session. */
+static int hear_helper(
+	int own, struct th_sandbox *sandbox, struct th_error *err)
 {
-	int own = open("/proc/self/ns/pid", O_RDONLY | O_CLOEXEC);
-	pid_t pid = -1;
+	struct setup_message message;
+	int fd;
 
-	if (own >= 0 &&
-		(!(options->namespaces & CLONE_NEWPID) ||
-			setns(options->target_pidfd, CLONE_NEWPID) == 0)) {
-		pid = clone_process(0, group, 0, pidfd);
-		if (pid == 0) {
-			close(pair[0]);
-			run_joined(options, pair[1]);
+	while (setup_comes(own, HELPER_MS) && setup_hear(own, &message, &fd)) {
+		if (message.kind == SETUP_FAILED) {
+			*err = message.error;
+			return -1;
 		}
-		setns(own, CLONE_NEWPID);
+		if (message.kind == SETUP_READY) {
+			sandbox->console = fd;
+			continue;
+		}
+		sandbox->pid = message.pid;
+		sandbox->pidfd = fd;
+		return 0;
 	}
-	th_close(&own);
-	return pid;
+	return th_fail(err, TH_FAILED, "the session died while it was set up");
 }
 
-/* An ordinary user could not come back from it: a helper goes in, and gives
- * birth to the session as its own sibling. */
-static pid_t birth_by_helper(const struct th_join_options *options, int group,
-	int pair[2], int *pidfd)
+/* The end of the channel: the program has taken over. */
+static int hear_session(struct th_sandbox *sandbox, struct th_error *err)
 {
-	struct word born = {.kind = WORD_BORN}, heard = {0};
-	int helper_fd = -1, made = -1, own[2];
-	pid_t helper;
+	struct setup_message message;
+	int none = -1;
 
-	/* A channel of its own: the session may speak before the helper does.
-	 */
-	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, own))
-		return -1;
-	helper = clone_process(0, -1, 0, &helper_fd);
-	if (helper == 0) {
-		if (setns(options->target_pidfd,
-			    options->namespaces & CLONE_NEWPID) == 0 ||
-			!(options->namespaces & CLONE_NEWPID))
-			born.pid = clone_process(0, group, CLONE_PARENT, &made);
-		else
-			born.pid = -1;
-		if (born.pid == 0) {
-			close(pair[0]);
-			run_joined(options, pair[1]);
-		}
-		word_tell(own[1], &born, made);
-		_exit(0);
-	}
-	close(own[1]);
-	if (helper < 0 || !word_hear(own[0], &heard, pidfd) ||
-		heard.kind != WORD_BORN)
-		heard.pid = -1;
-	close(own[0]);
-	if (helper < 0)
-		return -1;
-	while (waitpid(helper, NULL, 0) < 0 && errno == EINTR)
+	if (!setup_comes(sandbox->channel, START_MS))
+		return th_fail(err, TH_FAILED,
+			"the session was held up inside the container before "
+			"its program began, and was ended");
+	if (!setup_hear(sandbox->channel, &message, &none))
+		return 0;
+	th_close(&none);
+	*err = message.error;
+	return -1;
+}
+
+static void end_helper(pid_t helper, int *pidfd, bool kill_it)
+{
+	if (kill_it)
+		syscall(SYS_pidfd_send_signal, *pidfd, SIGKILL, NULL, 0);
+	while (waitpid(helper, NULL, __WALL) < 0 && errno == EINTR)
 		;
-	th_close(&helper_fd);
-	return heard.pid;
+	th_close(pidfd);
+}
+
+static int join(const struct th_join_options *options, int pair[2], int own[2],
+	struct th_sandbox *sandbox, struct th_error *err)
+{
+	int group = options->cgroup ? options->cgroup->fd : -1, pidfd = -1, rc;
+	pid_t helper = clone_process(0, group, 0, &pidfd);
+
+	if (helper == 0) {
+		close(pair[0]);
+		close(own[0]);
+		run_helper(options, pair[1], own[1]);
+	}
+	/* The end of either channel must be seen. */
+	th_close(&pair[1]);
+	th_close(&own[1]);
+	if (helper < 0)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot start a process in the container");
+	rc = hear_helper(own[0], sandbox, err);
+	end_helper(helper, &pidfd, rc != 0);
+	return rc == 0 ? hear_session(sandbox, err) : -1;
 }
 
 int th_sandbox_join(const struct th_join_options *options,
 	struct th_sandbox *sandbox, struct th_error *err)
 {
-	int group = options->cgroup ? options->cgroup->fd : -1;
-	struct word word = {0};
-	int pair[2], none = -1;
-	pid_t pid = -1;
+	int pair[2] = {-1, -1}, own[2] = {-1, -1}, rc = -1;
 
 	memset(sandbox, 0, sizeof(*sandbox));
 	sandbox->pidfd = sandbox->channel = -1;
 	sandbox->console = sandbox->status = -1;
-	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a channel to the session");
-	pid = th_idmap_is_own()
-		? birth_by_helper(options, group, pair, &sandbox->pidfd)
-		: birth(options, group, pair, &sandbox->pidfd);
-	close(pair[1]);
-	sandbox->channel = pair[0];
-	if (pid < 0) {
+	/* Two, as the session may speak before the helper does. The session
+	 * holds the only other end of the first, close-on-exec: its end is the
+	 * proof that the program runs. */
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) == 0 &&
+		socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, own) ==
+			0) {
+		sandbox->channel = pair[0];
+		rc = join(options, pair, own, sandbox, err);
+	} else {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot create a channel to the session");
+		th_close(&pair[0]);
+	}
+	th_close(&pair[1]);
+	th_close(&own[0]);
+	th_close(&own[1]);
+	if (rc == 0)
 		th_close(&sandbox->channel);
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot start a process in the container");
-	}
-	sandbox->pid = pid;
-	if (options->cgroup && options->cgroup->v1_count &&
-		(th_cgroup_attach(options->cgroup, pid, false, err) ||
-			!word_go(sandbox->channel, pid))) {
-		th_fail(err, TH_FAILED, "the session died while it was set up");
-		th_sandbox_abandon(sandbox);
-		return -1;
-	}
-	if (!word_hear(sandbox->channel, &word, &sandbox->console))
-		th_fail(err, TH_FAILED, "the session died while it was set up");
-	else if (word.kind == WORD_FAILED ||
-		word_hear(sandbox->channel, &word, &none))
-		*err = word.error;
 	else
-		th_close(&sandbox->channel);
-	th_close(&none);
-	if (!err->code)
-		return 0;
-	th_sandbox_abandon(sandbox);
-	return -1;
+		th_sandbox_abandon(sandbox);
+	return rc;
 }

@@ -34,14 +34,14 @@ int th_labels_check(const struct th_bundle *bundle, struct th_error *err)
 	if (process->apparmor && process->apparmor[0] && !apparmor_works())
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"config.json asks for the AppArmor profile \"%.100s\", "
-			"but this host has no AppArmor",
+			"but this host does not have AppArmor",
 			process->apparmor);
 	if (((process->selinux && process->selinux[0]) ||
 		    (bundle->mount_label && bundle->mount_label[0])) &&
 		!selinux_works())
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"config.json asks for the SELinux label \"%.100s\", "
-			"but this host has no SELinux",
+			"but this host does not have SELinux",
 			process->selinux && process->selinux[0]
 				? process->selinux
 				: bundle->mount_label);
@@ -74,7 +74,7 @@ static int write_label(int proc, const char *file, const char *prefix,
 	if (fd < 0 || len >= (int)sizeof(text) ||
 		write(fd, text, (size_t)len) != len)
 		rc = th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot take the label \"%.100s\"", label);
+			"cannot apply the label \"%.100s\"", label);
 	th_close(&fd);
 	return rc;
 }

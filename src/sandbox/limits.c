@@ -62,7 +62,7 @@ static void number_or_max(struct limit *limit, const char *name, int64_t value)
 
 static void read_swap(const struct th_resources *from, struct limits *to)
 {
-	struct limit *limit = add(to, "memory", "a limit of swap");
+	struct limit *limit = add(to, "memory", "a swap limit");
 	int64_t swap = from->memory_swap;
 
 	/* Version 1 counts both together, version 2 the swap alone. */
@@ -78,13 +78,13 @@ static void read_memory(const struct th_resources *from, struct limits *to)
 	struct limit *limit;
 
 	if (from->memory != TH_UNSET) {
-		limit = add(to, "memory", "a limit of memory");
+		limit = add(to, "memory", "a memory limit");
 		number_or_max(limit, "memory.max", from->memory);
 		version1(limit, "memory.limit_in_bytes", "%" PRId64,
 			from->memory);
 	}
 	if (from->memory_low != TH_UNSET) {
-		limit = add(to, "memory", "a reservation of memory");
+		limit = add(to, "memory", "a memory reservation");
 		number_or_max(limit, "memory.low", from->memory_low);
 		version1(limit, "memory.soft_limit_in_bytes", "%" PRId64,
 			from->memory_low);
@@ -92,14 +92,15 @@ static void read_memory(const struct th_resources *from, struct limits *to)
 	if (from->memory_swap != TH_UNSET)
 		read_swap(from, to);
 	if (from->memory_kernel_tcp != TH_UNSET)
-		version1(add(to, "memory", "a limit of TCP memory"),
+		version1(add(to, "memory", "a TCP memory limit"),
 			"memory.kmem.tcp.limit_in_bytes", "%" PRId64,
 			from->memory_kernel_tcp);
 	if (from->swappiness != TH_UNSET)
 		version1(add(to, "memory", "a swappiness"), "memory.swappiness",
 			"%" PRId64, from->swappiness);
 	if (from->keep_alive)
-		version1(add(to, "memory", "memory without a killer"),
+		version1(
+			add(to, "memory", "disabling the out-of-memory killer"),
 			"memory.oom_control", "1");
 }
 
@@ -109,13 +110,13 @@ static void read_cpu_time(const struct th_resources *from, struct limits *to)
 	struct limit *limit;
 
 	if (from->cpu_period != TH_UNSET && from->cpu_period > 0) {
-		limit = add(to, "cpu", "a period of CPU time");
+		limit = add(to, "cpu", "a CPU period");
 		version1(limit, "cpu.cfs_period_us", "%" PRId64,
 			from->cpu_period);
 		limit->elsewhere2 = true;
 	}
 	if (from->cpu_quota != TH_UNSET || from->cpu_period > 0) {
-		limit = add(to, "cpu", "a limit of CPU time");
+		limit = add(to, "cpu", "a CPU limit");
 		if (from->cpu_quota > 0)
 			version2(limit, "cpu.max", "%" PRId64 " %" PRId64,
 				from->cpu_quota, period);
@@ -125,7 +126,7 @@ static void read_cpu_time(const struct th_resources *from, struct limits *to)
 			from->cpu_quota > 0 ? from->cpu_quota : -1);
 	}
 	if (from->cpu_burst != TH_UNSET) {
-		limit = add(to, "cpu", "a burst of CPU time");
+		limit = add(to, "cpu", "a CPU burst");
 		version2(limit, "cpu.max.burst", "%" PRId64, from->cpu_burst);
 		version1(
 			limit, "cpu.cfs_burst_us", "%" PRId64, from->cpu_burst);
@@ -147,7 +148,7 @@ static void read_cpu(const struct th_resources *from, struct limits *to)
 	}
 	read_cpu_time(from, to);
 	if (from->cpu_idle != TH_UNSET) {
-		limit = add(to, "cpu", "CPU time only when idle");
+		limit = add(to, "cpu", "idle CPU scheduling");
 		version2(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
 		version1(limit, "cpu.idle", "%" PRId64, from->cpu_idle);
 	}
@@ -158,17 +159,17 @@ static void read_cpu(const struct th_resources *from, struct limits *to)
 		version1(add(to, "cpu", "a real-time limit"),
 			"cpu.rt_runtime_us", "%" PRId64, from->cpu_rt_runtime);
 	if (from->cpus) {
-		limit = add(to, "cpuset", "a choice of CPUs");
+		limit = add(to, "cpuset", "a set of CPUs");
 		version2(limit, "cpuset.cpus", "%.190s", from->cpus);
 		version1(limit, "cpuset.cpus", "%.190s", from->cpus);
 	}
 	if (from->mems) {
-		limit = add(to, "cpuset", "a choice of memory nodes");
+		limit = add(to, "cpuset", "a set of memory nodes");
 		version2(limit, "cpuset.mems", "%.190s", from->mems);
 		version1(limit, "cpuset.mems", "%.190s", from->mems);
 	}
 	if (from->pids != TH_UNSET) {
-		limit = add(to, "pids", "a limit of processes");
+		limit = add(to, "pids", "a process limit");
 		/* Nobody can mean none at all. */
 		number_or_max(limit, "pids.max", from->pids ? from->pids : -1);
 		snprintf(limit->file1, 64, "pids.max");
@@ -235,7 +236,7 @@ static void read_throttles(const struct th_resources *from, struct limits *to)
 		for (size_t i = 0; i < from->throttle_counts[kind]; i++) {
 			const struct th_throttle *one =
 				&from->throttles[kind][i];
-			struct limit *limit = add(to, "io", "a limit of I/O");
+			struct limit *limit = add(to, "io", "an I/O limit");
 
 			version2(limit, "io.max",
 				"%" PRId64 ":%" PRId64 " %s=%" PRIu64,
@@ -256,7 +257,7 @@ static void read_others(const struct th_resources *from, struct limits *to)
 	for (size_t i = 0; i < from->hugepage_count; i++) {
 		const struct th_hugepages *pages = &from->hugepages[i];
 
-		limit = add(to, "hugetlb", "a limit of huge pages");
+		limit = add(to, "hugetlb", "a huge page limit");
 		snprintf(name, sizeof(name), "hugetlb.%s.max", pages->size);
 		version2(limit, name, "%" PRIu64, pages->limit);
 		snprintf(name, sizeof(name), "hugetlb.%s.limit_in_bytes",
@@ -274,7 +275,7 @@ static void read_others(const struct th_resources *from, struct limits *to)
 		const struct th_rdma *rdma = &from->rdma[i];
 		char text[150] = "";
 
-		limit = add(to, "rdma", "a limit of RDMA");
+		limit = add(to, "rdma", "an RDMA limit");
 		if (rdma->handles != TH_UNSET)
 			snprintf(text, sizeof(text), " hca_handle=%" PRId64,
 				rdma->handles);

@@ -13,7 +13,7 @@
 
 #include "base/file.h"
 #include "sandbox/hooks.h"
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
 #define TRIES 2000
 #define STEP_NS 1000000
@@ -30,9 +30,9 @@ int th_send_descriptor(
 	memcpy(address.sun_path, path, strlen(path) + 1);
 	s = socket(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0);
 	if (s < 0 || connect(s, (struct sockaddr *)&address, sizeof(address)) ||
-		!word_send(s, text, strlen(text), fd))
+		!setup_send(s, text, strlen(text), fd))
 		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot hand a descriptor over at %.200s", path);
+			"cannot send a descriptor to %.200s", path);
 	th_close(&s);
 	return rc;
 }

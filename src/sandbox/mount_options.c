@@ -116,19 +116,19 @@ int mount_plan_read(const struct th_mount *mount, struct mount_plan *plan,
 	plan->id_mapped |= mount->uids.count > 0;
 	if ((plan->bind || plan->remount) && plan->rest.count)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"the mount at %s has the option \"%.100s\", which is "
-			"one of a file system and not of a bind",
+			"the mount at %s has the option \"%.100s\", which does "
+			"not apply to a bind mount",
 			mount->target, plan->rest.items[0]);
 	if (plan->id_mapped && !plan->bind)
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"the mount at %s asks for mapped IDs, which only a "
-			"bind can have",
+			"the mount at %s asks for mapped IDs, which only bind "
+			"mounts can have",
 			mount->target);
 	if (plan->copy_up &&
 		(!mount->type || strcmp(mount->type, "tmpfs") != 0))
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"the mount at %s asks for tmpcopyup, which only a "
-			"tmpfs can have",
+			"the mount at %s asks for tmpcopyup, which only tmpfs "
+			"mounts can have",
 			mount->target);
 	return 0;
 }

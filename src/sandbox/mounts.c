@@ -43,8 +43,8 @@ static int map_ids(int fd, const struct mount_plan *plan,
 		sizeof(attr));
 	if (rc)
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"the IDs of the mount at %s cannot be mapped: its file "
-			"system, or this user, is not able to",
+			"cannot map the IDs of the mount at %s: its file "
+			"system, or this user, does not support it",
 			mount->target);
 	th_close(&ns);
 	return rc;
@@ -58,20 +58,23 @@ static int open_source(const struct th_mount *mount,
 	int fd;
 
 	if (!mount->source)
-		return th_fail(err, TH_FAILED, "the mount at %s has no source",
+		return th_fail(err, TH_FAILED,
+			"the mount at %s does not have a source",
 			mount->target);
 	path = th_path_absolute(bundle_path, mount->source);
 	if (!path)
 		return th_fail_memory(err);
+	/* EINVAL here: in a user namespace the mounts below are locked to the
+	 * one above, and may not be left out (mount_namespaces(7)). */
 	fd = open_tree(AT_FDCWD, path,
 		OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC |
 			(plan->recursive ? AT_RECURSIVE : 0));
 	if (fd < 0 && errno == EINVAL && !plan->recursive) {
 		th_fail(err, TH_NOT_POSSIBLE,
-			"cannot mount %s at %s without what is mounted below "
-			"it: that is root's to decide",
+			"cannot mount %s at %s without its submounts: only "
+			"root may do that",
 			path, mount->target);
-		th_hint(err, "rbind brings all of it");
+		th_hint(err, "use rbind to include them");
 	} else if (fd < 0) {
 		th_fail_sys(err, TH_FAILED, errno, "cannot mount %s at %s",
 			path, mount->target);
@@ -273,9 +276,11 @@ static int attach(int fd, int rootfd, const struct th_mount *mount,
 		at = th_path_make_in_root(rootfd, target, folder);
 		if (at < 0)
 			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make the mount point %s inside",
+				"cannot create the mount point %s inside",
 				target);
 	}
+	/* While the tmpfs is still detached: nobody inside sees it half full.
+	 */
 	if (plan->copy_up && th_copy_up(at, fd, err)) {
 		th_close(&at);
 		return -1;
@@ -284,7 +289,7 @@ static int attach(int fd, int rootfd, const struct th_mount *mount,
 		MOVE_MOUNT_F_EMPTY_PATH | MOVE_MOUNT_T_EMPTY_PATH);
 	if (rc && errno == ENOTDIR)
 		th_fail(err, TH_FAILED,
-			"cannot mount at %s: it is %s in the image, and the "
+			"cannot mount at %s: it is %s in the image, but the "
 			"source is %s",
 			target, folder ? "a file" : "a folder",
 			folder ? "a folder" : "a file");

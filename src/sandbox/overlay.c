@@ -12,7 +12,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
 static int set_text(int fs, const char *key, const char *value)
 {
@@ -39,14 +39,14 @@ static int fail(int fs, struct th_error *err)
 		line[len] = '\0';
 		line[strcspn(line, "\n")] = '\0';
 		th_fail(err, TH_NOT_POSSIBLE,
-			"cannot stack the image's layers (overlay): %s",
+			"cannot mount the image's layers (overlay): %s",
 			line + 2);
 		if (err)
 			err->sys = sys;
 		return -1;
 	}
 	return th_fail_sys(err, TH_NOT_POSSIBLE, sys,
-		"cannot stack the image's layers (overlay)");
+		"cannot mount the image's layers (overlay)");
 }
 
 static int open_by_context(
@@ -57,7 +57,7 @@ static int open_by_context(
 	fs = fsopen("overlay", FSOPEN_CLOEXEC);
 	if (fs < 0) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"the kernel has no overlay file system");
+			"the kernel does not have the overlay file system");
 		return th_hint(err, "load it as root: modprobe overlay");
 	}
 	if (set_text(fs, "source", "tidyhull") ||
@@ -73,6 +73,7 @@ static int open_by_context(
 		fail(fs, err);
 		goto out;
 	}
+	/* Detached: it never has a place among the host's mounts. */
 	fd = fsmount(fs, FSMOUNT_CLOEXEC, 0);
 	if (fd < 0) {
 		fail(fs, err);
@@ -131,24 +132,24 @@ static int mount_aside(const struct th_overlay *overlay)
 static int open_by_name(
 	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
 {
-	struct word word = {.kind = WORD_FAILED};
+	struct setup_message message = {.kind = SETUP_FAILED};
 	int pair[2], fd = -1;
 	pid_t pid;
 
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot stack the image's layers");
+			"cannot mount the image's layers");
 	pid = fork();
 	if (pid == 0) {
 		fd = mount_aside(overlay);
-		word.kind = fd < 0 ? WORD_FAILED : WORD_READY;
-		word.number = errno;
-		word_tell(pair[1], &word, fd);
+		message.kind = fd < 0 ? SETUP_FAILED : SETUP_READY;
+		message.number = errno;
+		setup_tell(pair[1], &message, fd);
 		_exit(0);
 	}
 	close(pair[1]);
 	if (pid > 0)
-		word_hear(pair[0], &word, &fd);
+		setup_hear(pair[0], &message, &fd);
 	while (pid > 0 && waitpid(pid, NULL, 0) < 0 && errno == EINTR)
 		;
 	close(pair[0]);
@@ -156,8 +157,8 @@ static int open_by_name(
 		*mount_fd = fd;
 		return 0;
 	}
-	return th_fail_sys(err, TH_NOT_POSSIBLE, word.number,
-		"cannot stack the image's %zu layers (overlay)",
+	return th_fail_sys(err, TH_NOT_POSSIBLE, message.number,
+		"cannot mount the image's %zu layers (overlay)",
 		overlay->lowers->count);
 }
 

@@ -114,14 +114,14 @@ static int say_format(const char *path, struct th_error *err)
 
 	if (got < (ssize_t)sizeof(head) || memcmp(head, ELFMAG, SELFMAG) != 0)
 		return th_fail(err, TH_NO_EXEC,
-			"%.200s is not a program for this machine, nor a "
+			"%.200s is neither a program for this machine nor a "
 			"script that names its interpreter",
 			path);
 	machine = head[EI_DATA] == ELFDATA2MSB
 		? (unsigned int)head[18] << 8 | head[19]
 		: (unsigned int)head[19] << 8 | head[18];
 	return th_fail(err, TH_NO_EXEC,
-		"%.200s is a program for %s, and this machine is %s", path,
+		"%.200s is a program for %s, but this machine is %s", path,
 		machine_name(machine), machine_name(own));
 }
 
@@ -134,16 +134,16 @@ static int say_why(
 	if (sys == ENOENT && path && stat(path, &st) == 0) {
 		find_interpreter(path, name);
 		th_fail(err, TH_NO_EXEC,
-			"the program %s is there, but the interpreter or "
-			"loader that it names is not%s%s",
+			"the program %s exists, but the interpreter or loader "
+			"that it needs does not%s%s",
 			path, *name ? ": " : "", name);
 		return th_hint(err,
-			"an image for it needs that file too, or a program "
-			"linked statically");
+			"the image needs that file, too, or the program must "
+			"be statically linked");
 	}
 	if (sys == ENOENT || sys == ENOTDIR) {
 		th_fail(err, TH_NO_PROGRAM,
-			"there is no program \"%.200s\" in the container",
+			"the container does not have a program \"%.200s\"",
 			program);
 		return th_hint(err, "the program's name comes right after --");
 	}
@@ -152,17 +152,16 @@ static int say_why(
 	if (sys == EACCES && path && stat(path, &st) == 0 &&
 		S_ISREG(st.st_mode) && !(st.st_mode & 0111)) {
 		th_fail(err, TH_NO_EXEC,
-			"the program %.200s is there, but nobody may execute "
-			"it (mode %04o)",
+			"the program %.200s is not executable (mode %04o)",
 			path, (unsigned int)st.st_mode & 07777);
-		return th_hint(err, "chmod +x where the image is made");
+		return th_hint(err, "run chmod +x where the image is built");
 	}
 	if (sys == EACCES && path && stat(path, &st) == 0 &&
 		S_ISDIR(st.st_mode))
 		return th_fail(err, TH_NO_EXEC,
 			"%.200s is a folder, not a program", path);
 	return th_fail_sys(err, TH_NO_EXEC, sys,
-		"the program %.200s cannot be executed", path ? path : program);
+		"cannot execute the program %.200s", path ? path : program);
 }
 
 /* As execvp, but with the PATH of the new environment, and remembering what
@@ -205,6 +204,5 @@ int th_inside_exec_given(
 
 	execveat(program, "", process->args.items, env, AT_EMPTY_PATH);
 	return th_fail_sys(err, TH_NO_EXEC, errno,
-		"the program %.200s cannot be executed",
-		process->args.items[0]);
+		"cannot execute the program %.200s", process->args.items[0]);
 }

@@ -18,6 +18,7 @@ static int mask_path(
 	struct stat st;
 	int at, cover = -1, rc = -1;
 
+	/* NOFOLLOW: a link of the image must not move the cover elsewhere. */
 	at = th_path_open_in_root(rootfd, path, O_PATH | O_NOFOLLOW, 0);
 	if (at < 0 && (errno == ENOENT || errno == ENOTDIR))
 		return 0;

@@ -23,7 +23,7 @@
 #include "sandbox/inside.h"
 #include "sandbox/listener.h"
 #include "sandbox/mounts.h"
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
 static void empty(struct th_sandbox *sandbox)
 {
@@ -34,6 +34,8 @@ static void empty(struct th_sandbox *sandbox)
 
 /* ---- birth ---- */
 
+/* A detached copy: it can be passed into the new mount namespace by descriptor,
+ * and the path to the store need not be open to whoever the process becomes. */
 static int open_root(const struct th_sandbox_options *options, int *root_fd,
 	struct th_error *err)
 {
@@ -93,7 +95,7 @@ static int open_joins(
 static void run_helper(struct child *child, const int *joins, int namespaces)
 {
 	const struct th_bundle *bundle = child->options->bundle;
-	struct word born = {.kind = WORD_BORN};
+	struct setup_message born = {.kind = SETUP_BORN};
 	struct th_error error = {0};
 	int pidfd = -1;
 
@@ -102,12 +104,12 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 		if (born.pid == 0)
 			child_run(child);
 		if (born.pid > 0)
-			word_tell(child->channel, &born, pidfd);
+			setup_tell(child->channel, &born, pidfd);
 		else
 			th_fail_sys(&error, TH_NOT_POSSIBLE, errno,
-				"cannot make the container's namespaces");
+				"cannot create the container's namespaces");
 	}
-	word_fail(child->channel, &error);
+	setup_fail(child->channel, &error);
 	_exit(0);
 }
 
@@ -116,7 +118,7 @@ static int birth_by_helper(struct child *child, int namespaces, int channel,
 {
 	const struct th_bundle *bundle = child->options->bundle;
 	int joins[8] = {-1, -1, -1, -1, -1, -1, -1, -1}, helper_fd = -1;
-	struct word word = {0};
+	struct setup_message message = {0};
 	pid_t helper = -1;
 	int rc = -1;
 
@@ -133,14 +135,16 @@ static int birth_by_helper(struct child *child, int namespaces, int channel,
 		goto out;
 	}
 	th_close(&child->channel);
-	if (!word_hear(channel, &word, &sandbox->pidfd))
+	if (!setup_hear(channel, &message, &sandbox->pidfd))
 		th_fail(err, TH_FAILED,
 			"the process that joins namespaces has died");
-	else if (word.kind == WORD_FAILED)
-		*err = word.error;
+	else if (message.kind == SETUP_FAILED)
+		*err = message.error;
 	else
 		rc = 0;
-	sandbox->pid = rc ? 0 : word.pid;
+	sandbox->pid = rc ? 0 : message.pid;
+	/* The helper is done in any case: it must not stay behind as a zombie
+	 * that the loop would take for the container. */
 	while (waitpid(helper, NULL, 0) < 0 && errno == EINTR)
 		;
 out:
@@ -156,6 +160,8 @@ static int birth(struct child *child, int channel, struct th_sandbox *sandbox,
 	const struct th_sandbox_options *options = child->options;
 	const struct th_bundle *bundle = options->bundle;
 	int group = options->cgroup ? options->cgroup->fd : -1;
+	/* A cgroup namespace is rooted at the group that its maker is in when
+	 * it is made: the child makes it, after it was moved. */
 	int namespaces = bundle->namespaces & ~CLONE_NEWCGROUP;
 	pid_t pid;
 
@@ -170,7 +176,7 @@ static int birth(struct child *child, int channel, struct th_sandbox *sandbox,
 	th_close(&child->channel);
 	if (pid < 0)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot make the container's namespaces");
+			"cannot create the container's namespaces");
 	sandbox->pid = pid;
 	return 0;
 }
@@ -181,6 +187,8 @@ static int provide(const struct th_sandbox_options *options,
 {
 	const struct th_bundle *bundle = options->bundle;
 
+	/* Groups before maps: from the moment the process goes on, whatever it
+	 * starts must be counted. */
 	if (options->cgroup &&
 		th_cgroup_attach(options->cgroup, sandbox->pid,
 			bundle->join_count > 0, err))
@@ -188,7 +196,7 @@ static int provide(const struct th_sandbox_options *options,
 	if (bundle->namespaces & CLONE_NEWUSER &&
 		th_idmap_write(sandbox->pid, &bundle->uids, &bundle->gids, err))
 		return -1;
-	if (!word_go(sandbox->channel, sandbox->pid))
+	if (!setup_go(sandbox->channel, sandbox->pid))
 		return th_fail(err, TH_FAILED,
 			"the container's first process has died");
 	return 0;
@@ -205,8 +213,10 @@ static int prepare(const struct th_sandbox_options *options,
 		return -1;
 	if (bundle->namespaces & CLONE_NEWUSER && !bundle->uids.count)
 		return th_fail(err, TH_FAILED,
-			"config.json asks for a user namespace, but has no "
-			"uidMappings and gidMappings for it");
+			"config.json asks for a user namespace, but does not "
+			"have uidMappings and gidMappings");
+	/* Sources with mapped IDs, or for a new user namespace, can only be
+	 * cloned with rights that the process no longer has. */
 	if (th_mounts_need_parent(bundle)) {
 		if (th_mounts_open(bundle, options->bundle_path,
 			    &child->mount_fds, err))
@@ -219,9 +229,11 @@ static int prepare(const struct th_sandbox_options *options,
 		sandbox->status = status[0];
 		child->status = status[1];
 	}
+	/* SEQPACKET keeps the bounds of messages and, unlike a datagram socket,
+	 * tells the end: execve closes the last copy of the other side. */
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a channel to the container");
+			"cannot create a channel to the container");
 	*channel = pair[0];
 	child->channel = pair[1];
 	return 0;
@@ -239,9 +251,10 @@ int th_sandbox_create(const struct th_sandbox_options *options,
 
 	empty(sandbox);
 	sandbox->options = options;
-	child.waits = bundle->namespaces & CLONE_NEWUSER ||
-		bundle->join_count ||
-		(options->cgroup && options->cgroup->v1_count);
+	/* In a user namespace of its own it has no right to that any more. */
+	child.waits = bundle->namespaces & CLONE_NEWUSER || bundle->join_count;
+	child.enters =
+		!child.waits && options->cgroup && options->cgroup->v1_count;
 	if (prepare(options, &child, sandbox, &channel, err) == 0)
 		rc = birth(&child, channel, sandbox, err);
 	sandbox->channel = channel;
@@ -261,6 +274,8 @@ void th_sandbox_abandon(struct th_sandbox *sandbox)
 {
 	if (sandbox->pid > 0) {
 		kill(sandbox->pid, SIGKILL);
+		/* __WALL: a process made with CLONE_PARENT or another exit
+		 * signal counts as a clone child. */
 		while (waitpid(sandbox->pid, NULL, __WALL) < 0 &&
 			errno == EINTR)
 			;
@@ -293,27 +308,27 @@ static int run_hooks(const struct th_sandbox_options *options, pid_t pid,
 
 int th_sandbox_ready(struct th_sandbox *sandbox, struct th_error *err)
 {
-	struct word word = {.kind = WORD_FAILED};
+	struct setup_message message = {.kind = SETUP_FAILED};
 	int fd;
 
 	for (;;) {
-		if (!word_hear(sandbox->channel, &word, &fd)) {
+		if (!setup_hear(sandbox->channel, &message, &fd)) {
 			th_fail(err, TH_FAILED,
 				"the container's first process died while it "
 				"was set up");
 			break;
 		}
-		if (word.kind == WORD_READY) {
+		if (message.kind == SETUP_READY) {
 			sandbox->console = fd;
 			return 0;
 		}
 		th_close(&fd);
-		if (word.kind == WORD_FAILED) {
-			*err = word.error;
+		if (message.kind == SETUP_FAILED) {
+			*err = message.error;
 			break;
 		}
 		if (run_hooks(sandbox->options, sandbox->pid, err) ||
-			!word_go(sandbox->channel, sandbox->pid))
+			!setup_go(sandbox->channel, sandbox->pid))
 			break;
 	}
 	if (!err->code)
@@ -330,22 +345,22 @@ static int follow_start(const struct th_bundle *bundle, const char *id,
 	const char *bundle_path, pid_t pid, int pidfd, int channel,
 	struct th_error *err)
 {
-	struct word word;
+	struct setup_message message;
 	int fd;
 
-	if (!word_go(channel, pid))
+	if (!setup_go(channel, pid))
 		return th_fail(err, TH_FAILED,
 			"the container's first process died before its start");
 	/* The end of the channel: the program has taken over. */
-	while (word_hear(channel, &word, &fd)) {
+	while (setup_hear(channel, &message, &fd)) {
 		th_close(&fd);
-		if (word.kind != WORD_FILTER) {
-			*err = word.error;
+		if (message.kind != SETUP_FILTER) {
+			*err = message.error;
 			return -1;
 		}
 		if (th_listener_hand_over(bundle, id, bundle_path, pid, pidfd,
-			    word.number, err) ||
-			!word_go(channel, pid))
+			    message.number, err) ||
+			!setup_go(channel, pid))
 			return -1;
 	}
 	return 0;
@@ -372,7 +387,7 @@ int th_sandbox_start_waiting(const struct th_bundle *bundle, const char *id,
 
 	if (pidfd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
-			"the container's process has gone");
+			"the container's process is gone");
 	rc = follow_start(bundle, id, bundle_path, pid, pidfd, connection, err);
 	th_close(&pidfd);
 	return rc;

@@ -42,8 +42,7 @@ int th_inside_terminal(int *master, bool bind_console, struct th_error *err)
 	slave = ioctl(fd, TIOCGPTPEER, O_RDWR | O_NOCTTY | O_CLOEXEC);
 	if (slave < 0 || (bind_console && bind_at_console(slave)))
 		goto fail;
-	if (ioctl(slave, TIOCSCTTY, 0) || dup2(slave, 0) < 0 ||
-		dup2(slave, 1) < 0 || dup2(slave, 2) < 0)
+	if (dup2(slave, 0) < 0 || dup2(slave, 1) < 0 || dup2(slave, 2) < 0)
 		goto fail;
 	th_close(&slave);
 	*master = fd;
@@ -54,4 +53,12 @@ fail:
 	th_close(&slave);
 	th_close(&fd);
 	return -1;
+}
+
+int th_inside_take_terminal(struct th_error *err)
+{
+	return ioctl(0, TIOCSCTTY, 0)
+		? th_fail_sys(err, TH_FAILED, errno,
+			  "cannot take the container's terminal")
+		: 0;
 }

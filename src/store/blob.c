@@ -51,13 +51,13 @@ int th_blob_read(const struct th_store *store, const char *digest,
 	rc = th_file_read(store->root_fd, path, buf, err);
 	if (rc == 0)
 		return th_fail(err, TH_FAILED,
-			"the blob %s is missing in the store", digest);
+			"the blob %s is missing from the store", digest);
 	if (rc < 0)
 		return -1;
 	if (th_hash_once(buf->data, buf->len, found))
 		return th_fail_memory(err);
 	if (strcmp(found, digest) != 0) {
-		th_fail(err, TH_FAILED, "the blob %s of the store is damaged",
+		th_fail(err, TH_FAILED, "the blob %s in the store is damaged",
 			digest);
 		return th_hint(err, "remove the image and pull it again");
 	}
@@ -105,7 +105,7 @@ int th_blob_add(struct th_blob_writer *writer, const void *data, size_t len,
 		return 0;
 	if (errno == ENOSPC || errno == EDQUOT) {
 		th_fail(err, TH_FAILED, "the disk is full");
-		return th_hint(err, "see what can go: tidyhull list images");
+		return th_hint(err, "to free space: tidyhull sweep");
 	}
 	return th_fail_sys(err, TH_FAILED, errno, "cannot write a blob");
 }
@@ -124,18 +124,20 @@ int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,
 	th_hash_digest(writer->hash, found);
 	if (strcmp(found, digest) != 0) {
 		th_fail(err, TH_NETWORK,
-			"%s is not what the manifest says: its digest is %s "
+			"%s does not match the manifest: its digest is %s "
 			"instead of %s",
 			what, found, digest);
 		return th_hint(err,
-			"the registry or something on the way has changed it; "
-			"nothing of it was kept");
+			"the registry, or something in between, has changed "
+			"it; nothing was kept");
 	}
 	blob_path(digest, path);
+	/* Synced before the rename: after a power cut the name must not lead to
+	 * an empty file. */
 	if (fdatasync(writer->fd) ||
 		renameat(store->root_fd, writer->path, store->root_fd, path))
 		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot keep the blob %s", digest);
+			"cannot store the blob %s", digest);
 	writer->path[0] = '\0';
 	return 0;
 }

@@ -101,13 +101,15 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		"INSERT INTO containers(id, name, image, image_name, command,"
 		" network, state, keep, created_us, restart, probe, aliases)"
 		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?, ?, ?, ?"
+		/* The image cannot be removed between the look and the insert.
+		 */
 		" WHERE EXISTS(SELECT 1 FROM images WHERE digest=?)",
 		"ttttttiitttt", row->id, row->name, row->image, row->image_name,
 		row->command, row->network, (int64_t)row->keep, row->created_us,
 		row->restart, row->probe, row->aliases, row->image);
 	if (rc == 0 && th_db_changed(db) == 0)
-		rc = th_fail(
-			err, TH_NOT_FOUND, "the image was removed meanwhile");
+		rc = th_fail(err, TH_NOT_FOUND,
+			"the image has been removed meanwhile");
 	if (rc == 0)
 		rc = state_add_event(db, row->id, "", "created", "created",
 			actor, "", 0, err);
@@ -271,7 +273,7 @@ static int change_rows(struct th_db *db, const char *id,
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 0)
 		return th_fail(err, TH_NOT_FOUND,
-			"the container %s is not there any more", id);
+			"the container %s no longer exists", id);
 	if (rc < 0)
 		return -1;
 	starts = change->to == TH_STATE_RUNNING &&
@@ -366,7 +368,7 @@ int th_state_discard(struct th_db *db, const char *id,
 {
 	char cause[256];
 
-	snprintf(cause, sizeof(cause), "%.220s; it was not to be kept",
+	snprintf(cause, sizeof(cause), "%.220s; it was set to be discarded",
 		end->cause);
 	return remove_row(
 		db, id, cause, end->actor, end->outcome, end->code, err);

@@ -32,7 +32,7 @@ static int fail(struct th_db *db, struct th_error *err)
 			sqlite3_errmsg(db->handle));
 	if ((rc & 0xff) == SQLITE_FULL)
 		return th_fail(err, TH_FAILED,
-			"the disk that holds the state is full");
+			"the disk with the state database is full");
 	if ((rc & 0xff) == SQLITE_CORRUPT || (rc & 0xff) == SQLITE_NOTADB)
 		return th_fail(err, TH_FAILED,
 			"the state database is damaged: %s",
@@ -79,9 +79,10 @@ static int upgrade(struct th_db *db, struct th_error *err)
 		return 0;
 	if (version > TH_SCHEMA_VERSION)
 		return th_fail(err, TH_FAILED,
-			"the state was written by a newer tidyhull (schema %d, "
-			"this one knows %d)",
+			"the state was written by a newer tidyhull (schema %d; "
+			"this one supports %d)",
 			(int)version, TH_SCHEMA_VERSION);
+	/* The journal mode cannot be changed inside a transaction. */
 	if (exec(db, "PRAGMA journal_mode=WAL", err) || th_db_begin(db, err))
 		return -1;
 	/* Somebody else may have done it while this waited for the lock. */
@@ -117,6 +118,8 @@ int th_db_open(
 		goto fail;
 	}
 	sqlite3_extended_result_codes(made->handle, 1);
+	/* NORMAL with WAL: a power cut may take the last transactions, never
+	 * the database; what a reboot leaves is settled anyway. */
 	sqlite3_busy_timeout(made->handle, BUSY_MS);
 	if (small)
 		sqlite3_db_config(
@@ -272,6 +275,9 @@ int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
 
 int th_db_begin(struct th_db *db, struct th_error *err)
 {
+	/* Immediate: a transaction that reads first and writes later could not
+	 * wait for another writer, and would fail at once
+	 * (SQLITE_BUSY_SNAPSHOT). */
 	return exec(db, "BEGIN IMMEDIATE", err);
 }
 

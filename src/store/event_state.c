@@ -15,7 +15,7 @@ static int note(struct th_db *db, const char *id, const char *cause,
 
 	if (rc == 0)
 		return th_fail(err, TH_NOT_FOUND,
-			"the container %s is not there any more", id);
+			"the container %s no longer exists", id);
 	if (rc < 0)
 		return -1;
 	return state_add_event(db, id, th_state_word(row.state),
@@ -50,7 +50,7 @@ int th_state_rename(struct th_db *db, const char *id, const char *name,
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 0)
 		rc = th_fail(err, TH_NOT_FOUND,
-			"the container %s is not there any more", id);
+			"the container %s no longer exists", id);
 	if (rc == 1) {
 		snprintf(cause, sizeof(cause), "renamed from %s to %s",
 			row.name, name);

@@ -207,8 +207,8 @@ int th_image_state_tag(struct th_store *store, const char *digest,
 	rc = th_db_number(store->db, 0, &there, err,
 		"SELECT count(*) FROM images WHERE digest=?", "t", digest);
 	if (rc == 0 && !there)
-		rc = th_fail(err, TH_NOT_FOUND, "the image %.19s is not here",
-			digest);
+		rc = th_fail(err, TH_NOT_FOUND,
+			"the image %.19s is not in this store", digest);
 	if (rc == 0)
 		rc = th_db_query(store->db, &query, err,
 			"SELECT digest FROM tags WHERE name=?", "t", name);
@@ -476,7 +476,8 @@ int th_image_state_untag(
 		copy(digest, sizeof(digest), query, 0);
 	th_query_end(query);
 	if (rc == 0 && !digest[0])
-		rc = th_fail(err, TH_NOT_FOUND, "no image is named %s", name);
+		rc = th_fail(
+			err, TH_NOT_FOUND, "no image has the name %s", name);
 	if (rc == 0)
 		rc = th_db_number(store->db, 0, &names, err,
 			"SELECT count(*) FROM tags WHERE digest=?", "t",

@@ -77,7 +77,7 @@ int th_act_check(const struct th_container_row *row, enum th_act act,
 				? ""
 				: th_state_word(row->state));
 	else if (act == TH_ACT_PAUSE && row->state == TH_STATE_PAUSED)
-		th_fail(err, TH_FAILED, "container \"%s\" is paused already",
+		th_fail(err, TH_FAILED, "container \"%s\" is already paused",
 			row->name);
 	else if (act == TH_ACT_START || act == TH_ACT_REMOVE ||
 		row->state == TH_STATE_PAUSED)
@@ -88,7 +88,7 @@ int th_act_check(const struct th_container_row *row, enum th_act act,
 			th_state_word(row->state));
 	else
 		th_fail(err, TH_FAILED,
-			"container \"%s\" does not run: it is %s", row->name,
+			"container \"%s\" is not running: it is %s", row->name,
 			th_state_word(row->state));
 	return hint_possible(row, err);
 }

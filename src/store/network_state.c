@@ -11,13 +11,14 @@ int th_network_make(struct th_store *store, const struct th_network_row *row,
 {
 	if (th_db_run(store->db, err,
 		    "INSERT OR IGNORE INTO networks(name, number, subnet4,"
-		    " subnet6, given4, given6, internal, by_hand, created_us)"
+		    " subnet6, given4, given6, internal, loopback, by_hand,"
+		    " created_us)"
 		    " SELECT ?, coalesce(max(number), -1) + 1,"
-		    " ?, ?, ?, ?, ?, ?, ? FROM networks",
-		    "tttiiiii", row->name, row->subnet4, row->subnet6,
+		    " ?, ?, ?, ?, ?, ?, ?, ? FROM networks",
+		    "tttiiiiii", row->name, row->subnet4, row->subnet6,
 		    (int64_t)row->given4, (int64_t)row->given6,
-		    (int64_t)row->internal, (int64_t)row->by_hand,
-		    th_clock_now_us()))
+		    (int64_t)row->internal, (int64_t)row->loopback,
+		    (int64_t)row->by_hand, th_clock_now_us()))
 		return -1;
 	return th_db_changed(store->db) > 0;
 }
@@ -37,6 +38,7 @@ static void read_network(struct th_query *query, void *item)
 	row->created_us = th_query_int(query, 8);
 	row->users = th_query_int(query, 9);
 	row->running = th_query_int(query, 10);
+	row->loopback = th_query_int(query, 11) != 0;
 }
 
 int th_network_list(struct th_store *store, const char *name,
@@ -50,8 +52,9 @@ int th_network_list(struct th_store *store, const char *name,
 		    " internal, by_hand, created_us,"
 		    " (SELECT count(DISTINCT container) FROM network_uses u"
 		    " WHERE u.network=n.name),"
-		    " (SELECT count(*) FROM addresses a WHERE a.network=n.name)"
-		    " FROM networks n WHERE ?1 IS NULL OR name=?1"
+		    " (SELECT count(*) FROM addresses a WHERE "
+		    "a.network=n.name),"
+		    " loopback FROM networks n WHERE ?1 IS NULL OR name=?1"
 		    " ORDER BY created_us, number",
 		    "t", name))
 		return -1;
@@ -121,7 +124,7 @@ int th_network_use(struct th_store *store, const char *container,
 			return -1;
 		if (th_db_changed(store->db) == 0)
 			return th_fail(err, TH_NOT_FOUND,
-				"the network \"%s\" was removed meanwhile",
+				"the network \"%s\" has been removed meanwhile",
 				uses[i].network);
 		/* Who counts on an address counts on the subnet. */
 		if (th_db_run(store->db, err,

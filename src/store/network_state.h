@@ -16,6 +16,7 @@ struct th_network_row {
 	char subnet4[TH_ADDRESS_TEXT], subnet6[TH_ADDRESS_TEXT];
 	bool given4, given6; /* a person chose the subnet: it stays */
 	bool internal; /* without a way out */
+	bool loopback; /* the host's can be used from it (users only) */
 	bool by_hand; /* it did not come by itself */
 	int64_t created_us;
 	int64_t users; /* containers that are to be on it, running or not */

@@ -140,5 +140,11 @@ static const char *const step_6[] = {
 	" WHERE network IN (SELECT name FROM networks)",
 	NULL};
 
+static const char *const step_7[] = {
+	/* Whether an unprivileged user's containers on it may use what listens
+	 * on the host's loopback. */
+	"ALTER TABLE networks ADD COLUMN loopback INTEGER NOT NULL DEFAULT 0",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4, step_5, step_6};
+	step_1, step_2, step_3, step_4, step_5, step_6, step_7};

@@ -52,7 +52,7 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
 		if (mkdirat(store->root_fd, names[i], 0700) && errno != EEXIST)
 			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make %s/%s", store->root, names[i]);
+				"cannot create %s/%s", store->root, names[i]);
 	}
 	mark_top(store, "trees");
 	mark_top(store, "tmp");
@@ -156,6 +156,9 @@ static void recover(struct th_store *store)
 		any = entry->d_name[0] != '.';
 	if (!any)
 		goto out;
+	/* Alone and without waiting: while anybody works below tmp/ (a shared
+	 * lock), what lies there may be theirs. The kernel drops the lock of a
+	 * process that is killed. */
 	lock = openat(
 		store->root_fd, "lock", O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 	if (lock < 0 || flock(lock, LOCK_EX | LOCK_NB))
@@ -199,12 +202,15 @@ int th_store_open(const char *root, const char *run, bool small,
 	if (th_dir_make(root, 0700, err) || th_dir_make(run, 0700, err))
 		goto fail;
 	made->root_fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	made->run_fd = open(run, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (made->root_fd < 0 || made->run_fd < 0) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot open %s",
-			made->root_fd < 0 ? root : run);
+	if (made->root_fd < 0) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot open %s", root);
 		goto fail;
 	}
+	/* It may lie in a folder of everybody, where another user can have made
+	 * it first, to be handed command lines and descriptors. */
+	made->run_fd = th_dir_open_private(run, err);
+	if (made->run_fd < 0)
+		goto fail;
 	if (make_folders(made, err) ||
 		th_db_open(path, small, &made->db, err) || read_tag(made, err))
 		goto fail;
@@ -332,6 +338,8 @@ int th_store_remove_container(
 	remove_socket(store, id);
 	snprintf(from, sizeof(from), "containers/%.60s", id);
 	snprintf(to, sizeof(to), "tmp/%.60s.gone", id);
+	/* A rename is one step: from then on the container's folder is gone for
+	 * everybody, however long the removal takes. */
 	if (renameat(store->root_fd, from, store->root_fd, to)) {
 		if (errno == ENOENT)
 			return 0;

@@ -32,9 +32,9 @@ struct th_store {
 	struct th_db *db;
 	char tag[8]; /* tells this store's devices from others' */
 	char boot_id[40]; /* of the running kernel */
-	/* Its owner is an ordinary user, whose networks lie in a namespace of
-	 * their own (network/pilot.h). To be set by who opens it. */
-	bool ordinary;
+	/* Its owner is an unprivileged user, whose networks lie in a namespace
+	 * of their own (network/pilot.h). To be set by who opens it. */
+	bool unprivileged;
 };
 
 /* Opens the store at root (made where it is missing), with its run-time files

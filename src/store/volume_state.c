@@ -32,13 +32,15 @@ static int make_folder(
 	if (mkdirat(store->root_fd, path, 0755) == 0 || errno == EEXIST)
 		return 0;
 fail:
-	return th_fail_sys(
-		err, TH_FAILED, errno, "cannot make %s/%s", store->root, path);
+	return th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
+		store->root, path);
 }
 
 int th_volume_make(struct th_store *store, const char *name, const char *own,
 	struct th_error *err)
 {
+	/* The folder before the row: a row without a folder would be mounted.
+	 */
 	if (make_folder(store, name, err) ||
 		th_db_run(store->db, err,
 			"INSERT OR IGNORE INTO volumes(name, own, created_us)"
@@ -87,6 +89,8 @@ int th_volume_list(struct th_store *store, const char *text,
 int th_volume_use(struct th_store *store, const char *name,
 	const char *container, const char *target, struct th_error *err)
 {
+	/* One statement looks and inserts: the volume cannot be removed between
+	 * the two. */
 	if (th_db_run(store->db, err,
 		    "INSERT INTO volume_uses(container, target, volume)"
 		    " SELECT ?1, ?2, ?3 WHERE EXISTS"
@@ -96,7 +100,7 @@ int th_volume_use(struct th_store *store, const char *name,
 	if (th_db_changed(store->db) > 0)
 		return 0;
 	return th_fail(err, TH_NOT_FOUND,
-		"the volume \"%s\" was removed meanwhile", name);
+		"the volume \"%s\" has been removed meanwhile", name);
 }
 
 int th_volume_users(struct th_store *store, const char *name,

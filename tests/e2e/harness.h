@@ -26,7 +26,7 @@ struct result *hull(const char *line, ...)
 /* The same with something on standard input. */
 struct result *hull_input(const char *input, size_t len, const char *line, ...)
 	__attribute__((format(printf, 3, 4)));
-/* Runs it as an ordinary user. */
+/* Runs it as an unprivileged user. */
 struct result *hull_as_user(const char *line);
 /* Starts it without waiting; the output goes to the file of that name in the
  * test's folder. */
@@ -47,7 +47,7 @@ pid_t other_start(const char *output, const char *line, ...)
 /* Any other program. */
 struct result *other(const char *line, ...)
 	__attribute__((format(printf, 1, 2)));
-/* The same as root, also where the tests are an ordinary user's. */
+/* The same as root, also where the tests are an unprivileged user's. */
 struct result *as_root(const char *line, ...)
 	__attribute__((format(printf, 1, 2)));
 int wait_for(pid_t pid);
@@ -76,9 +76,9 @@ extern char world_folder[128];
 extern char world_store[160];
 extern char world_build[512];
 extern int world_registry_port;
-/* Who runs tidyhull in these tests: 0, or the ordinary user. */
+/* Who runs tidyhull in these tests: 0, or the unprivileged user. */
 extern uid_t world_user;
-/* A control group that is the ordinary user's, or "". */
+/* A control group that is the unprivileged user's, or "". */
 extern char world_group[200];
 #define WORLD_USER 4711
 #define WORLD_USER_NAME "selwick"

@@ -17,7 +17,7 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_probe, suite_logs, suite_sessions, suite_attach, suite_copy,
 	suite_why, suite_model, suite_many, suite_systemd, suite_volumes,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
-	suite_connections;
+	suite_connections, suite_calls, suite_intruder, suite_foreign_text;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
@@ -25,14 +25,16 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
 	&suite_crash, &suite_formats, &suite_bundle, &suite_limits,
-	&suite_escape, &suite_runtime, &suite_life, &suite_probe, &suite_logs,
-	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
-	&suite_many, &suite_systemd, &suite_volumes, &suite_settings_inside,
-	&suite_ports, &suite_names, &suite_networks, &suite_connections,
+	&suite_escape, &suite_calls, &suite_intruder, &suite_runtime,
+	&suite_life, &suite_probe, &suite_logs, &suite_sessions, &suite_attach,
+	&suite_copy, &suite_why, &suite_model, &suite_many, &suite_systemd,
+	&suite_volumes, &suite_settings_inside, &suite_ports, &suite_names,
+	&suite_networks, &suite_connections, &suite_foreign_text,
 	&suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {
+	{"runtime", "a group that was there stays", "the group is the host's"},
 	{"networks", "an outside client keeps its address",
 		"users have no packet filter of the host"},
 	{"networks", "rules of others stay",
@@ -43,6 +45,8 @@ static const struct skip for_user[] = {
 		"no controller is given to users here"},
 	{"limits", "processes are bounded",
 		"no controller is given to users here"},
+	{"limits", "processes are bounded by default",
+		"no controller is given to users here"},
 	{"limits", "cpu time is bounded",
 		"no controller is given to users here"},
 	{"limits", "adjust changes the living and what comes",
@@ -51,6 +55,7 @@ static const struct skip for_user[] = {
 
 /* On hosts that give them controllers. */
 static const struct skip for_user_with_controllers[] = {
+	{"runtime", "a group that was there stays", "the group is the host's"},
 	{"networks", "an outside client keeps its address",
 		"users have no packet filter of the host"},
 	{"networks", "rules of others stay",
@@ -64,6 +69,8 @@ static const struct skip for_user_with_controllers[] = {
 /* What is about those who are not root. */
 static const struct skip for_root[] = {
 	{"networks", "a lost pilot is told", "root needs no pilot"},
+	{"escape", "a run folder of others is refused",
+		"root's run folder is in /run"},
 	{"limits", "what cannot be limited is told", "root has controllers"},
 	{"systemd", "a scope is asked for", "root may make groups itself"},
 	{"systemd", "networks have a scope", "root needs no pilot"},

@@ -113,7 +113,7 @@ static void an_unchecked_login_is_told(void)
 		login(world_registry_port, "pilot", "fairwinds");
 
 	CODE(result, 0);
-	SAYS(result->out, "it was not checked");
+	SAYS(result->out, "not verified");
 }
 
 static void passwords_stay_off_the_command_line(void)
@@ -123,7 +123,7 @@ static void passwords_stay_off_the_command_line(void)
 		world_registry_port);
 
 	CODE(result, 2);
-	SAYS(result->err, "does not belong on a command line");
+	SAYS(result->err, "a password on the command line");
 	result = hull("login localhost:%d --user pilot", world_registry_port);
 	CODE(result, 2);
 	SAYS(result->err, "@stdin");

@@ -36,7 +36,7 @@ static void come_and_go(void)
 	type_keys(master, "echo a\024b\r");
 	CHECK(screen_until(master, screen, "box>"));
 	type_keys(master, "\024l");
-	CHECK(screen_until(master, screen, "left box running"));
+	CHECK(screen_until(master, screen, "box is still running"));
 	CHECK_INT(wait_for(pid), 0);
 	close(master);
 	CHECK_TEXT(field("box", "state"), "running");
@@ -76,7 +76,7 @@ static void several_at_once(void)
 	pid_t first, second;
 
 	launch_shell();
-	first = hull_terminal(&one, "attach box --leave-keys ctrl-x,q");
+	first = hull_terminal(&one, "attach box --leave-keys 'Ctrl-X q'");
 	CHECK(screen_until(one, screen, "Ctrl-X q leaves"));
 	second = hull_terminal(&other_one, "attach --watch box");
 	CHECK(screen_until(other_one, screen, "box>"));
@@ -157,7 +157,7 @@ static void a_run_can_be_left(void)
 
 	CHECK(screen_until(master, screen, "box>"));
 	type_keys(master, "\024l");
-	CHECK(screen_until(master, screen, "left box running"));
+	CHECK(screen_until(master, screen, "box is still running"));
 	CHECK_INT(wait_for(pid), 0);
 	close(master);
 	CHECK_TEXT(field("box", "state"), "running");
@@ -188,14 +188,14 @@ static void without_a_terminal(void)
 	CHECK(file_holds("out", "first"));
 	kill(pid, SIGINT);
 	CHECK_INT(wait_for(pid), 0);
-	CHECK(file_holds("out", "left box running"));
+	CHECK(file_holds("out", "box is still running"));
 	CHECK_TEXT(field("box", "state"), "running");
 	CODE(hull("attach box --leave-keys nonsense"), 125);
 	CODE(hull("remove --force box"), 0);
 	CODE(hull("create selwick/base --name box"), 0);
 	result = hull("attach box");
 	CODE(result, 125);
-	SAYS(result->err, "does not run: it is created");
+	SAYS(result->err, "is not running: it is created");
 	CODE(hull("remove box"), 0);
 }
 

@@ -74,6 +74,111 @@ static void a_tree_goes_in_and_out(void)
 		world_folder, world_folder, world_folder);
 }
 
+static void mode_is(const char *name, mode_t mode)
+{
+	char path[300];
+	struct stat st;
+
+	snprintf(path, sizeof(path), "%s/%s", world_folder, name);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_mode & 07777, mode);
+}
+
+/* A container that swaps each new name for a link to a file of the host, while
+ * files come: the host's file and folder keep their modes, owners and times. */
+static void swapped_names_change_nothing_outside(void)
+{
+	static const char *const victims[] = {"secret", "vault"};
+
+	put_file("secret", "of the host\n");
+	CODE(other("sh -c 'chmod 600 secret; mkdir -m 700 vault; touch -d "
+		   "2020-01-02 secret vault; mkdir -p many/tree; cd many/tree; "
+		   "for i in $(seq 1500); do echo $i >f$i; done; chmod 4777 "
+		   "f*; chmod 1777 .; tar cf ../../many.tar .'"),
+		0);
+	for (size_t i = 0; i < COUNT_OF(victims); i++) {
+		char path[300];
+		struct stat st;
+
+		CODE(hull("launch selwick/base --name box --network none "
+			  "--mount /inside=%s/inside,ro -- sh -c 'mkdir /w; "
+			  "chmod 777 /w; exec /inside/swap /w %s/%s'",
+			     world_build, world_folder, victims[i]),
+			0);
+		for (int k = 0;
+			k < 500 && !strstr(hull("logs box")->out, "ready"); k++)
+			usleep(10000);
+		/* Some fail, as their names are gone: that is fair. */
+		for (int k = 0; k < 3; k++) {
+			other("sh -c '%s/tidyhull copy - box:/w --root %s "
+			      "<many.tar'",
+				world_build, world_store);
+			hull("copy many/tree box:/w/");
+			hull("copy many/tree/f1 box:/w/f1");
+		}
+		mode_is("secret", 0600);
+		mode_is("vault", 0700);
+		snprintf(path, sizeof(path), "%s/%s", world_folder, victims[i]);
+		CHECK_INT(stat(path, &st), 0);
+		CHECK_INT(st.st_uid, world_user);
+		CHECK(st.st_mtim.tv_sec < 1600000000);
+		CODE(hull("remove --force box"), 0);
+	}
+	as_root("rm -rf %s/many %s/vault %s/secret %s/many.tar", world_folder,
+		world_folder, world_folder, world_folder);
+}
+
+/* What comes out of a container does not run as the caller. */
+static void set_id_bits_stay_inside(void)
+{
+	launch_box("");
+	CODE(hull("exec box -- sh -c 'cp /bin/busybox /tool; chmod 6755 /tool; "
+		  "mkdir /box; chmod 2755 /box'"),
+		0);
+	CODE(hull("copy box:/tool tool"), 0);
+	mode_is("tool", 0755);
+	CODE(hull("copy box:/box folder"), 0);
+	mode_is("folder", 0755);
+	/* Inside, a program of root's for the container's user: neither. */
+	CODE(hull("copy --owner 1000:1000 box:/tool box:/tool2"), 0);
+	CHECK_TEXT(hull("exec box -- stat -c %%a /tool2")->out, "755\n");
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/tool %s/folder", world_folder, world_folder);
+}
+
+/* A container can name terabytes that are holes. */
+static void holes_stay_holes(void)
+{
+	char path[300];
+	struct stat st;
+
+	launch_box("");
+	CODE(hull("exec box -- sh -c 'echo begin >/sparse; dd if=/dev/zero "
+		  "of=/sparse bs=1 count=1 seek=2000000000000 2>/dev/null; "
+		  "echo end >>/sparse'"),
+		0);
+	CODE(hull("copy box:/sparse sparse"), 0);
+	snprintf(path, sizeof(path), "%s/sparse", world_folder);
+	CHECK_INT(stat(path, &st), 0);
+	CHECK_INT(st.st_size, 2000000000005);
+	CHECK(st.st_blocks < 1000);
+	CHECK_TEXT(other("tail -c 4 sparse")->out, "end\n");
+	CHECK_TEXT(other("head -c 6 sparse")->out, "begin\n");
+	/* As an archive, which another tool reads. */
+	CODE(other("sh -c '%s/tidyhull copy box:/sparse - --root %s >a.tar && "
+		   "test $(stat -c %%s a.tar) -lt 200000 && mkdir unpacked && "
+		   "tar -C unpacked -xf a.tar && cmp -n 100 unpacked/sparse "
+		   "sparse && tail -c 4 unpacked/sparse | grep -q end && test "
+		   "$(stat -c %%s unpacked/sparse) = 2000000000005'",
+		     world_build, world_store),
+		0);
+	as_root("rm -r %s/unpacked %s/a.tar", world_folder, world_folder);
+	CODE(hull("copy sparse box:/again"), 0);
+	CHECK_TEXT(hull("exec box -- tail -c 4 /again")->out, "end\n");
+	CODE(hull("remove --force box"), 0);
+	as_root("rm %s", path);
+}
+
 static void owners_are_who_they_should_be(void)
 {
 	struct stat st;
@@ -178,7 +283,7 @@ static void archives_do_not_lead_out(void)
 		       "<evil.tar'",
 		world_store, world_build);
 	CODE(result, 2);
-	SAYS(result->err, "leads out of the folder");
+	SAYS(result->err, "leads out of the target folder");
 	CODE(other("sh -c 'tar cf evil.tar --transform s,x/evil,etc/evil, "
 		   "x/evil'"),
 		0);
@@ -222,6 +327,10 @@ static const CU_TestInfo tests[] = {
 	{"archives go both ways", archives_go_both_ways},
 	{"links do not lead out", links_do_not_lead_out},
 	{"archives do not lead out", archives_do_not_lead_out},
-	{"mistakes are told", mistakes_are_told}, CU_TEST_INFO_NULL};
+	{"mistakes are told", mistakes_are_told},
+	{"swapped names change nothing outside",
+		swapped_names_change_nothing_outside},
+	{"set-ID bits stay inside", set_id_bits_stay_inside},
+	{"holes stay holes", holes_stay_holes}, CU_TEST_INFO_NULL};
 
 const struct suite suite_copy = {"copy", tests};

@@ -20,10 +20,10 @@ static void a_killed_keeper_is_told_truly(void)
 	kill(keeper, SIGKILL);
 	result = hull("list");
 	SAYS(result->out, "other");
-	SAYS(result->out, "1 other does not run");
+	SAYS(result->out, "1 other is not running");
 	result = hull("list --all");
 	SAYS(result->out, "stopped: keeper lost");
-	SAYS(hull("why g")->out, "its keeper, which was killed");
+	SAYS(hull("why g")->out, "its keeper was killed");
 	CHECK(fetch("127.0.0.1", 8080, "/") == NULL);
 	CHECK(fetch("127.0.0.1", 8081, "/health") != NULL);
 	/* It starts again as if nothing had been. */
@@ -162,6 +162,37 @@ static void many_at_once(void)
 	CODE(hull("remove --all"), 0);
 }
 
+/* As by a signal of its user: nobody else answers for the container. */
+static void a_stopped_keeper_holds_up_nobody(void)
+{
+	struct result *result;
+
+	for (int remove = 0; remove < 2; remove++) {
+		pid_t keeper;
+
+		CODE(hull("launch --name box selwick/base --network none -- "
+			  "sleep 1000"),
+			0);
+		keeper = keeper_of("box");
+		kill(keeper, SIGSTOP);
+		if (remove) {
+			CODE(hull("remove --force box"), 0);
+		} else {
+			result = hull("stop box --grace 0s");
+			CODE(result, 1);
+			SAYS(result->err,
+				"the keeper of container \"box\" did not "
+				"answer; it was killed, and the container "
+				"with it");
+			CHECK_TEXT(field("box", "state"), "stopped");
+			CHECK_TEXT(field("box", "outcome.kind"), "keeper-lost");
+			CODE(hull("remove box"), 0);
+		}
+		CHECK(kill(keeper, 0) != 0);
+	}
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
 static const CU_TestInfo tests[] = {
 	{"a killed keeper is told truly", a_killed_keeper_is_told_truly},
 	{"a killed keeper of a discarded one",
@@ -169,6 +200,8 @@ static const CU_TestInfo tests[] = {
 	{"a killed program is told", a_killed_program_is_told},
 	{"killed commands leave nothing", killed_commands_leave_nothing},
 	{"names are given once", names_are_given_once},
-	{"many at once", many_at_once}, CU_TEST_INFO_NULL};
+	{"many at once", many_at_once},
+	{"a stopped keeper holds up nobody", a_stopped_keeper_holds_up_nobody},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_crash = {"crash", tests};

@@ -17,7 +17,7 @@ static void created_then_started_then_again(void)
 	CHECK_TEXT(field("gauge-north", "state"), "created");
 	CHECK(fetch("127.0.0.1", 8080, "/") == NULL);
 	result = hull("list");
-	SAYS(result->out, "1 other does not run");
+	SAYS(result->out, "1 other is not running");
 	for (int i = 0; i < 2; i++) {
 		CODE(hull("start gauge-north"), 0);
 		CHECK_TEXT(field("gauge-north", "state"), "running");
@@ -58,8 +58,8 @@ static void each_problem_has_its_code(void)
 		int code;
 		const char *says;
 	} cases[] = {{"create selwick/lighthouse", 3, "no registry has"},
-		{"create selwick/charts", 2, "which command to run"},
-		{"create selwick/base --name a/b", 2, "cannot be a name"},
+		{"create selwick/charts", 2, "no command was given"},
+		{"create selwick/base --name a/b", 2, "is not a valid name"},
 		{"create selwick/base --port x", 2, "not a port setting"},
 		{"create selwick/base --port 53=5353/sctp", 2,
 			"not a port setting"},
@@ -68,17 +68,18 @@ static void each_problem_has_its_code(void)
 		{"create selwick/base --mount x=/tmp", 2,
 			"not a mount setting"},
 		{"create selwick/base --network host --port 80", 2,
-			"no port can be published"},
-		{"create selwick/base --fetch never", 3, "is not here"},
+			"ports cannot be published"},
+		{"create selwick/base --fetch never", 3,
+			"is not in this store"},
 		{"create selwick/base --fetch maybe", 2, "missing, always"},
 		{"create selwick/base --capability +SAIL", 2,
-			"not a change of capabilities"},
+			"not a capability change"},
 		{"create selwick/base --env NOSUCHVARIABLE", 2,
-			"not in the environment"},
+			"not set in your environment"},
 		{"create selwick/base --env K=@file:missing", 3,
-			"there is no file missing"},
+			"the file missing does not exist"},
 		{"create selwick/base --user captain -- true", 3,
-			"no user \"captain\""},
+			"not have a user \"captain\""},
 		{"create selwick/base --port 80=8080 --port 81=8080", 4,
 			"8080/tcp"},
 		{"create deadbeef1234", 3, "no registry has"},
@@ -102,7 +103,7 @@ static void a_foreign_process_on_the_port_is_named(void)
 
 	result = hull("create selwick/base --port 80=%d", world_registry_port);
 	CODE(result, 4);
-	/* Of other users' processes an ordinary user learns nothing. */
+	/* Of other users' processes an unprivileged user learns nothing. */
 	SAYS(result->err,
 		world_user ? "in use by another program"
 			   : "held by the process chandler (PID ");
@@ -115,7 +116,7 @@ static void a_plan_changes_nothing(void)
 	result = hull("launch selwick/gauge --name g --port 80 "
 		      "--mount /srv/history=./new,make --plan");
 	CODE(result, 0);
-	SAYS(result->out, "nothing was done");
+	SAYS(result->out, "nothing was changed");
 	result = other("ls");
 	CHECK(strstr(result->out, "new") == NULL);
 	SAYS(hull("list --all")->out, "there are no containers");
@@ -144,7 +145,7 @@ static void what_could_not_be_started_says_why(void)
 	CODE(hull("create selwick/base --name n --network none -- nosuch"), 0);
 	result = hull("start n");
 	CODE(result, 1);
-	SAYS(result->err, "there is no program \"nosuch\"");
+	SAYS(result->err, "does not have a program \"nosuch\"");
 	CHECK_TEXT(field("n", "outcome.kind"), "could-not-start");
 	SAYS(hull("why n")->out, "could not be started");
 	CODE(hull("remove n"), 0);

@@ -106,7 +106,7 @@ static void two_hundred_kills_do_no_harm(void)
 	hull("remove harbour:y");
 	CODE(hull("sweep --yes"), 0);
 	SAYS(hull("list images")->out, "there are no images");
-	SAYS(hull("sweep")->out, "nothing lies about");
+	SAYS(hull("sweep")->out, "there is nothing to remove");
 	/* A keeper cleans up behind the command that it has answered. */
 	if (!wait_until(nothing_lies_about, NULL)) {
 		printf("\n    left: %s\n", left_over());

@@ -65,8 +65,23 @@ static void user_folder_and_environment_can_differ(void)
 	SAYS(result->out, "CapEff:\t0000000000000000");
 	result = hull("exec box --user captain -- true");
 	CODE(result, 125);
-	SAYS(result->err, "no user \"captain\"");
+	SAYS(result->err, "not have a user \"captain\"");
 	CODE(hull("exec box --workdir tmp -- true"), 125);
+	remove_box();
+}
+
+/* As much as run takes; one may have 128 KiB (the kernel's MAX_ARG_STRLEN). */
+static void long_lines_are_passed(void)
+{
+	char script[1200];
+
+	launch_box("");
+	snprintf(script, sizeof(script),
+		"exec %s/tidyhull exec --root %s box -- sh -c 'echo $# ${#1}' "
+		"x $(head -c 130000 /dev/zero | tr '\\0' a) $(seq 1 100000)\n",
+		world_build, world_store);
+	put_file("words", script);
+	SAYS(other("sh %s/words", world_folder)->out, "100001 130000\n");
 	remove_box();
 }
 
@@ -80,7 +95,7 @@ static void it_needs_a_running_container(void)
 	CODE(hull("create selwick/base --name box"), 0);
 	result = hull("exec box -- true");
 	CODE(result, 125);
-	SAYS(result->err, "does not run: it is created");
+	SAYS(result->err, "is not running: it is created");
 	SAYS(result->err, "tidyhull start box");
 	result = hull("exec selwick/base -- true");
 	CODE(result, 125);
@@ -147,6 +162,7 @@ static const CU_TestInfo tests[] = {
 	{"it joins everything", it_joins_everything},
 	{"user, folder and environment",
 		user_folder_and_environment_can_differ},
+	{"long lines are passed", long_lines_are_passed},
 	{"it needs a running container", it_needs_a_running_container},
 	{"a terminal of its own", a_terminal_of_its_own},
 	{"it ends with its container", it_ends_with_its_container},

@@ -32,7 +32,7 @@ static void an_interrupted_pull_goes_on(int number)
 	CHECK(wait_for(pid) != 0);
 	if (number == SIGINT) {
 		CHECK(file_holds("out", "interrupted"));
-		CHECK(file_holds("out", "what has arrived is kept"));
+		CHECK(file_holds("out", "the data received so far is kept"));
 	}
 	SAYS(hull("list images")->out, "there are no images");
 	result = hull("sweep");
@@ -104,7 +104,7 @@ static void names_of_one_image_stand_together(void)
 	CODE(hull("pull selwick/gauge selwick/gauge:1"), 0);
 	CODE(hull("tag selwick/gauge tower.example/gauge:tested"), 0);
 	result = hull("tag selwick/gauge harbour:x");
-	SAYS(result->out, "harbour:x is now another name of");
+	SAYS(result->out, "harbour:x now also names");
 	result = hull("list images");
 	snprintf(text, sizeof(text), "localhost:%d/selwick/gauge  1, latest",
 		world_registry_port);
@@ -122,7 +122,7 @@ static void names_of_one_image_stand_together(void)
 	/* A name moves, and that is told. */
 	CODE(hull("pull selwick/ledger"), 0);
 	result = hull("tag selwick/ledger harbour:x");
-	SAYS(result->out, "before, it was the name of");
+	SAYS(result->out, "it named");
 	CODE(hull("tag selwick/ledger Harbour"), 2);
 	CODE(hull("tag selwick/lighthouse harbour"), 3);
 }
@@ -159,7 +159,7 @@ static void removal_takes_what_nobody_needs(void)
 	CODE(hull("pull selwick/gauge selwick/gauge:1 selwick/ledger"), 0);
 	CHECK_INT(count_in("trees"), 4);
 	result = hull("remove selwick/gauge:1");
-	SAYS(result->out, "took the name");
+	SAYS(result->out, "removed the name");
 	CHECK_INT(count_in("trees"), 4);
 	CODE(hull("create selwick/gauge --name box"), 0);
 	result = hull("remove selwick/gauge");
@@ -172,7 +172,7 @@ static void removal_takes_what_nobody_needs(void)
 	CODE(hull("remove selwick/ledger"), 0);
 	CHECK_INT(count_in("trees"), 0);
 	CHECK_INT(count_in("images/blobs/sha256"), 0);
-	SAYS(hull("sweep")->out, "nothing lies about");
+	SAYS(hull("sweep")->out, "there is nothing to remove");
 }
 
 static void a_sweep_says_first(void)
@@ -197,12 +197,13 @@ static void a_sweep_says_first(void)
 	SAYS(hull("list images")->out, "(no name)");
 	result = hull("sweep");
 	CODE(result, 0);
-	SAYS(result->out, "images without a name      1");
-	SAYS(result->out, "layers                     1");
-	SAYS(result->out, "blobs                      1");
-	SAYS(result->out, "unfinished downloads       1");
+	SAYS(result->out, "untagged images           1");
+	SAYS(result->out, "layers                    1");
+	SAYS(result->out, "blobs                     1");
+	SAYS(result->out, "unfinished downloads      1");
 	SAYS(result->out, "nothing was removed");
-	SAYS(hull("sweep --older-than 1h --yes")->out, "nothing lies about");
+	SAYS(hull("sweep --older-than 1h --yes")->out,
+		"there is nothing to remove");
 	CODE(hull("sweep --only ropes"), 2);
 	doc = hull_json("sweep --json");
 	CHECK(json_is_false(json_object_get(doc, "removed")));
@@ -210,7 +211,7 @@ static void a_sweep_says_first(void)
 	result = hull("sweep --yes");
 	CODE(result, 0);
 	SAYS(result->out, "freed ");
-	SAYS(hull("sweep")->out, "nothing lies about");
+	SAYS(hull("sweep")->out, "there is nothing to remove");
 	/* What is used is still whole. */
 	CODE(hull("start box"), 0);
 	CODE(hull("stop box"), 0);

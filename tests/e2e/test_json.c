@@ -171,8 +171,8 @@ static void containers_are_documented(void)
 static void other_objects_are_documented(void)
 {
 	static const char *const network[] = {"kind:s", "name:s", "subnet:s",
-		"subnet6:s", "way-out:b", "up:b", "by-hand:b", "created:s",
-		"containers:a", NULL};
+		"subnet6:s", "outside:b", "host-loopback:b", "up:b",
+		"by-hand:b", "created:s", "containers:a", NULL};
 	static const char *const volume[] = {"kind:s", "name:s", "named:b",
 		"size:i", "created:s", "used:sn", "containers:a", "path:s",
 		NULL};

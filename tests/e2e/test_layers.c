@@ -217,10 +217,10 @@ static void hostile_archives_are_refused_by_name(void)
 	begin();
 	layout_tar("up.tar", up);
 	is_refused("up.tar",
-		"\"../../../../../../var/tmp/hull-escaped\" leads "
-		"out by \"..\"");
+		"\"../../../../../../var/tmp/hull-escaped\" leads out of the "
+		"layer with \"..\"");
 	layout_tar("link.tar", link);
-	is_refused("link.tar", "leads out by \"..\"");
+	is_refused("link.tar", "leads out of the layer with \"..\"");
 	CODE(other("sh -c 'head -c 5000 /dev/urandom >junk.tar'"), 0);
 	is_refused("junk.tar", "archive");
 	CODE(other("sh -c 'tar -cf whole.tar config.yaml; head -c 600 "

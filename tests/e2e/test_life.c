@@ -74,9 +74,9 @@ static void it_waits_and_says_until_when(void)
 	launch("--restart on-failure,delay=1h", "exit 3");
 	await("state", "waiting");
 	SAYS(field("box", "restart.next"), "T");
-	SAYS(hull("list")->out, "waiting: exit code 3, try 1 in");
+	SAYS(hull("list")->out, "waiting: exit code 3, attempt 1 in");
 	result = hull("why box");
-	SAYS(result->out, "it is started again in 59 min");
+	SAYS(result->out, "it will be restarted in 59 min");
 	SAYS(result->out, "its restart policy is on-failure,delay=1h");
 	/* What needs a running one says what is possible. */
 	result = hull("exec box -- true");
@@ -94,7 +94,7 @@ static void it_waits_and_says_until_when(void)
 	CHECK_TEXT(field("box", "restart.tries"), "1");
 	result = hull("stop box");
 	CODE(result, 0);
-	SAYS(result->out, "it is not started again");
+	SAYS(result->out, "it will not be restarted");
 	CHECK_TEXT(field("box", "state"), "stopped");
 	CHECK_TEXT(field("box", "outcome.exit-code"), "3");
 	SAYS(hull("why box")->out, "a person's stop holds");
@@ -157,7 +157,7 @@ static void the_policy_can_change(void)
 	launch("", "sleep 0.2; exit 3");
 	result = hull("adjust box --restart always,delay=10ms");
 	CODE(result, 0);
-	SAYS(result->out, "the restart policy of box is now: always");
+	SAYS(result->out, "the restart policy of box is now always");
 	await("restart.restarts", "1");
 	CODE(hull("adjust box --restart sometimes"), 2);
 	CODE(hull("adjust box --restart never"), 0);
@@ -247,7 +247,7 @@ static void wait_brings_the_code(void)
 	CODE(hull("wait nosuch"), 125);
 	CODE(hull("remove box"), 0);
 	launch("", "exec sleep 1000");
-	result = hull("wait --timeout 100ms box");
+	result = hull("wait --at-most 100ms box");
 	CODE(result, 125);
 	SAYS(result->err, "took too long");
 	pid = hull_start("out", "wait box");
@@ -263,7 +263,7 @@ static void wait_brings_the_code(void)
 	CODE(hull("create selwick/base --name box"), 0);
 	result = hull("wait box");
 	CODE(result, 125);
-	SAYS(result->err, "was never started");
+	SAYS(result->err, "has never been started");
 	CODE(hull("wait --for rain box"), 125);
 	CODE(hull("remove box"), 0);
 }
@@ -280,7 +280,7 @@ static void rename_keeps_everything(void)
 	CODE(hull("rename box 'not a name'"), 2);
 	result = hull("rename box gauge-north");
 	CODE(result, 0);
-	CHECK_TEXT(result->out, "box is now gauge-north\n");
+	CHECK_TEXT(result->out, "renamed box to gauge-north\n");
 	CHECK_TEXT(field("gauge-north", "settings.name"), "gauge-north");
 	SAYS(hull("logs gauge-north")->out, "here");
 	SAYS(hull("timeline gauge-north")->out, "renamed from box");
@@ -355,7 +355,7 @@ static void dead_ones_are_swept(void)
 		0);
 	CODE(hull("create selwick/base --name fresh"), 0);
 	SAYS(hull("sweep --older-than 1h --only containers")->out,
-		"nothing lies about");
+		"there is nothing to remove");
 	result = hull("sweep --only containers");
 	CODE(result, 0);
 	SAYS(result->out, "ended containers");

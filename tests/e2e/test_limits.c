@@ -33,8 +33,8 @@ static void memory_is_bounded_and_the_reason_told(void)
 		0);
 	CHECK(wait_until(is_stopped, NULL));
 	CHECK_TEXT(field("box", "outcome.kind"), "out-of-memory");
-	SAYS(hull("why box")->out, "its memory was used up");
-	SAYS(hull("why box")->out, "its limits are: memory=");
+	SAYS(hull("why box")->out, "it ran out of memory");
+	SAYS(hull("why box")->out, "its limits are memory=");
 	/* The keeper has survived it: all is cleaned up, and it starts again.
 	 */
 	CODE(hull("start box"), 0);
@@ -49,6 +49,41 @@ static void processes_are_bounded(void)
 		  "'for i in 1 2 3 4 5 6 7 8; do sleep 1 & done; wait'")
 			->err,
 		"can't fork");
+	/* How often is told, and what to do. */
+	CODE(hull("launch selwick/base --name box --network none --limit "
+		  "processes=6 -- sh -c 'for i in 1 2 3 4 5 6 7 8; do sleep 1 "
+		  "& done; exit 3'"),
+		0);
+	CHECK(wait_until(is_stopped, NULL));
+	SAYS(hull("timeline box")->out, "was refused: its limit is 6");
+	SAYS(hull("why box")->out, "refused it a new process");
+	SAYS(hull("why box")->out, "adjust --limit processes=20000 box");
+	CHECK_TEXT(field("box", "outcome.kind"), "exited");
+	CODE(hull("remove box"), 0);
+}
+
+static void processes_are_bounded_by_default(void)
+{
+	json_t *doc, *one;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	one = metered(&doc);
+	CHECK_INT(number(one, "processes-limit"), 4096);
+	json_decref(doc);
+	CODE(hull("adjust box --limit processes=none"), 0);
+	one = metered(&doc);
+	CHECK(json_is_null(json_object_get(one, "processes-limit")));
+	json_decref(doc);
+	CODE(hull("remove --force box"), 0);
+	/* A loop that never ends by itself. */
+	CODE(hull("launch selwick/base --name box --network none -- sh -c "
+		  "'while true; do sleep 1000 & done'"),
+		0);
+	CHECK(wait_until(is_stopped, NULL));
+	SAYS(hull("timeline box")->out, "refused: its limit is 4096");
+	CODE(hull("remove --force box"), 0);
 }
 
 static void cpu_time_is_bounded(void)
@@ -83,8 +118,9 @@ static void adjust_changes_the_living_and_what_comes(void)
 	result = hull("adjust box --limit memory=32M,cpu=2 --limit "
 		      "processes=none");
 	CODE(result, 0);
-	CHECK_TEXT(
-		result->out, "the limits of box are now: memory=32M,cpu=2\n");
+	CHECK_TEXT(result->out,
+		"the limits of box are now "
+		"memory=32M,cpu=2,processes=none\n");
 	for (int i = 0; i < 2; i++) {
 		one = metered(&doc);
 		CHECK_INT(number(one, "memory-limit"), 32 << 20);
@@ -108,7 +144,7 @@ static void what_cannot_be_limited_is_told(void)
 				     "memory=64M -- true");
 
 	CODE(result, 125);
-	SAYS(result->err, "a limit of memory cannot be had here");
+	SAYS(result->err, "cannot set a memory limit");
 	SAYS(result->err, "Delegate=yes");
 }
 
@@ -118,7 +154,7 @@ static void meter_shows_all_that_run(void)
 	struct result *result;
 	json_t *doc, *one;
 
-	SAYS(hull("meter --once")->out, "no container runs");
+	SAYS(hull("meter --once")->out, "no containers are running");
 	CODE(hull("launch selwick/base --name box --network none -- sh -c "
 		  "'while true; do :; done'"),
 		0);
@@ -139,6 +175,7 @@ static const CU_TestInfo tests[] = {
 	{"memory is bounded and the reason told",
 		memory_is_bounded_and_the_reason_told},
 	{"processes are bounded", processes_are_bounded},
+	{"processes are bounded by default", processes_are_bounded_by_default},
 	{"cpu time is bounded", cpu_time_is_bounded},
 	{"adjust changes the living and what comes",
 		adjust_changes_the_living_and_what_comes},

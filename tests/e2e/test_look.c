@@ -20,7 +20,7 @@ static void list_shows_what_runs_and_counts_the_rest(void)
 	result = hull("list");
 	SAYS(result->out, "up");
 	SAYS(result->out, "80 at http://localhost:8080");
-	SAYS(result->out, "2 others do not run: tidyhull list --all");
+	SAYS(result->out, "2 others are not running: tidyhull list --all");
 	CHECK(strstr(result->out, "never") == NULL);
 	result = hull("list --all");
 	SAYS(result->out, "created");
@@ -54,7 +54,7 @@ static void show_knows_both_kinds_and_never_guesses(void)
 	CHECK_TEXT(field("box", "settings.port.0"), "80=8080");
 	result = hull("show box --field settings.anchor");
 	CODE(result, 3);
-	SAYS(result->err, "has no field");
+	SAYS(result->err, "does not have the field");
 	CODE(hull("show container:selwick/base"), 3);
 	CODE(hull("show image:box"), 3);
 	/* A container with an image's name: the words choose. */
@@ -158,7 +158,7 @@ static void why_says_it_in_words(void)
 	SAYS(hull("why box")->out, "a shell without a terminal");
 	CODE(hull("remove box"), 0);
 	CODE(hull("create selwick/base --name box"), 0);
-	SAYS(hull("why box")->out, "never started");
+	SAYS(hull("why box")->out, "never been started");
 	CODE(hull("remove box"), 0);
 }
 

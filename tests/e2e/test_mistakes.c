@@ -24,7 +24,7 @@ static void check(const struct mistake *mistakes, size_t count)
 		CODE(result, mistakes[i].code);
 		SAYS(result->err, mistakes[i].says);
 		SAYS(result->err, mistakes[i].way);
-		/* The form of the charter: "tidyhull: " and lines of hints. */
+		/* "tidyhull: " and the message, then lines with hints. */
 		while (*line && strncmp(line, "layer ", 6) == 0)
 			line += strcspn(line, "\n") + 1;
 		CHECK(strncmp(line, "tidyhull: ", 10) == 0);
@@ -51,8 +51,8 @@ static void names_that_are_none(void)
 			"is not a platform", "linux/arm/v7"},
 		{"login selwick", 2, "is not the host of a registry",
 			"registry.example"},
-		{"logout charts.example", 3, "there is no login", ""},
-		{"logout", 2, "which registry", "--all"}};
+		{"logout charts.example", 3, "no login is stored", ""},
+		{"logout", 2, "no registry given", "--all"}};
 
 	check(mistakes, COUNT_OF(mistakes));
 }
@@ -63,21 +63,22 @@ static void words_that_are_missing(void)
 		{"pull", 2, "pull needs more", "help pull"},
 		{"peek", 2, "peek needs more", "help peek"},
 		{"find", 2, "find needs more", "help find"},
-		{"find one two", 2, "one too many", "help find"},
+		{"find one two", 2, "unexpected argument", "help find"},
 		{"push", 2, "push needs more", "help push"},
 		{"tag one", 2, "tag needs more", "help tag"},
 		{"pack one", 2, "pack needs more", "help pack"},
 		{"unpack", 2, "unpack needs more", "help unpack"},
 		{"login", 2, "login needs more", "help login"},
-		{"sweep images", 2, "one too many", "help sweep"},
-		{"sweep --older-than soon", 2, "is not a span of time", "7d"},
-		{"sweep --only ropes", 2, "is not swept", "images"},
-		{"pull x --platfrom linux/arm", 2, "no option", "help pull"},
+		{"sweep images", 2, "unexpected argument", "help sweep"},
+		{"sweep --older-than soon", 2, "is not a duration", "7d"},
+		{"sweep --only ropes", 2, "sweep cannot remove", "images"},
+		{"pull x --platfrom linux/arm", 2, "does not have the option",
+			"help pull"},
 		{"pull x --platform", 2, "needs a value", "help pull"},
 		{"unpack x --only", 2, "needs a value", "help unpack"},
-		{"peek x -- y", 2, "takes no command", "help peek"},
-		{"pause", 2, "which container", "--all"},
-		{"resume", 2, "which container", "--all"},
+		{"peek x -- y", 2, "does not take a command", "help peek"},
+		{"pause", 2, "no container given", "--all"},
+		{"resume", 2, "no container given", "--all"},
 		{"processes", 2, "processes needs more", "help processes"}};
 
 	check(mistakes, COUNT_OF(mistakes));
@@ -89,7 +90,7 @@ static void things_that_are_not_there(void)
 		{"pull selwick/lighthouse", 3, "no registry has",
 			"tidyhull find selwick/lighthouse"},
 		{"pull selwick/gauge:99", 3, "no registry has", "find"},
-		{"find lighthouse", 3, "nothing like", "a part of the name"},
+		{"find lighthouse", 3, "no image matches", "part of the name"},
 		{"peek selwick/lighthouse", 3, "no registry has", "find"},
 		{"unpack ./nothing.tar", 3, "cannot open", ""},
 		{"pull ./nothing.tar", 3, "cannot open", ""},
@@ -101,11 +102,11 @@ static void things_that_are_not_there(void)
 		{"remove image:selwick/lighthouse", 3, "there is no image",
 			"list images"},
 		{"pause lighthouse", 3, "there is no container", "list --all"},
-		{"list boats", 2, "is not a kind of object", "images"}};
+		{"list boats", 2, "unknown kind of object", "images"}};
 
 	check(mistakes, COUNT_OF(mistakes));
 	SAYS(hull("list images")->out, "there are no images");
-	SAYS(hull("sweep")->out, "nothing lies about");
+	SAYS(hull("sweep")->out, "there is nothing to remove");
 }
 
 static void images_and_containers_are_told_apart(void)
@@ -129,7 +130,7 @@ static void images_and_containers_are_told_apart(void)
 	CODE(hull("tag selwick/base box"), 0);
 	result = hull("remove box");
 	CODE(result, 2);
-	SAYS(result->err, "fits 2 objects");
+	SAYS(result->err, "matches 2 objects");
 	SAYS(result->err, "container:");
 	SAYS(result->err, "image:");
 	CODE(hull("remove container:box"), 0);
@@ -140,11 +141,11 @@ static void registries_that_are_wrong(void)
 {
 	static const struct mistake mistakes[] = {
 		{"pull localhost:1/selwick/gauge", 6, "localhost:1",
-			"registry running?"},
+			"registry is running"},
 		{"peek localhost:1/selwick/gauge --tags", 6, "localhost:1",
-			"registry running?"},
+			"registry is running"},
 		{"pull nowhere.invalid/x", 6, "nowhere.invalid",
-			"is the name right"}};
+			"check the name"}};
 	struct result *result;
 
 	put_file("config.yaml",
@@ -161,7 +162,7 @@ static void registries_that_are_wrong(void)
 	put_file("config.yaml", "registries: []\n");
 	result = hull("find gauge");
 	CODE(result, 3);
-	SAYS(result->err, "there is no registry to ask");
+	SAYS(result->err, "no registry is configured");
 	result = hull("pull selwick/gauge");
 	CODE(result, 3);
 	SAYS(result->err, "search: true");

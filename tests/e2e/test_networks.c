@@ -68,6 +68,30 @@ static bool learns(const char *who, const char *name)
 	return wait_until(knows, &lesson);
 }
 
+/* Hardware addresses come from network and address: the same again after a
+ * restart, others on another network, and none that a card could have. */
+static void hardware_addresses_are_stable(void)
+{
+	char first[32], second[32];
+	unsigned int byte = 0;
+
+	CODE(hull("new network one --subnet 10.31.7.0/24"), 0);
+	CODE(hull("new network two --subnet 10.31.8.0/24"), 0);
+	launch_client("boat", "--network one --network two");
+	snprintf(first, sizeof(first), "%.17s",
+		hull("exec boat -- cat /sys/class/net/eth0/address")->out);
+	snprintf(second, sizeof(second), "%.17s",
+		hull("exec boat -- cat /sys/class/net/eth1/address")->out);
+	CHECK(strcmp(first, second) != 0);
+	CHECK_INT(sscanf(first, "%x", &byte), 1);
+	CHECK_INT(byte & 3, 2);
+	CODE(hull("restart boat --grace 0s"), 0);
+	CHECK(strncmp(hull("exec boat -- cat /sys/class/net/eth0/address")->out,
+		      first, 17) == 0);
+	CODE(hull("remove --force boat"), 0);
+	CODE(hull("remove network:one network:two"), 0);
+}
+
 static void networks_are_apart(void)
 {
 	char address[64], other[64];
@@ -97,7 +121,8 @@ static void networks_are_apart(void)
 	/* What is in use stays. */
 	CODE(hull("remove network:berths"), 4);
 	SAYS(hull("remove network:berths")->err,
-		"remove first: tidyhull remove ledger pilot harbour-master");
+		"remove these first: tidyhull remove ledger pilot "
+		"harbour-master");
 	SAYS(hull("list networks")->out, "ledger, pilot, harbour-master");
 	CODE(hull("remove --force ledger pilot clerk harbour-master"), 0);
 	CODE(hull("remove network:berths office"), 0);
@@ -144,7 +169,7 @@ static void addresses_are_chosen(void)
 	result = hull("launch selwick/base --name boat-too-many --network "
 		      "berths -- sleep 1000");
 	CODE(result, 5);
-	SAYS(result->err, "has no free address left");
+	SAYS(result->err, "has no free addresses");
 	CODE(hull("start ledger"), 0);
 	CHECK(meet("pilot", "ledger"));
 	CODE(hull("stop --all --grace 0s --quiet"), 0);
@@ -167,37 +192,37 @@ static void what_is_no_network_is_told(void)
 		{"new network berths --subnet fd20::/120", 2, "8 to 112"},
 		{"new network berths --subnet 10.20.0.0/24 --subnet "
 		 "10.21.0.0/24",
-			2, "is the second"},
-		{"new network host", 2, "a meaning of its own"},
-		{"new network a/b", 2, "cannot be a name"},
+			2, "is a second one"},
+		{"new network host", 2, "a reserved word"},
+		{"new network a/b", 2, "is not a valid name"},
 		{"new network berths office --subnet 10.20.0.0/24", 2,
 			"same subnet"},
-		{"new volume ledger --internal", 2, "are for networks"},
-		{"new lighthouse x", 2, "cannot be made by hand"},
-		{"new network again", 4, "there is a network"},
+		{"new volume ledger --internal", 2, "apply to networks only"},
+		{"new lighthouse x", 2, "cannot be created with new"},
+		{"new network again", 4, "already exists"},
 		{"new network berths --subnet 10.9.8.0/25", 4, "overlaps"},
 		{"create selwick/base --network again --network host", 2,
-			"no other network"},
+			"another network"},
 		{"create selwick/base --network again --network again", 2,
 			"named twice"},
 		{"create selwick/base --network again,speed=9", 2,
-			"says nothing about a network"},
+			"is not an option of networks"},
 		{"create selwick/base --network again,address=harbour", 2,
 			"is not an address"},
 		{"create selwick/base --network again,address=10.9.9.9", 2,
-			"is not in 10.9.8.0/24"},
+			"is not in the subnet 10.9.8.0/24"},
 		{"create selwick/base --network again,address=10.9.8.1", 2,
-			"not for containers"},
+			"is reserved"},
 		{"create selwick/base --network again,address=fd99::9", 2,
 			"has no IPv6 subnet"},
 		{"create selwick/base --network canal,address=10.9.8.7", 3,
-			"there is no network"},
+			"does not exist"},
 		{"create selwick/base --network with:nobody", 3,
 			"there is no container"},
 		{"create selwick/base --network with:nobody --port 80", 2,
-			"whose network it is"},
+			"--network with:NAME"},
 		{"create selwick/base --network none --alias buoy", 2,
-			"this one is on none"},
+			"a network with other containers"},
 		{"remove network:canal", 3, "there is no network"}};
 
 	CODE(hull("new network again --subnet 10.9.8.0/24"), 0);
@@ -214,7 +239,7 @@ static void what_is_no_network_is_told(void)
 	/* One that comes by itself is told, as it may be a slip. */
 	SAYS(hull("create selwick/base --name boat --network canal -- true")
 			->err,
-		"the network \"canal\" is new");
+		"created the network \"canal\"");
 	SAYS(hull("create selwick/base --name boot --network canal -- true")
 			->err,
 		"");
@@ -224,6 +249,63 @@ static void what_is_no_network_is_told(void)
 	SAYS(hull("sweep --yes")->out, "networks");
 	CHECK_TEXT(hull("list networks -q")->out, "again\n");
 	CODE(hull("remove again"), 0);
+}
+
+/* Through the uplink everything of its block is this host's loopback, where
+ * servers trust whoever can connect. */
+static void the_hosts_loopback_is_asked_for(void)
+{
+	static const char *const hosts[] = {"host.tidyhull", "10.255.255.2",
+		"10.255.255.3", "10.255.255.77", "[fd54:4800:ffff:ff::2]",
+		"[fd54:4800:ffff:ff::3]"};
+	struct result *result;
+
+	launch_ledger("ledger",
+		"--network none --port 7070=127.0.0.1:7070 --port "
+		"7070=[::1]:7070");
+	launch_client("box", "");
+	for (size_t i = 0; i < COUNT_OF(hosts); i++)
+		CHECK(never_meet("box", hosts[i]));
+	if (world_user == 0) {
+		result = hull("new network tools --host-loopback");
+		CODE(result, 5);
+		SAYS(result->err, "do not lead to the host's loopback");
+		CODE(hull("remove --force box ledger"), 0);
+		return;
+	}
+	CODE(hull("new network tools --host-loopback --internal"), 2);
+	result = hull("new network tools --host-loopback");
+	CODE(result, 0);
+	SAYS(result->out, "with access to the host's loopback");
+	launch_client("mate", "--network tools");
+	CHECK(meet("mate", "host.tidyhull"));
+	/* While the other network is up, too. */
+	for (size_t i = 0; i < COUNT_OF(hosts); i++)
+		CHECK(never_meet("box", hosts[i]));
+	CODE(hull("remove --force box mate ledger"), 0);
+	CODE(hull("remove network:tools"), 0);
+}
+
+/* The number of the other's process is in the record; it may be a stranger's
+ * by the time it is looked at. */
+static void a_number_is_no_network(void)
+{
+	char wanted[100];
+
+	CODE(hull("launch --name ledger selwick/base -- sleep 1000"), 0);
+	snprintf(wanted, sizeof(wanted), "%.90s",
+		hull("exec ledger -- readlink /proc/self/ns/net")->out);
+	CODE(as_root("python3 -c 'import sqlite3; "
+		     "d=sqlite3.connect(\"%s/state.db\"); "
+		     "d.execute(\"update containers set pid=%d where "
+		     "name=\\\"ledger\\\"\"); d.commit()'",
+		     world_store, (int)getpid()),
+		0);
+	CHECK_TEXT(hull("run selwick/base --network with:ledger -- readlink "
+			"/proc/self/ns/net")
+			   ->out,
+		wanted);
+	CODE(hull("remove --force ledger"), 0);
 }
 
 static void a_network_is_shared(void)
@@ -247,7 +329,7 @@ static void a_network_is_shared(void)
 	CODE(hull("stop clerk ledger --grace 0s"), 0);
 	result = hull("start clerk");
 	CODE(result, 3);
-	SAYS(result->err, "does not run");
+	SAYS(result->err, "is not running");
 	SAYS(result->err, "tidyhull start ledger");
 	CODE(hull("start ledger"), 0);
 	CODE(hull("start clerk"), 0);
@@ -544,7 +626,7 @@ static void subnets_avoid_the_hosts_routes(void)
 	CODE(as_root("ip route add 10.77.0.0/16 dev hull-route"), 0);
 	result = hull("start barge");
 	CODE(result, 4);
-	SAYS(result->err, "a route of this host leads into its subnet");
+	SAYS(result->err, "this host has a route into its subnet");
 	CODE(hull("new network gate --subnet 10.77.3.0/24"), 4);
 	CODE(as_root("ip link delete hull-route"), 0);
 	CODE(hull("start barge"), 0);
@@ -553,7 +635,8 @@ static void subnets_avoid_the_hosts_routes(void)
 	CODE(hull("remove network:canal lock"), 0);
 }
 
-/* Of an ordinary user: several who start at the same time find one pilot. */
+/* Of an unprivileged user: several who start at the same time find one pilot.
+ */
 static void many_start_at_once(void)
 {
 	pid_t pids[12];
@@ -630,9 +713,12 @@ static void rules_of_others_stay(void)
 }
 
 static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
+	{"hardware addresses are stable", hardware_addresses_are_stable},
 	{"addresses are chosen", addresses_are_chosen},
 	{"what is no network is told", what_is_no_network_is_told},
 	{"a network is shared", a_network_is_shared},
+	{"a number is no network", a_number_is_no_network},
+	{"the host's loopback is asked for", the_hosts_loopback_is_asked_for},
 	{"an outside client keeps its address",
 		an_outside_client_keeps_its_address},
 	{"datagrams follow a restart", datagrams_follow_a_restart},

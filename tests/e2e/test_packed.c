@@ -72,7 +72,7 @@ static void a_file_is_enough_to_run(void)
 	CHECK_TEXT(result->err, "");
 	result = hull("run ./two.tar -- true");
 	CODE(result, 125);
-	SAYS(result->err, "holds several images");
+	SAYS(result->err, "contains several images");
 	SAYS(result->err, "/selwick/ledger:latest");
 	CODE(hull("launch gauge.tar --name box"), 0);
 	SAYS(hull("list")->out, "/selwick/gauge:latest");
@@ -107,11 +107,11 @@ static void what_is_wrong_is_told(void)
 		int code;
 	} cases[] = {{"true", "cannot open", 3},
 		{"echo boo >bad.tar", "is not a packed image", 1},
-		{"tar -cf bad.tar config.yaml", "no OCI image layout", 1},
+		{"tar -cf bad.tar config.yaml", "not an OCI image layout", 1},
 		{"head -c 100000 gauge.tar >bad.tar", "", 1},
 		{"cp -r plain p && rm p/blobs/sha256/* && tar -C p -cf bad.tar "
 		 ".",
-			"does not hold the blob", 3},
+			"does not contain the blob", 3},
 		{"rm -rf p && cp -r plain p && for b in p/blobs/sha256/*; do "
 		 "printf x >>$b; done; tar -C p -cf bad.tar .",
 			"", 1},

@@ -70,7 +70,7 @@ static void what_is_not_possible_is_told(void)
 		0);
 	result = hull("pause box");
 	CODE(result, 1);
-	SAYS(result->err, "does not run: it is created");
+	SAYS(result->err, "is not running: it is created");
 	CODE(hull("start box"), 0);
 	result = hull("resume box");
 	CODE(result, 1);
@@ -78,7 +78,7 @@ static void what_is_not_possible_is_told(void)
 	CODE(hull("pause box"), 0);
 	result = hull("pause box");
 	CODE(result, 1);
-	SAYS(result->err, "is paused already");
+	SAYS(result->err, "is already paused");
 	result = hull("exec box -- true");
 	CODE(result, 125);
 	SAYS(result->err, "tidyhull resume box");
@@ -95,7 +95,7 @@ static void the_paused_can_be_ended(void)
 {
 	static const struct {
 		const char *line, *says;
-	} cases[] = {{"stop box", "it ended at its stop signal"},
+	} cases[] = {{"stop box", "it ended on its stop signal"},
 		{"kill box", "sent KILL"}, {"remove --force box", "removed"}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {

@@ -20,7 +20,7 @@ static void a_part_of_the_name_finds(void)
 	SAYS(hull("find selwick -q")->out, "/selwick/base\n");
 	result = hull("find lighthouse");
 	CODE(result, 3);
-	SAYS(result->err, "nothing like \"lighthouse\"");
+	SAYS(result->err, "no image matches \"lighthouse\"");
 	doc = hull_json("find almanac --json");
 	CHECK_INT(json_array_size(json_object_get(doc, "found")), 1);
 	json_decref(doc);
@@ -56,7 +56,7 @@ static void registries_that_do_not_tell(void)
 	SAYS(result->err, "note: localhost:1: ");
 	result = hull("find gauge");
 	CODE(result, 3);
-	SAYS(result->err, "it does not tell what it has");
+	SAYS(result->err, "it does not list its images");
 	CODE(hull("find localhost:%d/selwick/gauge", ports[0]), 0);
 }
 
@@ -103,18 +103,18 @@ static void platforms_are_told_and_chosen(void)
 	result = hull("peek selwick/gauge:many");
 	CODE(result, 0);
 	SAYS(result->out, "linux/arm/v7");
-	SAYS(result->out, "(this one)");
+	SAYS(result->out, "(this host)");
 	result = hull("pull selwick/gauge:many");
 	CODE(result, 0);
 	result = hull("pull selwick/gauge:many --platform linux/s390x");
 	CODE(result, 3);
-	SAYS(result->err, "not made for linux/s390x; there is: ");
+	SAYS(result->err, "not available for linux/s390x; it is for ");
 	SAYS(result->err, "linux/arm/v7");
 	CODE(hull("pull selwick/gauge:many --platform linux"), 2);
 	CODE(hull("pull selwick/gauge:many --platform linux/arm/v7"), 0);
 	SAYS(hull("list images")->out, "linux/arm/v7");
 	result = hull("peek selwick/gauge:many --platform linux/arm/v7");
-	SAYS(result->out, "linux/arm/v7 (this one)");
+	SAYS(result->out, "linux/arm/v7 (this host)");
 }
 
 static void indexes_may_lie_in_indexes(void)
@@ -155,7 +155,7 @@ static void one_for_another_platform_is_not_taken_by_itself(void)
 	write_config(&port, 1);
 	result = hull("pull selwick/gauge:arm");
 	CODE(result, 3);
-	SAYS(result->err, "made for linux/arm/v7, not for linux/");
+	SAYS(result->err, "is for linux/arm/v7, not for linux/");
 	SAYS(result->err, "--platform linux/arm/v7");
 	result = hull("peek selwick/gauge:arm");
 	CODE(result, 0);
@@ -164,7 +164,7 @@ static void one_for_another_platform_is_not_taken_by_itself(void)
 }
 
 static const CU_TestInfo tests[] = {
-	{"a part of the name finds", a_part_of_the_name_finds},
+	{"part of the name finds", a_part_of_the_name_finds},
 	{"pages are read to the end", pages_are_read_to_the_end},
 	{"registries that do not tell", registries_that_do_not_tell},
 	{"a look downloads nothing", a_look_downloads_nothing},

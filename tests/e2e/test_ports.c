@@ -89,7 +89,7 @@ static void what_the_image_declares(void)
 	CODE(hull("remove --force box"), 0);
 	result = hull("launch selwick/base --network own --port declared");
 	CODE(result, 2);
-	SAYS(result->err, "declares no ports");
+	SAYS(result->err, "does not declare any ports");
 	SAYS(hull("list --all")->out, "there are no containers");
 }
 
@@ -126,7 +126,7 @@ static void low_ports_of_users_are_told(void)
 		"start'");
 	result = hull("launch selwick/gauge --network own --port 80=80");
 	CODE(result, 5);
-	SAYS(result->err, "may not be bound by this user");
+	SAYS(result->err, "this user may not bind port 80");
 	SAYS(result->err, "--port 80=8080");
 	SAYS(result->err, "ip_unprivileged_port_start=80");
 }

@@ -20,7 +20,7 @@ static void http_tells_ready_and_ailing(void)
 	CODE(hull("launch selwick/gauge --name box --network own --probe "
 		  "http:80/health,every=100ms,limit=2,grace=5s,timeout=1s"),
 		0);
-	CODE(hull("wait --for ready --timeout 20s box"), 0);
+	CODE(hull("wait --until ready --at-most 20s box"), 0);
 	SAYS(hull("list")->out, "running, ready");
 	SAYS(hull("timeline box")->out, "its probe succeeded");
 	CODE(hull("remove --force box"), 0);
@@ -35,10 +35,10 @@ static void http_tells_ready_and_ailing(void)
 	SAYS(hull("list")->out, "running, ailing");
 	/* Another probe begins anew. */
 	CODE(hull("adjust box --probe http:80/health,every=50ms"), 0);
-	CODE(hull("wait --for ready --timeout 20s box"), 0);
+	CODE(hull("wait --until ready --at-most 20s box"), 0);
 	CODE(hull("adjust box --probe none"), 0);
 	CHECK(wait_until(has_health, none));
-	result = hull("wait --for ready box");
+	result = hull("wait --until ready box");
 	CODE(result, 125);
 	SAYS(result->err, "has no probe");
 	CODE(hull("remove --force box"), 0);
@@ -51,7 +51,7 @@ static void tcp_waits_for_the_port(void)
 		  "while :; do nc -l -p 7000 </dev/null; done'"),
 		0);
 	CHECK_TEXT(field("box", "health"), "warming");
-	CODE(hull("wait --for ready --timeout 20s box"), 0);
+	CODE(hull("wait --until ready --at-most 20s box"), 0);
 	CODE(hull("remove --force box"), 0);
 }
 
@@ -66,7 +66,7 @@ static void a_command_tells(void)
 	CODE(hull("exec box -- touch /tmp/up"), 0);
 	CHECK(wait_until(has_health, ready));
 	/* It is no session of anybody's. */
-	SAYS(hull("list sessions")->out, "no session runs");
+	SAYS(hull("list sessions")->out, "no sessions are running");
 	CODE(hull("remove --force box"), 0);
 }
 
@@ -111,11 +111,11 @@ static void who_waits_is_told_of_the_end(void)
 	CODE(hull("launch selwick/base --name box --network none --probe "
 		  "'exec:false,every=50ms,grace=1h' -- sleep 1000"),
 		0);
-	pid = hull_start("out", "wait --for ready box");
+	pid = hull_start("out", "wait --until ready box");
 	usleep(200000);
 	CODE(hull("stop box"), 0);
 	CHECK_INT(wait_for(pid), 125);
-	CHECK(file_holds("out", "does not run"));
+	CHECK(file_holds("out", "is not running"));
 	CHECK_TEXT(field("box", "health"), "null");
 	CODE(hull("remove box"), 0);
 	CODE(hull("launch selwick/base --probe ping:7"), 2);

@@ -89,7 +89,7 @@ static void what_does_not_run_has_none(void)
 	CODE(hull("create selwick/base --name box"), 0);
 	result = hull("processes box");
 	CODE(result, 1);
-	SAYS(result->err, "does not run: it is created");
+	SAYS(result->err, "is not running: it is created");
 	CODE(hull("processes nothing"), 3);
 	CODE(hull("processes"), 2);
 	CODE(hull("remove box"), 0);

@@ -92,8 +92,8 @@ static void what_is_not_what_it_says_is_refused(void)
 	static const struct {
 		const char *kind, *says;
 		int code;
-	} cases[] = {{"middle", "is not what the manifest says", 6},
-		{"end", "is not what the manifest says", 6},
+	} cases[] = {{"middle", "does not match the manifest", 6},
+		{"end", "does not match the manifest", 6},
 		{"short", "bytes instead of", 6}, {"missing", "has no", 3}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
@@ -127,7 +127,7 @@ static void unknown_names_and_registries_are_told(void)
 	result =
 		hull("pull localhost:%d/selwick/gauge:99", world_registry_port);
 	CODE(result, 3);
-	SAYS(result->err, "has no selwick/gauge:99");
+	SAYS(result->err, "does not have selwick/gauge:99");
 	result = hull("pull Selwick/Gauge");
 	CODE(result, 2);
 	SAYS(result->err, "lower-case");
@@ -135,7 +135,7 @@ static void unknown_names_and_registries_are_told(void)
 	result = hull("pull localhost:1/selwick/gauge");
 	CODE(result, 6);
 	SAYS(result->err, "http://localhost:1");
-	SAYS(result->err, "running?");
+	SAYS(result->err, "is running");
 	result = hull("pull selwick/gauge");
 	CODE(result, 6);
 	nothing_is_kept();

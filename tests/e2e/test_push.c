@@ -86,7 +86,7 @@ static void the_name_says_where_to(void)
 	CODE(hull("tag selwick/gauge beacon:2"), 0);
 	result = hull("push beacon:2");
 	CODE(result, 2);
-	SAYS(result->err, "to which registry");
+	SAYS(result->err, "does not name a registry");
 	CODE(hull("push selwick/lighthouse"), 3);
 }
 
@@ -144,7 +144,7 @@ static void refusals_are_told(void)
 	result = hull("push selwick/gauge localhost:%d/tower/gauge",
 		world_registry_port);
 	CODE(result, 6);
-	SAYS(result->err, "takes no uploads");
+	SAYS(result->err, "does not accept uploads");
 	put_file("people", "pilot fairwinds\n");
 	port = start_empty(
 		"closed", NULL, "--login people --auth bearer --open-pull");

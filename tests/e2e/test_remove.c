@@ -32,7 +32,7 @@ static void an_image_goes_with_all_that_is_its_own(void)
 	CODE(hull("pull selwick/gauge selwick/almanac selwick/gauge:1"), 0);
 	result = hull("remove selwick/gauge:1");
 	CODE(result, 0);
-	SAYS(result->out, "took the name");
+	SAYS(result->out, "removed the name");
 	result = hull("remove selwick/gauge");
 	SAYS(result->out, "removed image");
 	/* What the other image needs is still there. */

@@ -2,6 +2,7 @@
  * terminal, a filter's listener. (Fields: test_bundle.c.) */
 #include <errno.h>
 #include <fcntl.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -172,7 +173,7 @@ static void programs_that_cannot_start_are_told(void)
 	result = hull("oci start box --root %s/oci --log %s/log", world_folder,
 		world_folder);
 	CHECK(result->code != 0);
-	SAYS(result->err, "there is no program \"/nosuch\"");
+	SAYS(result->err, "does not have a program \"/nosuch\"");
 	CHECK(file_holds("log", "\"level\":\"error\""));
 	CHECK(file_holds("log", "nosuch"));
 	CHECK(wait_until(is_stopped, NULL));
@@ -291,11 +292,11 @@ static void what_this_host_lacks_is_told(void)
 	static const struct {
 		const char *patch, *says;
 	} cases[] = {{"{\"process\":{\"apparmorProfile\":\"harbour\"}}",
-			     "this host has no AppArmor"},
+			     "this host does not have AppArmor"},
 		{"{\"process\":{\"selinuxLabel\":\"harbour\"}}",
-			"this host has no SELinux"},
+			"this host does not have SELinux"},
 		{"{\"linux\":{\"mountLabel\":\"harbour\"}}",
-			"this host has no SELinux"},
+			"this host does not have SELinux"},
 		{"{\"linux\":{\"intelRdt\":{}}}", "intelRdt"},
 		{"{\"+mounts\":[{\"destination\":\"/x\",\"type\":\"tidefs\"}]}",
 			"cannot mount \"tidefs\""},
@@ -341,6 +342,85 @@ static void links_in_the_root_do_not_move_mounts(void)
 	CODE(oci("delete box"), 0);
 }
 
+static void a_group_is_the_containers_own(void)
+{
+	static const char *const paths[] = {"", "/", "//", "//system",
+		"/pier/../../init", "..", "./pier", "/pier/."};
+	char patch[200];
+
+	bundle_make();
+	for (size_t i = 0; i < sizeof(paths) / sizeof(*paths); i++) {
+		snprintf(patch, sizeof(patch),
+			"{\"linux\":{\"cgroupsPath\":\"%s\"}}", paths[i]);
+		bundle_write(patch, "true");
+		CHECK_INT(create(), 1);
+		SAYS(other("cat %s/seen", world_folder)->out,
+			"does not name a control group of the container's own");
+	}
+	CODE(oci("state box"), 3);
+}
+
+static bool is_alive(pid_t pid)
+{
+	char path[64], state = 'X';
+	FILE *file;
+
+	snprintf(path, sizeof(path), "/proc/%d/stat", (int)pid);
+	file = fopen(path, "r");
+	if (file && fscanf(file, "%*d %*s %c", &state) != 1)
+		state = 'X';
+	if (file)
+		fclose(file);
+	return state != 'X' && state != 'Z';
+}
+
+/* A group in which the host runs something of its own. */
+static void a_group_that_was_there_stays(void)
+{
+	const char *mount = access("/sys/fs/cgroup/unified", F_OK) == 0
+		? "/sys/fs/cgroup/unified"
+		: "/sys/fs/cgroup";
+	char folder[200], path[240];
+	pid_t tug = other_start("tug", "sleep 1000");
+	FILE *file;
+
+	snprintf(folder, sizeof(folder), "%s/selwick-tugs", mount);
+	mkdir(folder, 0755);
+	snprintf(path, sizeof(path), "%s/cgroup.procs", folder);
+	file = fopen(path, "w");
+	CHECK(file && fprintf(file, "%d", (int)tug) > 0);
+	CHECK(file && fclose(file) == 0);
+	bundle_make();
+	/* Created, signalled, deleted; in the group and in one below it. */
+	for (int below = 0; below < 2; below++) {
+		char patch[200];
+
+		snprintf(patch, sizeof(patch),
+			"{\"linux\":{\"cgroupsPath\":\"/selwick-tugs%s\"}}",
+			below ? "/deep/box" : "");
+		bundle_write(patch, "sleep 1000");
+		CHECK_INT(create(), 0);
+		CODE(oci("start box"), 0);
+		CODE(oci("kill --all box KILL"), 0);
+		CHECK(wait_until(is_stopped, NULL));
+		CODE(oci("delete box"), 0);
+		CHECK(is_alive(tug));
+		snprintf(path, sizeof(path), "%s/deep", folder);
+		CHECK(access(path, F_OK) != 0);
+	}
+	/* A creation that fails after the group. */
+	bundle_write("{\"linux\":{\"cgroupsPath\":\"/selwick-tugs\"},"
+		     "\"process\":{\"cwd\":\"/no/such\"},\"+mounts\":[{"
+		     "\"destination\":\"/x\",\"type\":\"tidefs\"}]}",
+		"true");
+	CHECK(create() != 0);
+	CHECK(is_alive(tug));
+	CHECK(access(folder, F_OK) == 0);
+	kill(tug, SIGKILL);
+	wait_for(tug);
+	CHECK_INT(rmdir(folder), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"wrong transitions are errors", wrong_transitions_are_errors},
 	{"the state is the specification's", the_state_is_the_specifications},
@@ -355,6 +435,8 @@ static const CU_TestInfo tests[] = {
 	{"what this host lacks is told", what_this_host_lacks_is_told},
 	{"links in the root do not move mounts",
 		links_in_the_root_do_not_move_mounts},
+	{"a group is the container's own", a_group_is_the_containers_own},
+	{"a group that was there stays", a_group_that_was_there_stays},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_runtime = {"runtime", tests};

@@ -38,7 +38,7 @@ static void in_the_background(void)
 	result = hull("logs %s", id);
 	CHECK_TEXT(result->out, "packed\n");
 	CHECK_TEXT(result->err, "torn\n");
-	SAYS(hull("list sessions")->out, "no session runs");
+	SAYS(hull("list sessions")->out, "no sessions are running");
 	SAYS(hull("list sessions --all")->out, "ended: 7");
 	CHECK_TEXT(field(id, "exit-code"), "7");
 	CHECK_TEXT(field(id, "container-name"), "box");
@@ -50,7 +50,7 @@ static void in_the_background(void)
 	CODE(hull("wait %s", id), 143);
 	result = hull("kill %s", id);
 	CODE(result, 1);
-	SAYS(result->err, "has ended already");
+	SAYS(result->err, "has already ended");
 	CODE(hull("exec --background --tty yes box -- true"), 125);
 	CODE(hull("exec --background box -- nosuch"), 127);
 	CODE(hull("remove --force box"), 0);
@@ -118,8 +118,24 @@ static void enter_finds_a_shell(void)
 	CODE(hull("stop box"), 0);
 	result = hull("enter box");
 	CODE(result, 125);
-	SAYS(result->err, "does not run");
+	SAYS(result->err, "is not running");
 	CODE(hull("remove box"), 0);
+}
+
+/* A bash is better than an sh, and the container's own PATH counts. */
+static void enter_looks_along_the_path(void)
+{
+	CODE(hull("launch selwick/base --name box --network none --env "
+		  "PATH=relative:/opt/tools:/bin -- sleep 1000"),
+		0);
+	CODE(hull("exec box -- sh -c 'mkdir -p /opt/tools; cd /opt/tools; "
+		  "printf \"#!/bin/sh\\necho own bash; exit 4\\n\" >bash; "
+		  "ln -s /nowhere /bin/bash; chmod 644 bash'"),
+		0);
+	CODE(hull_input("exit 5\n", 7, "enter box"), 5);
+	CODE(hull("exec box -- chmod 755 /opt/tools/bash"), 0);
+	CODE(hull_input("exit 5\n", 7, "enter box"), 4);
+	CODE(hull("remove --force box"), 0);
 }
 
 /* An image of one program and nothing else. */
@@ -150,6 +166,7 @@ static const CU_TestInfo tests[] = {{"in the background", in_the_background},
 		those_in_the_foreground_are_recorded},
 	{"signals reach it", signals_reach_it},
 	{"enter finds a shell", enter_finds_a_shell},
+	{"enter looks along the path", enter_looks_along_the_path},
 	{"one is brought where there is none",
 		one_is_brought_where_there_is_none},
 	CU_TEST_INFO_NULL};

@@ -15,8 +15,8 @@ static void environment_comes_from_files(void)
 		"and a boy\" # a comment\nRAW='$HOME \"x\"'\nDEPTH= 12 m  # "
 		"low\nEMPTY=\nHOME\n");
 	put_file("more.env", "STATION=south\n");
-	result = hull("run selwick/base --network none --env-from base.env "
-		      "--env-from more.env --env DEPTH=9 -- env");
+	result = hull("run selwick/base --network none --env @file:base.env "
+		      "--env @file:more.env --env DEPTH=9 -- env");
 	CODE(result, 0);
 	/* Later files win over earlier ones, and options over all. */
 	SAYS(result->out, "STATION=south\n");
@@ -26,14 +26,14 @@ static void environment_comes_from_files(void)
 	SAYS(result->out, "EMPTY=\n");
 	SAYS(result->out, "HOME=/var/tmp/");
 	put_file("bad.env", "GOOD=1\nnot a line\nX=\"open\nNOSUCH_VALUE\n");
-	result = hull("run selwick/base --network none --env-from bad.env -- "
+	result = hull("run selwick/base --network none --env @file:bad.env -- "
 		      "true");
 	CODE(result, 125);
 	/* All at once, each with its line. */
-	SAYS(result->err, "bad.env, line 2: KEY=VALUE is expected");
-	SAYS(result->err, "bad.env, line 3: the quote has no end");
-	SAYS(result->err, "bad.env, line 4: there is no value");
-	CODE(hull("run selwick/base --env-from nosuch.env -- true"), 125);
+	SAYS(result->err, "bad.env, line 2: expected KEY=VALUE");
+	SAYS(result->err, "bad.env, line 3: unterminated quote");
+	SAYS(result->err, "bad.env, line 4: no value");
+	CODE(hull("run selwick/base --env @file:nosuch.env -- true"), 125);
 }
 
 /* A value that was in a file must stand nowhere else. */
@@ -45,7 +45,7 @@ static void secrets_do_not_leak(void)
 	put_file("pw", "wreck-of-the-1874\n");
 	put_file("pw.env", "PASSWORD=wreck-of-the-1874\n");
 	CODE(hull("launch selwick/base --name box --network none --env "
-		  "A=@file:pw --env-from pw.env --secret berth=@file:pw -- sh "
+		  "A=@file:pw --env @file:pw.env --secret berth=@file:pw -- sh "
 		  "-c 'sleep 1000'"),
 		0);
 	CHECK(!strstr(hull("show box")->out, secret));
@@ -96,6 +96,14 @@ static void mistakes_are_told_before_anything_starts(void)
 {
 	struct result *result;
 
+	/* Neither takes minutes, nor all of the memory. */
+	CODE(other("sh -c 'head -c 100000 /dev/zero | tr \"\\0\" [ >deep'"), 0);
+	result = hull("create --settings deep");
+	CODE(result, 2);
+	SAYS(result->err, "deep, line 1: it is nested too deeply");
+	result = hull("list --config deep");
+	CODE(result, 2);
+	SAYS(result->err, "deep, line 1: it is nested too deeply");
 	CODE(other("mkdir folder"), 0);
 	put_file("file", "x");
 	result = hull("create selwick/base --name box --mount "
@@ -107,9 +115,9 @@ static void mistakes_are_told_before_anything_starts(void)
 	SAYS(result->err, "is a folder in the image");
 	SAYS(hull("list --all")->out, "there are no containers");
 	result = hull("run selwick/base --network none --mount "
-		      "/d=./folder,relabel=shared -- true");
+		      "/d=./folder,label=all -- true");
 	CODE(result, 0);
-	SAYS(result->err, "nothing to relabel");
+	SAYS(result->err, "no security labels");
 	CODE(hull("run selwick/base --network none --mount "
 		  "/d=./folder,propagate=slave -- true"),
 		0);
@@ -138,14 +146,13 @@ static void a_file_has_the_same_words(void)
 	result = hull("create --settings gauge.yaml");
 	CODE(result, 2);
 	SAYS(result->err,
-		"gauge.yaml, line 9, column 1: there is no setting "
-		"\"label\"");
+		"gauge.yaml, line 9, column 1: unknown setting \"label\"");
 	put_file("bad.yaml", "name: [a]\nports: 80\nread-only: perhaps\n");
 	result = hull("create selwick/base --settings bad.yaml");
 	CODE(result, 2);
 	/* All at once. */
-	SAYS(result->err, "line 2, column 1: there is no setting \"ports\"");
-	SAYS(result->err, "line 3, column 12: true or false is expected");
+	SAYS(result->err, "line 2, column 1: unknown setting \"ports\"");
+	SAYS(result->err, "line 3, column 12: expected true or false");
 	put_file("torn.yaml", "name: [a\n");
 	CODE(hull("create selwick/base --settings torn.yaml"), 2);
 	CODE(hull("create --settings nosuch.yaml"), 3);
@@ -156,7 +163,7 @@ static void a_file_has_the_same_words(void)
 		"- /scratch=memory:4M\nrestart: on-failure,tries=2\ncommand: "
 		"[sh, -c, 'env; sleep 1000']\n");
 	SAYS(hull("launch --settings gauge.yaml --plan")->out,
-		"nothing was done");
+		"nothing was changed");
 	/* Options win. */
 	CODE(hull("launch --settings gauge.yaml --env STATION=south"), 0);
 	result = hull("exec box -- env");

@@ -29,12 +29,12 @@ static void a_stop_is_heeded_and_says_so(void)
 	CHECK(wait_until(is_ready, NULL));
 	result = hull("stop box");
 	CODE(result, 0);
-	SAYS(result->out, "it ended at its stop signal");
+	SAYS(result->out, "it ended on its stop signal");
 	CHECK_TEXT(field("box", "outcome.exit-code"), "3");
 	SAYS(hull("logs box")->out, "bye");
 	SAYS(hull("why box")->out, "box was stopped");
 	SAYS(hull("why box")->out, ": tidyhull stop");
-	SAYS(hull("stop box")->out, "does not run");
+	SAYS(hull("stop box")->out, "is not running");
 	CODE(hull("remove box"), 0);
 }
 
@@ -46,7 +46,7 @@ static void one_that_does_not_heed_is_killed(void)
 	CHECK(wait_until(is_ready, NULL));
 	result = hull("stop box --grace 300ms");
 	CODE(result, 0);
-	SAYS(result->out, "did not heed its stop signal, killed");
+	SAYS(result->out, "killed after");
 	CHECK_TEXT(field("box", "outcome.signal"), "9");
 	SAYS(hull("why box")->out, "killed after the grace period");
 	CODE(hull("remove box"), 0);

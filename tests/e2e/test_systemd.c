@@ -111,7 +111,7 @@ static bool pilot_is_in_a_scope(void *arg)
 	(void)arg;
 	return strstr(as_root("sh -c 'cat /proc/$(pgrep tidyhull-pilot)/"
 			      "cgroup'")
-			      ->out,
+			       ->out,
 		       "/tidyhull-networks-") != NULL;
 }
 

@@ -45,13 +45,13 @@ static void not_found_and_not_executable(void)
 	create_and_start("", "tide-tables --year 2026");
 	result = hull("why box");
 	SAYS(result->out, "box could not be started");
-	SAYS(result->out, "there is no program \"tide-tables\"");
+	SAYS(result->out, "does not have a program \"tide-tables\"");
 	SAYS(result->out, "its command was: tide-tables --year 2026");
 	check_kind("program-not-found");
 	remove_box();
 	create_and_start("", "/etc/motd");
 	result = hull("why box");
-	SAYS(result->out, "nobody may execute it (mode 0644)");
+	SAYS(result->out, "is not executable (mode 0644)");
 	SAYS(result->out, "chmod +x");
 	check_kind("not-executable");
 	remove_box();
@@ -72,7 +72,7 @@ static void wrong_architecture(void)
 	chmod(path, 0755);
 	create_and_start("--mount /foreign=./foreign", "/foreign");
 	SAYS(hull("why box")->out,
-		"is a program for 64-bit ARM, and this machine is");
+		"is a program for 64-bit ARM, but this machine is");
 	SAYS(hull("why box")->out, "tidyhull peek selwick/base");
 	check_kind("wrong-architecture");
 	remove_box();
@@ -89,7 +89,7 @@ static void missing_interpreter_and_library(void)
 	create_and_start("--mount /script=./script", "/script");
 	result = hull("why box");
 	SAYS(result->out,
-		"the interpreter or loader that it names is not: "
+		"the interpreter or loader that it needs does not: "
 		"/usr/bin/tide-lang");
 	check_kind("interpreter-missing");
 	remove_box();
@@ -159,7 +159,7 @@ static void out_of_memory(void)
 		  "done'"),
 		137);
 	SAYS(hull("why box")->out, "by the kernel");
-	SAYS(hull("why box")->out, "its memory was used up");
+	SAYS(hull("why box")->out, "it ran out of memory");
 	SAYS(hull("why box")->out, "--limit memory=SIZE");
 	check_kind("out-of-memory");
 	SAYS(hull("timeline box")->out, "kernel");
@@ -186,7 +186,7 @@ static void by_whom(void)
 	CODE(hull("start box"), 0);
 	as_root("kill -9 %s", field("box", "pid"));
 	hull("wait -q box");
-	SAYS(hull("why box")->out, "nobody sent it through tidyhull");
+	SAYS(hull("why box")->out, "not sent through tidyhull");
 	check_kind("signal");
 	remove_box();
 }
@@ -240,7 +240,7 @@ static void a_lost_keeper(void)
 	fclose(file);
 	at = strrchr(line, ')');
 	kill(atoi(at + 4), SIGKILL);
-	SAYS(hull("why box")->out, "box ended with its keeper");
+	SAYS(hull("why box")->out, "box was lost when its keeper");
 	check_kind("keeper-lost");
 	remove_box();
 }
@@ -256,7 +256,7 @@ static void a_restart_of_the_host(void)
 		     "d.commit()'",
 		     world_store),
 		0);
-	SAYS(hull("why box")->out, "box ended with a restart of the host");
+	SAYS(hull("why box")->out, "box ended when the host restarted");
 	SAYS(hull("why box")->out, "tidyhull start --all-due starts it");
 	check_kind("host-restarted");
 	SAYS(hull("list --all")->out, "host restarted");
@@ -272,10 +272,10 @@ static void one_that_was_not_kept(void)
 		9);
 	result = hull("why box");
 	CODE(result, 3);
-	SAYS(result->err, "it was there, and is removed");
+	SAYS(result->err, "it existed and was removed");
 	SAYS(result->err, "tidyhull timeline box");
 	SAYS(hull("timeline box")->out,
-		"its process ended (exit code 9); it was not to be kept");
+		"its process ended (exit code 9); it was set to be discarded");
 	SAYS(hull("why nosuch")->err, "tidyhull list --all");
 }
 
@@ -292,10 +292,10 @@ static void nothing_is_made_up(void)
 	remove_box();
 	run_keep("", "sh -c 'exit 9'", 9);
 	check_kind("failed");
-	SAYS(hull("why box")->out, "it has written nothing");
+	SAYS(hull("why box")->out, "it has not written anything");
 	remove_box();
 	CODE(hull("create selwick/base --name box"), 0);
-	SAYS(hull("why box")->out, "never started");
+	SAYS(hull("why box")->out, "never been started");
 	check_kind("created");
 	remove_box();
 }

@@ -62,23 +62,23 @@ static void mistakes_in_words_are_explained(void)
 {
 	static const struct {
 		const char *line, *says;
-	} cases[] = {{"lst", "is \"list\" meant"},
+	} cases[] = {{"lst", "did you mean \"list\""},
 		{"frobnicate", "there is no verb \"frobnicate\""},
-		{"list --colour", "list has no option --colour"},
+		{"list --colour", "list does not have the option --colour"},
 		{"help nothing", "there is no verb \"nothing\""},
 		{"show", "show needs more"},
-		{"list boats", "\"boats\" is not a kind"},
-		{"list images extra", "\"extra\" is one too many"},
+		{"list boats", "unknown kind of object \"boats\""},
+		{"list images extra", "unexpected argument \"extra\""},
 		{"logs --last", "--last needs a value"},
 		{"logs --last x gauge", "not a number of lines"},
-		{"list --all=yes", "--all takes no value"},
-		{"list -- ls", "takes no command"},
+		{"list --all=yes", "--all does not take a value"},
+		{"list -- ls", "does not take a command"},
 		{"create selwick/base --p 80",
-			"--p may mean --port, --probe, --plan"},
+			"--p is ambiguous: --port, --probe, --plan"},
 		{"kill --signal ANCHOR x", "there is no container"},
-		{"launch selwick/gauge ls", "must stand behind two dashes"},
-		{"stop", "stop which container?"},
-		{"start gauge -- ls", "start runs what was set"}};
+		{"launch selwick/gauge ls", "must come after --"},
+		{"stop", "stop: no container given"},
+		{"start gauge -- ls", "start does not take a command"}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
 		struct result *result = hull("%s", cases[i].line);
@@ -107,7 +107,7 @@ static void doctor_finds_this_host_able(void)
 	json_t *doc;
 
 	CODE(result, 0);
-	SAYS(result->out, "this host is able");
+	SAYS(result->out, "this host has everything");
 	SAYS(result->out, "overlay");
 	doc = hull_json("doctor --json");
 	CHECK(json_is_true(json_object_get(doc, "able")));
@@ -170,7 +170,8 @@ static const CU_TestInfo tests[] = {
 	{"options may be shortened",
 		options_may_be_shortened_and_stand_anywhere},
 	{"doctor finds this host able", doctor_finds_this_host_able},
-	{"an ordinary user is told plainly", an_ordinary_user_is_told_plainly},
+	{"an unprivileged user is told plainly",
+		an_ordinary_user_is_told_plainly},
 	{"the tour shows all and cleans up", the_tour_shows_all_and_cleans_up},
 	{"broken configurations are told", broken_configurations_are_told},
 	CU_TEST_INFO_NULL};

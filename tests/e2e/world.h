@@ -14,7 +14,7 @@ void world_end(void);
 /* After the last test. */
 void world_leave(void);
 
-/* True where the ordinary user's control group has all controllers. */
+/* True where the unprivileged user's control group has all controllers. */
 bool world_has_controllers(void);
 
 #endif

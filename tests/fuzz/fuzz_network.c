@@ -35,7 +35,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		struct th_buf out;
 
 		th_buf_init(&out, size * 2 + 4096);
-		if (th_resolver_compose(
+		if (th_resolver_write(
 			    text, (enum th_resolver)kind, &out, relay, &err))
 			abort();
 		if (relay[0] && kind != TH_RESOLVER_RELAY)

@@ -20,7 +20,8 @@ static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_image_state, &suite_headers, &suite_token, &suite_search,
 	&suite_logins, &suite_stage, &suite_memory, &suite_hash,
 	&suite_image_model, &suite_policy, &suite_machine, &suite_packed,
-	&suite_resolve, NULL};
+	&suite_resolve, &suite_calls, &suite_filter, &suite_utf8,
+	&suite_yaml_bounds, NULL};
 
 static void before(void)
 {

@@ -40,7 +40,7 @@ static void reading_has_a_limit(void)
 	th_buf_release(&buf);
 	th_buf_init(&buf, 7);
 	CHECK_INT(th_file_read(unit_folder_fd, "f", &buf, &err), -1);
-	CHECK(strstr(err.msg, "longer than") != NULL);
+	CHECK(strstr(err.msg, "larger than") != NULL);
 	th_buf_release(&buf);
 	CHECK_INT(th_file_read(unit_folder_fd, "missing", &buf, &err), 0);
 }
@@ -61,10 +61,56 @@ static void removal_follows_no_link(void)
 	CHECK_INT(th_tree_remove(unit_folder_fd, "never", &err), 0);
 }
 
+/* Deeper than any path can name, and than descriptors could be open. */
+static void removal_knows_no_depth(void)
+{
+	struct th_error err = {0};
+	int fd = openat(unit_folder_fd, ".", O_RDONLY | O_DIRECTORY), next;
+	struct stat st;
+
+	for (int i = 0; i < 20000; i++) {
+		if (mkdirat(fd, "d", 0700) || mkdirat(fd, "side", 0700))
+			break;
+		next = openat(fd, "d", O_RDONLY | O_DIRECTORY);
+		close(fd);
+		fd = next;
+	}
+	close(openat(fd, ".moved-up-0", O_WRONLY | O_CREAT, 0600));
+	close(openat(fd, "f", O_WRONLY | O_CREAT, 0600));
+	close(fd);
+	CHECK(th_tree_size(unit_folder_fd, "d") > 0);
+	CHECK_INT(th_tree_remove(unit_folder_fd, "d", &err), 0);
+	CHECK(fstatat(unit_folder_fd, "d", &st, 0) != 0);
+	/* A deep one whose top has the names that it would use. */
+	mkdirat(unit_folder_fd, "side/.moved-up-0", 0700);
+	CHECK_INT(th_tree_remove(unit_folder_fd, "side", &err), 0);
+}
+
+static void modes_are_set_by_descriptor(void)
+{
+	struct stat st;
+	int fd;
+
+	close(openat(unit_folder_fd, "f", O_WRONLY | O_CREAT, 0600));
+	fd = openat(unit_folder_fd, "f", O_PATH);
+	CHECK_INT(th_fd_chmod(fd, 04711), 0);
+	CHECK_INT(fstat(fd, &st), 0);
+	CHECK_INT(st.st_mode & 07777, 04711);
+	close(fd);
+	fd = openat(unit_folder_fd, "f", O_RDONLY);
+	CHECK_INT(th_fd_chmod(fd, 0640), 0);
+	CHECK_INT(fstat(fd, &st), 0);
+	CHECK_INT(st.st_mode & 07777, 0640);
+	close(fd);
+	CHECK_INT(th_fd_chmod(-1, 0640), -1);
+}
+
 static const CU_TestInfo tests[] = {
 	{"replaced files are whole", replaced_files_are_whole},
 	{"reading has a limit", reading_has_a_limit},
 	{"removal follows no link", removal_follows_no_link},
+	{"removal knows no depth", removal_knows_no_depth},
+	{"modes are set by descriptor", modes_are_set_by_descriptor},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_file = {"file", tests};

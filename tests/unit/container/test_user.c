@@ -7,9 +7,12 @@
 static const char passwd[] = "root:x:0:0:root:/root:/bin/sh\n"
 			     "broken line\n"
 			     "pilot:x:1000:1001:Pilot:/home/pilot:/bin/sh\n"
+			     "ghost:x:4294967295:0:stays root:/:/bin/sh\n"
+			     "wrap:x:4294967296:4294967296::/:/bin/sh\n"
+			     "minus:x:-5:1::/:/bin/sh\n"
 			     "last:x:7:8:no line end:/srv:/bin/sh";
 static const char group[] = "root:x:0:\nquayside:x:2000:cook,pilot\n"
-			    "crew:x:2001:pilot\n";
+			    "crew:x:2001:pilot\nghosts:x:4294967295:pilot\n";
 
 static void users_are_found(void)
 {
@@ -43,8 +46,9 @@ static void users_are_found(void)
 
 static void unknown_names_are_errors(void)
 {
-	static const char *const bad[] = {
-		"cook", "pilot:cooks", "-1", "99999999999", ":crew"};
+	static const char *const bad[] = {"cook", "pilot:cooks", "-1",
+		"99999999999", ":crew", "ghost", "wrap", "minus", "4294967295",
+		"pilot:ghosts", "pilot:4294967295", "0x0", "1 "};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_user user;

@@ -92,21 +92,22 @@ static void what_is_none_is_told(void)
 	static const struct {
 		struct tar_entry entries[4];
 		const char *says;
-	} cases[] = {{{FILE_ENTRY("x", "y"), END_ENTRY}, "no OCI image layout"},
+	} cases[] = {
+		{{FILE_ENTRY("x", "y"), END_ENTRY}, "not an OCI image layout"},
 		{{FILE_ENTRY("oci-layout", LAYOUT), END_ENTRY},
-			"no OCI image layout"},
+			"not an OCI image layout"},
 		{{FILE_ENTRY("oci-layout", "{}"),
 			 FILE_ENTRY("index.json", "{\"manifests\":[]}"),
 			 END_ENTRY},
-			"not of version 1"},
+			"layout version is not 1"},
 		{{FILE_ENTRY(
 			  "oci-layout", "{\"imageLayoutVersion\":\"2.0.0\"}"),
 			 FILE_ENTRY("index.json", "{\"manifests\":[]}"),
 			 END_ENTRY},
-			"not of version 1"},
+			"layout version is not 1"},
 		{{FILE_ENTRY("oci-layout", LAYOUT),
 			 FILE_ENTRY("index.json", "{}"), END_ENTRY},
-			"lists nothing"},
+			"its index is empty"},
 		{{FILE_ENTRY("oci-layout", LAYOUT),
 			 FILE_ENTRY("index.json", "[7"), END_ENTRY},
 			""},
@@ -123,7 +124,7 @@ static void what_is_none_is_told(void)
 		{{{"oci-layout", AE_IFLNK, 0777, "/etc/passwd", 0, NULL},
 			 FILE_ENTRY("index.json", "{\"manifests\":[]}"),
 			 END_ENTRY},
-			"no OCI image layout"}};
+			"not an OCI image layout"}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
 		struct th_error err = {0};

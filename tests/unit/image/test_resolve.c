@@ -166,7 +166,7 @@ static void nesting_has_an_end(void)
 		rc = resolve(digest, "linux/arm/v7", &resolved, &err);
 		CHECK_INT(rc, depth <= 5 ? 0 : -1);
 		if (rc)
-			CHECK(strstr(err.msg, "too many times") != NULL);
+			CHECK(strstr(err.msg, "nested too deeply") != NULL);
 		th_resolved_release(&resolved);
 		item_text(item, TH_MEDIA_INDEX, digest, "");
 	}
@@ -210,7 +210,7 @@ static void one_without_an_index_says_itself(void)
 	CHECK_INT(resolved.offer_count, 0);
 	th_resolved_release(&resolved);
 	CHECK_INT(resolve(digest, "linux/mips", &resolved, &err), -1);
-	CHECK(strstr(err.msg, "made for linux/arm/v7, not for linux/mips") !=
+	CHECK(strstr(err.msg, "is for linux/arm/v7, not for linux/mips") !=
 		NULL);
 	/* What it is was found out all the same. */
 	CHECK_INT(resolved.config.diff_ids.count, 1);
@@ -243,7 +243,7 @@ static void contradictions_are_told(void)
 		"\"os\":\"linux\",\"architecture\":\"arm\"");
 	put_index(item, digest);
 	CHECK_INT(resolve(digest, "linux/arm", &resolved, &err), -1);
-	CHECK(strstr(err.msg, "does not hold the blob") != NULL);
+	CHECK(strstr(err.msg, "does not contain the blob") != NULL);
 	th_resolved_release(&resolved);
 }
 

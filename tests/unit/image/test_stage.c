@@ -128,7 +128,7 @@ static void what_is_wrong_is_thrown_away(void)
 		CHECK_INT(bring(store, digest, 10, text, sizeof(text), &old,
 				  &err),
 			-1);
-		CHECK(strstr(err.msg, "longer") != NULL);
+		CHECK(strstr(err.msg, "larger") != NULL);
 		CHECK(!is_there(store, path));
 	}
 	th_store_close(store);

@@ -257,7 +257,7 @@ static void settings_are_read(void)
 	CHECK_INT(th_log_settings("journal,size=1M", &settings, &err), 0);
 	CHECK(settings.journal);
 	CHECK_INT(settings.size_bytes, 1 << 20);
-	CHECK_INT(settings.files, 256);
+	CHECK_INT(settings.files, 16);
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		th_error_clear(&err);
 		CHECK_INT(th_log_settings(bad[i], &settings, &err), -1);

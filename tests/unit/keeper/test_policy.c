@@ -115,11 +115,42 @@ static void tries_end_and_begin_again(void)
 	CHECK_INT(judge("on-failure,tries=3", run).wait_ms, 1000);
 }
 
+static void statuses_are_accepted(void)
+{
+	static const struct {
+		const char *text;
+		int status;
+		bool good;
+	} cases[] = {{"http:80", 200, true}, {"http:80", 299, true},
+		{"http:80", 199, false}, {"http:80", 301, false},
+		{"http:80", 0, false}, {"http:80,accept=300-399", 301, true},
+		{"http:80,accept=300-399", 204, true},
+		{"http:80,accept=300-399", 400, false},
+		{"http:80/a,accept=401,every=1s,accept=404", 404, true},
+		{"http:80/a,accept=401,every=1s,accept=404", 401, true},
+		{"http:80/a,accept=401,every=1s,accept=404", 402, false}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		struct th_probe probe;
+		struct th_error err = {0};
+
+		CHECK_INT(th_probe_parse(cases[i].text, &probe, &err), 0);
+		CHECK_INT(th_probe_accepts(&probe, cases[i].status),
+			cases[i].good);
+		CHECK_INT(probe.limit, 4);
+		th_probe_release(&probe);
+	}
+}
+
 static void probes_are_read(void)
 {
 	static const char *const bad[] = {"http:", "http:0", "http:80x",
 		"tcp:70000", "tcp:80/health", "exec:", "exec:'a", "ping:1",
 		"tcp:80,every=", "tcp:80,limit=0", "tcp:80,colour=1",
+		"tcp:80,accept=300", "http:80,accept=", "http:80,accept=99",
+		"http:80,accept=600", "http:80,accept=399-300",
+		"http:80,accept=200-",
+		"http:80,accept=1,accept=2,accept=3,accept=4,accept=5",
 		"http:80/a b"};
 	struct th_probe probe;
 	struct th_error err = {0};
@@ -133,7 +164,7 @@ static void probes_are_read(void)
 	CHECK_INT(probe.every_ms, 5000);
 	CHECK_INT(probe.limit, 2);
 	CHECK_INT(
-		th_probe_parse("tcp:3306,grace=0,timeout=500ms", &probe, &err),
+		th_probe_parse("tcp:7070,grace=0,timeout=500ms", &probe, &err),
 		0);
 	CHECK_INT(probe.grace_ms, 0);
 	CHECK_INT(probe.timeout_ms, 500);
@@ -181,6 +212,7 @@ static const CU_TestInfo tests[] = {{"policies are read", policies_are_read},
 	{"waits grow to the ceiling", waits_grow_to_the_ceiling},
 	{"tries end and begin again", tries_end_and_begin_again},
 	{"probes are read", probes_are_read},
+	{"statuses are accepted", statuses_are_accepted},
 	{"health changes at the limit", health_changes_at_the_limit},
 	CU_TEST_INFO_NULL};
 

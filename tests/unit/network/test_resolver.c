@@ -4,7 +4,7 @@
 
 #include "unit/unit.h"
 
-static void compose(const char *host, enum th_resolver kind,
+static void expect(const char *host, enum th_resolver kind,
 	const char *expected, const char *expected_relay)
 {
 	char relay[TH_ADDRESS_TEXT];
@@ -12,7 +12,7 @@ static void compose(const char *host, enum th_resolver kind,
 	struct th_buf text;
 
 	th_buf_init(&text, 4096);
-	CHECK_INT(th_resolver_compose(host, kind, &text, relay, &err), 0);
+	CHECK_INT(th_resolver_write(host, kind, &text, relay, &err), 0);
 	CHECK_TEXT(text.data, expected);
 	CHECK_TEXT(relay, expected_relay);
 	th_buf_release(&text);
@@ -29,27 +29,27 @@ static void servers_that_can_be_reached_stay(void)
 		"search a.example\nnameserver 192.0.2.53\n"
 		"nameserver fd77::53\noptions edns0\n";
 
-	compose(host, TH_RESOLVER_RELAY, reached, "");
-	compose(host, TH_RESOLVER_UPLINK, reached, "");
-	compose(host, TH_RESOLVER_PLAIN, reached, "");
-	compose(host, TH_RESOLVER_SAME, strchr(host, '\n') + 1, "");
+	expect(host, TH_RESOLVER_RELAY, reached, "");
+	expect(host, TH_RESOLVER_UPLINK, reached, "");
+	expect(host, TH_RESOLVER_PLAIN, reached, "");
+	expect(host, TH_RESOLVER_SAME, strchr(host, '\n') + 1, "");
 }
 
 static void those_of_the_loopback_are_led_to(void)
 {
 	static const char stub[] = "nameserver 127.0.0.53\noptions edns0\n";
 
-	compose(stub, TH_RESOLVER_RELAY,
+	expect(stub, TH_RESOLVER_RELAY,
 		"options edns0\nnameserver 127.0.0.53\n", "127.0.0.53");
-	compose(stub, TH_RESOLVER_UPLINK,
+	expect(stub, TH_RESOLVER_UPLINK,
 		"options edns0\nnameserver 10.255.255.3\n", "");
-	compose(stub, TH_RESOLVER_PLAIN, "options edns0\n", "");
-	compose("nameserver ::1", TH_RESOLVER_RELAY, "nameserver 127.0.0.1\n",
+	expect(stub, TH_RESOLVER_PLAIN, "options edns0\n", "");
+	expect("nameserver ::1", TH_RESOLVER_RELAY, "nameserver 127.0.0.1\n",
 		"127.0.0.1");
-	compose("nameserver 0.0.0.0\n", TH_RESOLVER_RELAY,
+	expect("nameserver 0.0.0.0\n", TH_RESOLVER_RELAY,
 		"nameserver 127.0.0.1\n", "127.0.0.1");
 	/* Only by a device's name: nowhere to lead. */
-	compose("nameserver fe80::1%eth0\n", TH_RESOLVER_RELAY, "", "");
+	expect("nameserver fe80::1%eth0\n", TH_RESOLVER_RELAY, "", "");
 }
 
 static void odd_lines_do_no_harm(void)
@@ -66,7 +66,7 @@ static void odd_lines_do_no_harm(void)
 		struct th_buf text;
 
 		th_buf_init(&text, 4096);
-		CHECK_INT(th_resolver_compose(odd[i], TH_RESOLVER_RELAY, &text,
+		CHECK_INT(th_resolver_write(odd[i], TH_RESOLVER_RELAY, &text,
 				  relay, &err),
 			0);
 		CHECK_TEXT(relay, "");

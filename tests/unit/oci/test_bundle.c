@@ -72,7 +72,7 @@ static void what_cannot_be_done_is_named(void)
 		{"", ",\"windows\":{}", "", "windows", TH_NOT_POSSIBLE},
 		{"", ",\"anchor\":1", "", "anchor", TH_FAILED},
 		{",\"color\":1", "", "", "color", TH_FAILED},
-		{"", "", ",\"seccomp\":{}", "no action", TH_FAILED},
+		{"", "", ",\"seccomp\":{}", "not an action", TH_FAILED},
 		{"", "", ",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_SINK\"}",
 			"SCMP_ACT_SINK", TH_FAILED},
 		{"", "",
@@ -86,7 +86,7 @@ static void what_cannot_be_done_is_named(void)
 			"\"op\":\"SCMP_CMP_EQ\"}]}]}",
 			"out of range", TH_FAILED},
 		{"", ",\"hooks\":{\"prestart\":[{\"path\":\"x\"}]}", "",
-			"not an absolute one", TH_FAILED},
+			"is not absolute", TH_FAILED},
 		{"", ",\"hooks\":{\"sailing\":[]}", "", "sailing", TH_FAILED},
 		{"",
 			",\"hooks\":{\"poststop\":[{\"path\":\"/x\","
@@ -99,7 +99,7 @@ static void what_cannot_be_done_is_named(void)
 		{"", "",
 			",\"uidMappings\":[{\"containerID\":0,\"hostID\":1,"
 			"\"size\":1}]",
-			"no new user namespace", TH_FAILED},
+			"does not create a user namespace", TH_FAILED},
 		{"", "", ",\"rootfsPropagation\":\"wide\"", "wide", TH_FAILED},
 		{"", "", ",\"personality\":{\"domain\":\"DOS\"}", "DOS",
 			TH_FAILED},
@@ -115,10 +115,10 @@ static void what_cannot_be_done_is_named(void)
 			"\"2XB\",\"limit\":1}]}",
 			"2XB", TH_FAILED},
 		{"", "", ",\"resources\":{\"unified\":{\"../x\":\"1\"}}",
-			"impossible key", TH_FAILED},
+			"invalid key", TH_FAILED},
 		{"", ",\"mounts\":[{\"destination\":\"x\"}]", "",
 			"not an absolute path", TH_FAILED},
-		{"", ",\"mounts\":[7]", "", "no object", TH_FAILED},
+		{"", ",\"mounts\":[7]", "", "not an object", TH_FAILED},
 		{",\"capabilities\":{\"bounding\":[\"CAP_SAIL\"]}", "", "",
 			"CAP_SAIL", TH_FAILED},
 		{",\"rlimits\":[{\"type\":\"RLIMIT_TIDE\"}]", "", "",
@@ -134,7 +134,7 @@ static void what_cannot_be_done_is_named(void)
 		{",\"scheduler\":{\"policy\":\"SCHED_TIDE\"}", "", "",
 			"SCHED_TIDE", TH_FAILED},
 		{"", "", ",\"devices\":[{\"path\":\"etc/x\",\"type\":\"c\"}]",
-			"not an absolute one", TH_FAILED}};
+			"is not absolute", TH_FAILED}};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_bundle bundle;
@@ -156,7 +156,7 @@ static void what_is_missing_is_named(void)
 		const char *text, *word;
 	} bad[] = {{"{}", "version"},
 		{"{\"ociVersion\":\"2.0\"}", "1.x is needed"},
-		{"{\"ociVersion\":\"1.0.2\"}", "no process"},
+		{"{\"ociVersion\":\"1.0.2\"}", "not have a process"},
 		{"{\"ociVersion\":\"1.0.2\",\"process\":{\"cwd\":\"/\"}}",
 			"args is empty"},
 		{"{\"ociVersion\":\"1.0.2\",\"process\":{\"cwd\":\"x\","
@@ -164,7 +164,7 @@ static void what_is_missing_is_named(void)
 			"not an absolute path"},
 		{"{\"ociVersion\":\"1.0.2\",\"process\":{\"cwd\":\"/\","
 		 "\"args\":[\"x\"]}}",
-			"no root"}};
+			"not have a root"}};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		struct th_bundle bundle;

@@ -1,4 +1,4 @@
-#include "container/compose_linux.h"
+#include "container/bundle_linux.h"
 
 #include <stdio.h>
 #include <string.h>
@@ -17,15 +17,25 @@ static const char *const capabilities[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
 	"CAP_SETGID", "CAP_SETPCAP", "CAP_SETUID", "CAP_SYS_CHROOT"};
 
 /* Windows into the kernel that tell or change what is not the container's
- * (docs/design.md, "What a container cannot see"). */
-static const char *const masked[] = {"/proc/acpi", "/proc/asound",
-	"/proc/interrupts", "/proc/kallsyms", "/proc/kcore", "/proc/keys",
-	"/proc/kmsg", "/proc/latency_stats", "/proc/sched_debug", "/proc/scsi",
-	"/proc/timer_list", "/proc/timer_stats",
-	"/sys/devices/virtual/powercap", "/sys/firmware", "/sys/kernel/debug",
-	"/sys/kernel/tracing"};
-static const char *const protected_paths[] = {"/proc/bus", "/proc/fs",
-	"/proc/irq", "/proc/sys", "/proc/sysrq-trigger"};
+ * (docs/safety.md). What only kernels before 5.14 have is not among them. */
+static const char *const masked[] = {
+	/* memory and addresses of the kernel */
+	"/proc/kcore", "/proc/kallsyms", "/sys/kernel/vmcoreinfo",
+	"/sys/kernel/debug", "/sys/kernel/tracing",
+	/* keys and messages of everybody */
+	"/proc/keys", "/proc/key-users", "/proc/kmsg",
+	/* what others do, to be timed from here */
+	"/proc/interrupts", "/proc/timer_list", "/proc/latency_stats",
+	"/sys/devices/virtual/powercap",
+	/* controls of devices and firmware */
+	"/proc/acpi", "/proc/asound", "/proc/scsi", "/sys/firmware"};
+/* Further ones that only the host's root could read. */
+static const char *const masked_for_root[] = {"/proc/kpagecount",
+	"/proc/kpageflags", "/proc/kpagecgroup", "/proc/slabinfo",
+	"/proc/vmallocinfo", "/proc/pagetypeinfo", "/sys/kernel/slab"};
+static const char *const protected_paths[] = {"/proc/sys",
+	"/proc/sysrq-trigger", "/proc/irq", "/proc/bus", "/proc/driver",
+	"/proc/mtrr", "/proc/fs", "/proc/dynamic_debug"};
 
 /* What of /dev may be used: null, zero, full, random, urandom, tty, the
  * terminals of its own. */
@@ -34,12 +44,17 @@ static const struct {
 } usable[] = {
 	{1, 3}, {1, 5}, {1, 7}, {1, 8}, {1, 9}, {5, 0}, {5, 2}, {136, -1}};
 
+static void add_strings(json_t *array, const char *const *list, size_t count)
+{
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(array, json_string(list[i]));
+}
+
 static json_t *strings(const char *const *list, size_t count)
 {
 	json_t *array = json_array();
 
-	for (size_t i = 0; i < count; i++)
-		json_array_append_new(array, json_string(list[i]));
+	add_strings(array, list, count);
 	return array;
 }
 
@@ -61,7 +76,7 @@ uint64_t th_default_capabilities(const struct th_settings *settings)
 	return set;
 }
 
-static json_t *compose_namespaces(const struct th_settings *settings)
+static json_t *make_namespaces(const struct th_settings *settings)
 {
 	static const char *const kinds[] = {
 		"mount", "pid", "uts", "ipc", "cgroup", "network"};
@@ -75,7 +90,7 @@ static json_t *compose_namespaces(const struct th_settings *settings)
 	return namespaces;
 }
 
-static json_t *compose_resources(const struct th_settings *settings)
+static json_t *make_resources(const struct th_settings *settings)
 {
 	json_t *rules = json_array(), *resources;
 	bool all = settings->allow & TH_ALLOW_DEVICES;
@@ -126,14 +141,15 @@ static int add_filter(struct th_store *store,
 
 	if (settings->allow & TH_ALLOW_SYSCALLS)
 		return 0;
-	rules = th_filter_rules(th_default_capabilities(settings));
+	rules = th_filter_rules(th_default_capabilities(settings),
+		settings->allow & TH_ALLOW_OLD_SOCKETS);
 	if (!rules)
 		return th_fail_memory(err);
 	json_object_set_new(linux_part, "seccomp", rules);
 	return th_filter_keep(store, rules, filter, err);
 }
 
-int th_compose_linux(struct th_store *store, const char *id,
+int th_bundle_linux(struct th_store *store, const char *id,
 	const struct th_settings *settings, json_t *config, char filter[72],
 	struct th_error *err)
 {
@@ -143,13 +159,16 @@ int th_compose_linux(struct th_store *store, const char *id,
 
 	th_group_path(store, id, group);
 	part = json_pack("{s:o s:s s:o s:o s:o}", "namespaces",
-		compose_namespaces(settings), "cgroupsPath", group, "resources",
-		compose_resources(settings), "maskedPaths",
+		make_namespaces(settings), "cgroupsPath", group, "resources",
+		make_resources(settings), "maskedPaths",
 		strings(masked, open ? 0 : COUNT(masked)), "readonlyPaths",
 		strings(protected_paths, open ? 0 : COUNT(protected_paths)));
 	if (!part)
 		return th_fail_memory(err);
 	json_object_set_new(config, "linux", part);
+	if (!open && !settings->caller.unprivileged)
+		add_strings(json_object_get(part, "maskedPaths"),
+			masked_for_root, COUNT(masked_for_root));
 	if (add_devices(settings, config, err))
 		return -1;
 	return add_filter(store, settings, part, filter, err);

@@ -1,7 +1,7 @@
 /* The Linux part of a container's config.json: what keeps it apart from the
  * host, and the limits (docs/safety.md). */
-#ifndef TH_CONTAINER_COMPOSE_LINUX_H
-#define TH_CONTAINER_COMPOSE_LINUX_H
+#ifndef TH_CONTAINER_BUNDLE_LINUX_H
+#define TH_CONTAINER_BUNDLE_LINUX_H
 
 #include <jansson.h>
 
@@ -14,7 +14,7 @@ uint64_t th_default_capabilities(const struct th_settings *settings);
 
 /* Adds the member "linux" to config, and what the devices asked for bring.
  * filter gets the name of the compiled system-call filter, or stays "". */
-int th_compose_linux(struct th_store *store, const char *id,
+int th_bundle_linux(struct th_store *store, const char *id,
 	const struct th_settings *settings, json_t *config, char filter[72],
 	struct th_error *err);
 

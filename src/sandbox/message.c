@@ -1,11 +1,12 @@
-#include "sandbox/words.h"
+#include "sandbox/message.h"
 
 #include <errno.h>
+#include <poll.h>
 #include <stdint.h>
 #include <string.h>
 #include <sys/socket.h>
 
-bool word_send(int socket, const void *data, size_t len, int fd)
+bool setup_send(int socket, const void *data, size_t len, int fd)
 {
 	struct iovec part = {
 		.iov_base = (void *)(uintptr_t)data, .iov_len = len};
@@ -30,51 +31,62 @@ bool word_send(int socket, const void *data, size_t len, int fd)
 	return sendmsg(socket, &message, MSG_NOSIGNAL) == (ssize_t)len;
 }
 
-void word_tell(int channel, const struct word *word, int fd)
+void setup_tell(int channel, const struct setup_message *message, int fd)
 {
-	word_send(channel, word, sizeof(*word), fd);
+	setup_send(channel, message, sizeof(*message), fd);
 }
 
-void word_fail(int channel, const struct th_error *error)
+void setup_fail(int channel, const struct th_error *error)
 {
-	struct word word = {.kind = WORD_FAILED, .error = *error};
+	struct setup_message message = {.kind = SETUP_FAILED, .error = *error};
 
 	if (error->code)
-		word_tell(channel, &word, -1);
+		setup_tell(channel, &message, -1);
 }
 
-bool word_hear(int channel, struct word *word, int *fd)
+bool setup_comes(int channel, int timeout_ms)
 {
-	struct iovec part = {.iov_base = word, .iov_len = sizeof(*word)};
+	struct pollfd one = {.fd = channel, .events = POLLIN};
+	int rc;
+
+	do
+		rc = poll(&one, 1, timeout_ms);
+	while (rc < 0 && errno == EINTR);
+	return rc > 0;
+}
+
+bool setup_hear(int channel, struct setup_message *message, int *fd)
+{
+	struct iovec part = {.iov_base = message, .iov_len = sizeof(*message)};
 	union {
 		struct cmsghdr align;
 		char bytes[CMSG_SPACE(sizeof(int))];
 	} control;
-	struct msghdr message = {.msg_iov = &part,
+	struct msghdr header = {.msg_iov = &part,
 		.msg_iovlen = 1,
 		.msg_control = &control,
 		.msg_controllen = sizeof(control)};
-	struct cmsghdr *header;
+	struct cmsghdr *first;
 	ssize_t len;
 
 	*fd = -1;
 	do
-		len = recvmsg(channel, &message, MSG_CMSG_CLOEXEC);
+		len = recvmsg(channel, &header, MSG_CMSG_CLOEXEC);
 	while (len < 0 && errno == EINTR);
-	if (len != (ssize_t)sizeof(*word))
+	if (len != (ssize_t)sizeof(*message))
 		return false;
-	header = CMSG_FIRSTHDR(&message);
-	if (header && header->cmsg_type == SCM_RIGHTS)
-		memcpy(fd, CMSG_DATA(header), sizeof(int));
+	first = CMSG_FIRSTHDR(&header);
+	if (first && first->cmsg_type == SCM_RIGHTS)
+		memcpy(fd, CMSG_DATA(first), sizeof(int));
 	return true;
 }
 
-bool word_go(int channel, pid_t pid)
+bool setup_go(int channel, pid_t pid)
 {
 	return send(channel, &pid, sizeof(pid), MSG_NOSIGNAL) == sizeof(pid);
 }
 
-bool word_await(int channel, pid_t *pid)
+bool setup_await(int channel, pid_t *pid)
 {
 	ssize_t len;
 

@@ -1,6 +1,6 @@
 /* Writes a container's folder: the OCI bundle and what the keeper needs. */
-#ifndef TH_CONTAINER_COMPOSE_H
-#define TH_CONTAINER_COMPOSE_H
+#ifndef TH_CONTAINER_BUNDLE_H
+#define TH_CONTAINER_BUNDLE_H
 
 #include "container/settings.h"
 #include "oci/image_config.h"
@@ -10,14 +10,14 @@
 
 /* The command that settings and image come to: entrypoint, then arguments.
  * TH_USAGE where that is nothing. */
-int th_compose_command(const struct th_settings *settings,
+int th_bundle_command(const struct th_settings *settings,
 	const struct th_image_config *image, struct th_strings *command,
 	struct th_error *err);
 
 /* Fills the folder of a new container (open as folder, which lies at
  * containers/ID) with config.json, plan.json and the files that are mounted
  * below /etc. */
-int th_compose(struct th_store *store, int folder,
+int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image,
 	const struct th_image_layer *layers, size_t layer_count,
@@ -25,7 +25,7 @@ int th_compose(struct th_store *store, int folder,
 
 /* Reads a file of an image from the uppermost layer that has it; empty where
  * none has. */
-int th_compose_read_file(struct th_store *store,
+int th_bundle_read_file(struct th_store *store,
 	const struct th_image_layer *layers, size_t layer_count,
 	const char *path, struct th_buf *buf, struct th_error *err);
 

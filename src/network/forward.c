@@ -135,7 +135,7 @@ int th_filter_publish(const char *table, const struct th_filter_port *ports,
 			return 0;
 		if (errno != EEXIST || tries)
 			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot lead ports to the container "
+				"cannot forward ports to the container "
 				"(nf_tables)");
 		th_filter_withdraw(table, ports, count);
 	}

@@ -1,4 +1,4 @@
-#include "container/compose.h"
+#include "container/bundle.h"
 
 #include <arpa/inet.h>
 #include <errno.h>
@@ -14,8 +14,8 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
-#include "container/compose_files.h"
-#include "container/compose_linux.h"
+#include "container/bundle_files.h"
+#include "container/bundle_linux.h"
 #include "container/share.h"
 #include "container/user.h"
 #include "keeper/plan.h"
@@ -30,13 +30,12 @@
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
-int th_compose_read_file(struct th_store *store,
+int th_bundle_read_file(struct th_store *store,
 	const struct th_image_layer *layers, size_t layer_count,
 	const char *path, struct th_buf *buf, struct th_error *err)
 {
 	for (size_t i = layer_count; i > 0; i--) {
-		char tree[128], name[TH_FD_PATH];
-		struct stat st;
+		char tree[128];
 		int root, fd, rc;
 
 		snprintf(tree, sizeof(tree), "trees/%s",
@@ -45,23 +44,21 @@ int th_compose_read_file(struct th_store *store,
 			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 		if (root < 0)
 			return th_fail_sys(err, TH_FAILED, errno,
-				"a layer of the image is missing in the store");
-		fd = th_path_open_in_root(root, path, O_PATH, 0);
+				"a layer of the image is missing from the "
+				"store");
+		fd = th_path_open_in_root(root, path, O_RDONLY | O_NONBLOCK, 0);
 		th_close(&root);
 		if (fd < 0)
 			continue;
 		/* A device is a whiteout: deleted by this layer. */
-		rc = 0;
-		if (fstat(fd, &st) == 0 && S_ISREG(st.st_mode))
-			rc = th_file_read(
-				AT_FDCWD, th_fd_path(fd, "", name), buf, err);
+		rc = th_fd_read_regular(fd, path, buf, err);
 		th_close(&fd);
 		return rc < 0 ? -1 : 0;
 	}
 	return 0;
 }
 
-int th_compose_command(const struct th_settings *settings,
+int th_bundle_command(const struct th_settings *settings,
 	const struct th_image_config *image, struct th_strings *command,
 	struct th_error *err)
 {
@@ -86,9 +83,8 @@ int th_compose_command(const struct th_settings *settings,
 	if (command->count)
 		return 0;
 	th_fail(err, TH_USAGE,
-		"the image does not say which command to run, and none was "
-		"given");
-	return th_hint(err, "write it behind two dashes: -- sh");
+		"no command was given, and the image does not define one");
+	return th_hint(err, "give a command after --, for example: -- sh");
 }
 
 static json_t *strings(const char *const *list, size_t count)
@@ -120,7 +116,7 @@ static int set_env(struct th_strings *env, const char *pair)
 }
 
 /* Later ones win: our defaults, the image, the settings. */
-static json_t *compose_env(const struct th_settings *settings,
+static json_t *make_env(const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user)
 {
 	struct th_strings env = {0};
@@ -141,7 +137,7 @@ static json_t *compose_env(const struct th_settings *settings,
 	return array;
 }
 
-static json_t *compose_capabilities(
+static json_t *make_capabilities(
 	const struct th_settings *settings, const struct th_user *user)
 {
 	uint64_t set = th_default_capabilities(settings);
@@ -158,7 +154,7 @@ static json_t *compose_capabilities(
 		"effective", own, "permitted", own, "inheritable", "ambient");
 }
 
-static json_t *compose_process(const struct th_settings *settings,
+static json_t *make_process(const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user,
 	const struct th_strings *command)
 {
@@ -179,8 +175,8 @@ static json_t *compose_process(const struct th_settings *settings,
 		"terminal", settings->terminal, "user", "uid",
 		(json_int_t)user->uid, "gid", (json_int_t)user->gid,
 		"additionalGids", groups, "args", th_json_from_strings(command),
-		"env", compose_env(settings, image, user), "cwd", cwd,
-		"capabilities", compose_capabilities(settings, user),
+		"env", make_env(settings, image, user), "cwd", cwd,
+		"capabilities", make_capabilities(settings, user),
 		"noNewPrivileges", !(settings->allow & TH_ALLOW_PRIVILEGES),
 		"rlimits", "type", "RLIMIT_NOFILE", "soft",
 		(json_int_t)(files < 1024 ? files : 1024), "hard", files);
@@ -215,8 +211,10 @@ static void add_sys(json_t *mounts, const struct th_settings *settings)
 	static const char *const bound[] = {
 		"rbind", "rnosuid", "rnoexec", "rnodev", "rro"};
 
-	/* On the host's network an ordinary user can show only the host's. */
-	if (settings->caller.ordinary && strcmp(settings->network, "host") == 0)
+	/* On the host's network an unprivileged user can show only the host's.
+	 */
+	if (settings->caller.unprivileged &&
+		strcmp(settings->network, "host") == 0)
 		add_mount(mounts, "/sys", "bind", "/sys", bound, COUNT(bound));
 	else
 		add_mount(
@@ -234,7 +232,7 @@ static void add_system_mounts(
 	static const char *const pts[] = {"nosuid", "noexec", "newinstance",
 		"ptmxmode=0666", "mode=0620", "gid=5"};
 	static const char *const shm[] = {
-		"nosuid", "noexec", "nodev", "mode=1777", "size=64m"};
+		"nosuid", "noexec", "nodev", "mode=1777", "size=25%"};
 
 	add_mount(mounts, "/proc", "proc", "proc", plain, COUNT(plain));
 	add_mount(mounts, "/dev", "tmpfs", "dev", dev, COUNT(dev));
@@ -311,8 +309,8 @@ static void add_own_mount(json_t *mounts, const struct th_settings *settings,
 			options[count++] = mount->propagation;
 		add_mount(mounts, mount->target, "bind", mount->source, options,
 			count);
-		/* An ordinary user's files are root's inside as it is. */
-		if (mount->map_owner && !settings->caller.ordinary)
+		/* An unprivileged user's files are root's inside as it is. */
+		if (mount->map_owner && !settings->caller.unprivileged)
 			map_owner(mounts, mount, user);
 	}
 }
@@ -335,7 +333,7 @@ static const char *reaper_word(
 	return "no";
 }
 
-static json_t *compose_config(struct th_store *store,
+static json_t *make_config(struct th_store *store,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user,
 	const struct th_strings *command, struct th_error *err)
@@ -353,8 +351,8 @@ static json_t *compose_config(struct th_store *store,
 		"ociVersion", TH_OCI_RUNTIME_VERSION, "root", "path", "rootfs",
 		"readonly", settings->read_only, "hostname",
 		settings->hostname ? settings->hostname : row->name, "process",
-		compose_process(settings, image, user, command), "mounts",
-		mounts, "annotations", "org.opencontainers.image.ref.name",
+		make_process(settings, image, user, command), "mounts", mounts,
+		"annotations", "org.opencontainers.image.ref.name",
 		row->image_name, "org.tidyhull.container.name", row->name,
 		"org.tidyhull.image.digest", row->image, "org.tidyhull.reaper",
 		reaper_word(settings, command));
@@ -367,18 +365,32 @@ static int write_config(struct th_store *store, int folder,
 	char filter[72], struct th_error *err)
 {
 	json_t *doc =
-		compose_config(store, row, settings, image, user, command, err);
+		make_config(store, row, settings, image, user, command, err);
 	int rc = -1;
 
 	if (!doc)
 		return th_fail_memory(err);
-	if (th_compose_linux(store, row->id, settings, doc, filter, err) == 0 &&
+	if (th_bundle_linux(store, row->id, settings, doc, filter, err) == 0 &&
 		th_share_apply(store, folder, row->id, settings, accounts, doc,
 			err) == 0)
 		rc = th_json_write_file(
 			folder, "config.json", doc, 0600, false, err);
 	json_decref(doc);
 	return rc;
+}
+
+static void mount_options_text(
+	const struct th_mount_setting *mount, char text[64])
+{
+	static const char *const labels[] = {[TH_LABEL_NONE] = "",
+		[TH_LABEL_MINE] = ",label=mine",
+		[TH_LABEL_ALL] = ",label=all"};
+
+	/* The words of "propagate" are those of mount(8) without their r. */
+	snprintf(text, 64, "%s%s%s%s%s%s", mount->readonly ? ",ro" : "",
+		mount->make ? ",make" : "", mount->map_owner ? ",map=me" : "",
+		labels[mount->label], mount->propagation ? ",propagate=" : "",
+		mount->propagation ? mount->propagation + 1 : "");
 }
 
 /* The mounts as they are from now on, whichever folder is the current one. */
@@ -388,29 +400,17 @@ static int absolute_mounts(
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		const struct th_mount_setting *mount = &settings->mounts[i];
 
-		if (mount->volume) {
-			if (th_strings_take(texts,
-				    th_format("%s=volume:%s%s", mount->target,
-					    mount->volume,
-					    mount->readonly ? ",ro" : "")))
-				return -1;
-			continue;
-		}
-		if (mount->source
+		char options[64];
+
+		mount_options_text(mount, options);
+		if (mount->volume ? th_strings_take(texts,
+					    th_format("%s=volume:%s%s",
+						    mount->target,
+						    mount->volume, options))
+				: mount->source
 				? th_strings_take(texts,
-					  th_format("%s=%s%s%s%s%s%s",
-						  mount->target, mount->source,
-						  mount->readonly ? ",ro" : "",
-						  mount->make ? ",make" : "",
-						  mount->map_owner ? ",map=me"
-								   : "",
-						  mount->propagation
-							  ? ",propagate="
-							  : "",
-						  mount->propagation
-							  ? mount->propagation +
-								  1
-							  : ""))
+					  th_format("%s=%s%s", mount->target,
+						  mount->source, options))
 				: th_strings_add(texts,
 					  settings->mount_texts.items[i]))
 			return -1;
@@ -425,7 +425,7 @@ static void add_given(json_t *doc, const char *key, const char *value)
 }
 
 /* What no other part of the plan knows, for a file that makes it again. */
-static json_t *compose_given(const struct th_settings *settings)
+static json_t *make_given(const struct th_settings *settings)
 {
 	json_t *doc = json_pack("{s:o s:o s:o s:o s:b}", "command",
 		th_json_from_strings(&settings->command), "alias",
@@ -491,7 +491,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.env = settings->env;
 	plan.secrets = settings->secrets;
 	plan.keep = settings->keep;
-	plan.ordinary = settings->caller.ordinary;
+	plan.unprivileged = settings->caller.unprivileged;
 	snprintf(filter_name, sizeof(filter_name), "%s", filter);
 	plan.filter = *filter ? filter_name : NULL;
 	th_limit_format(&settings->limit, limit);
@@ -504,7 +504,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.allow = settings->allow_texts;
 	plan.stop_signal = signal_number > 0 ? signal_number : 15;
 	plan.grace_ms = settings->grace_ms;
-	plan.given = compose_given(settings);
+	plan.given = make_given(settings);
 	rc = th_plan_write(folder, &plan, err);
 	json_decref(plan.given);
 	th_strings_release(&ids);
@@ -512,7 +512,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	return rc;
 }
 
-int th_compose(struct th_store *store, int folder,
+int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image,
 	const struct th_image_layer *layers, size_t layer_count,
@@ -527,14 +527,14 @@ int th_compose(struct th_store *store, int folder,
 
 	th_buf_init(&passwd, ACCOUNTS_MAX);
 	th_buf_init(&group, ACCOUNTS_MAX);
-	if (th_compose_command(settings, image, &command, err) ||
-		th_compose_read_file(store, layers, layer_count, "etc/passwd",
+	if (th_bundle_command(settings, image, &command, err) ||
+		th_bundle_read_file(store, layers, layer_count, "etc/passwd",
 			&passwd, err) ||
-		th_compose_read_file(
+		th_bundle_read_file(
 			store, layers, layer_count, "etc/group", &group, err) ||
 		th_user_resolve(settings->user ? settings->user : image->user,
 			passwd.data, group.data, &user, err) ||
-		compose_files(folder, row, settings, err))
+		bundle_files(folder, row, settings, err))
 		goto out;
 	accounts.passwd = passwd.data;
 	accounts.group = group.data;

@@ -1,4 +1,4 @@
-#include "container/compose_files.h"
+#include "container/bundle_files.h"
 
 #include <errno.h>
 #include <fcntl.h>
@@ -50,7 +50,7 @@ static int write_secrets(
 			    doc, name, json_string(text + len + 1))) {
 			json_decref(doc);
 			return th_fail(err, TH_USAGE,
-				"the secret \"%s\" is no text in UTF-8", name);
+				"the secret \"%s\" is not valid UTF-8", name);
 		}
 	}
 	rc = json_object_size(doc)
@@ -60,7 +60,7 @@ static int write_secrets(
 	return rc;
 }
 
-int compose_files(int folder, const struct th_container_row *row,
+int bundle_files(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, struct th_error *err)
 {
 	static const char *const folders[] = {"upper", "work", "rootfs"};
@@ -71,7 +71,7 @@ int compose_files(int folder, const struct th_container_row *row,
 	for (size_t i = 0; i < COUNT(folders); i++) {
 		if (mkdirat(folder, folders[i], 0755))
 			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot make the container's folders");
+				"cannot create the container's folders");
 	}
 	len = snprintf(line, sizeof(line), "%s\n", host);
 	if (th_file_replace(
