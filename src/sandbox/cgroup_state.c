@@ -207,8 +207,12 @@ int th_cgroup_processes(const struct th_cgroup *group, pid_t **pids,
 
 		*pids = calloc(content.len / 2 + 1, sizeof(**pids));
 		while (*pids && *at) {
-			(*pids)[n++] = (pid_t)strtol(at, &at, 10);
-			at += *at == '\n';
+			long pid = strtol(at, &at, 10);
+
+			/* 0: one that our PID namespace does not see. */
+			if (pid > 0)
+				(*pids)[n++] = (pid_t)pid;
+			at += *at != '\0';
 		}
 		rc = *pids ? 1 : th_fail_memory(err);
 		*count = n;

@@ -507,10 +507,17 @@ pid_t keeper_of(const char *name)
 	FILE *file;
 
 	snprintf(path, sizeof(path), "/proc/%d/stat", atoi(field(name, "pid")));
-	file = fopen(path, "r");
-	if (!file || !fgets(line, sizeof(line), file))
+	file = fopen(path, "re");
+	if (!file)
 		return 0;
+	at = fgets(line, sizeof(line), file) ? strrchr(line, ')') : NULL;
 	fclose(file);
-	at = strrchr(line, ')');
 	return at ? atoi(at + 4) : 0;
+}
+
+void signal_to(pid_t pid, int number)
+{
+	CHECK(pid > 1);
+	if (pid > 1)
+		kill(pid, number);
 }

@@ -68,6 +68,9 @@ const char *field(const char *name, const char *path);
 
 /* The PID of the container's keeper: the parent of its process. */
 pid_t keeper_of(const char *name);
+/* Sends a signal to a process. Fails the test where the PID was not found: to
+ * kill(), 0 and -1 are whole groups of processes, this one's among them. */
+void signal_to(pid_t pid, int number);
 
 /* Writes a file into the test's folder. */
 void put_file(const char *name, const char *content);

@@ -138,7 +138,7 @@ static void the_terminal_comes_back(void)
 		slave = open(name, O_RDWR | O_NOCTTY | O_CLOEXEC);
 		CHECK(screen_until(master, screen, "box>"));
 		CHECK(!is_cooked(&slave));
-		kill(pid, numbers[i]);
+		signal_to(pid, numbers[i]);
 		wait_for(pid);
 		CHECK(wait_until(is_cooked, &slave));
 		close(slave);
@@ -186,7 +186,7 @@ static void without_a_terminal(void)
 	for (int i = 0; i < 500 && !file_holds("out", "more"); i++)
 		usleep(10000);
 	CHECK(file_holds("out", "first"));
-	kill(pid, SIGINT);
+	signal_to(pid, SIGINT);
 	CHECK_INT(wait_for(pid), 0);
 	CHECK(file_holds("out", "box is still running"));
 	CHECK_TEXT(field("box", "state"), "running");

@@ -17,7 +17,7 @@ static void a_killed_keeper_is_told_truly(void)
 	CODE(hull("launch selwick/gauge --name other --port 80=8081"), 0);
 	keeper = keeper_of("g");
 	CHECK(keeper > 1);
-	kill(keeper, SIGKILL);
+	signal_to(keeper, SIGKILL);
 	result = hull("list");
 	SAYS(result->out, "other");
 	SAYS(result->out, "1 other is not running");
@@ -29,7 +29,7 @@ static void a_killed_keeper_is_told_truly(void)
 	/* It starts again as if nothing had been. */
 	CODE(hull("start g"), 0);
 	CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
-	kill(keeper_of("g"), SIGKILL);
+	signal_to(keeper_of("g"), SIGKILL);
 	CODE(hull("remove g"), 0);
 	CODE(hull("remove --force other"), 0);
 }
@@ -42,7 +42,7 @@ static void a_killed_keeper_of_a_discarded_one(void)
 
 	for (int i = 0; i < 500 && !*field("box", "pid"); i++)
 		usleep(10000);
-	kill(keeper_of("box"), SIGKILL);
+	signal_to(keeper_of("box"), SIGKILL);
 	CHECK_INT(wait_for(pid), 125);
 	CHECK(file_holds("out", "keeper was killed"));
 	SAYS(hull("list --all")->out, "there are no containers");
@@ -57,7 +57,7 @@ static void a_killed_program_is_told(void)
 	CODE(hull("launch selwick/base --name box --network none -- sleep "
 		  "1000"),
 		0);
-	kill(atoi(field("box", "pid")), SIGKILL);
+	signal_to(atoi(field("box", "pid")), SIGKILL);
 	hull("logs --follow box");
 	CHECK_TEXT(field("box", "outcome.signal"), "9");
 	SAYS(hull("why box")->out, "signal KILL (9)");
@@ -83,7 +83,7 @@ static void killed_commands_leave_nothing(void)
 			      : "pull selwick/gauge selwick/ledger");
 
 		sleep_ms(i % 20);
-		kill(pid, SIGKILL);
+		signal_to(pid, SIGKILL);
 		wait_for(pid);
 		if (i % 2) {
 			/* A keeper may be on its way. */
@@ -174,7 +174,7 @@ static void a_stopped_keeper_holds_up_nobody(void)
 			  "sleep 1000"),
 			0);
 		keeper = keeper_of("box");
-		kill(keeper, SIGSTOP);
+		signal_to(keeper, SIGSTOP);
 		if (remove) {
 			CODE(hull("remove --force box"), 0);
 		} else {

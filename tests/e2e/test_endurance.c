@@ -88,7 +88,7 @@ static void two_hundred_kills_do_no_harm(void)
 		pid_t pid = hull_start("out", "%s", line);
 
 		nanosleep(&moment, NULL);
-		kill(pid, SIGKILL);
+		signal_to(pid, SIGKILL);
 		killed += wait_for(pid) == 128 + SIGKILL;
 		if (i % 20 == 0)
 			check_images();

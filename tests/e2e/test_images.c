@@ -28,7 +28,7 @@ static void an_interrupted_pull_goes_on(int number)
 	write_config(&port, 1);
 	pid = hull_start("out", "pull selwick/gauge");
 	CHECK(wait_until(arrived, NULL));
-	kill(pid, number);
+	signal_to(pid, number);
 	CHECK(wait_for(pid) != 0);
 	if (number == SIGINT) {
 		CHECK(file_holds("out", "interrupted"));

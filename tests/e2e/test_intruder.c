@@ -91,7 +91,7 @@ static void who_stops_what_enters_stops_nobody(void)
 		pid_t pid = hull_start("out", "exec box -- sleep 100");
 
 		usleep(200000);
-		kill(pid, SIGKILL);
+		signal_to(pid, SIGKILL);
 		wait_for(pid);
 	}
 	CODE(hull("list"), 0);

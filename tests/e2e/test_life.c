@@ -144,7 +144,7 @@ static void a_stop_holds_and_a_kill_does_not(void)
 
 		for (int i = 0; i < 500 && !file_holds("out", "begun"); i++)
 			usleep(10000);
-		kill(pid, SIGINT);
+		signal_to(pid, SIGINT);
 		CHECK_INT(wait_for(pid), 5);
 	}
 	CODE(hull("show box"), 3);
@@ -325,8 +325,8 @@ static void what_is_due_comes_back(void)
 		0);
 	CODE(hull("stop down"), 0);
 	SAYS(hull("start --all-due")->out, "no container is due");
-	kill(keeper_of("box"), SIGKILL);
-	kill(keeper_of("once"), SIGKILL);
+	signal_to(keeper_of("box"), SIGKILL);
+	signal_to(keeper_of("once"), SIGKILL);
 	await("outcome.kind", "keeper-lost");
 	SAYS(hull("why box")->out, "tidyhull start --all-due");
 	result = hull("start --all-due");
@@ -335,7 +335,7 @@ static void what_is_due_comes_back(void)
 	CHECK_TEXT(field("once", "state"), "stopped");
 	CHECK_TEXT(field("down", "state"), "stopped");
 	/* A host that goes down asks keepers to end: it is wanted after it. */
-	kill(keeper_of("box"), SIGTERM);
+	signal_to(keeper_of("box"), SIGTERM);
 	await("state", "stopped");
 	SAYS(hull("why box")->out, "its keeper was asked to end");
 	result = hull("start --all-due");

@@ -140,7 +140,7 @@ static void logs_are_followed_to_the_end(void)
 	CODE(hull("start box"), 0);
 	pid = hull_start(out_file, "logs --follow box");
 	CHECK(wait_until(has_three, out_file));
-	kill(pid, SIGINT);
+	signal_to(pid, SIGINT);
 	CHECK_INT(wait_for(pid), 0);
 	CODE(hull("remove --force box"), 0);
 }

@@ -175,7 +175,7 @@ static void random_courses_end_well(void)
 			pids[i] = begin_step((int)chance(BOXES));
 		if (chance(4) == 0) {
 			usleep(chance(30000));
-			kill(pids[chance(AT_ONCE)], SIGKILL);
+			signal_to(pids[chance(AT_ONCE)], SIGKILL);
 		}
 		if (chance(6) == 0)
 			kill_somebody();

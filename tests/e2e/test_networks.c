@@ -595,7 +595,7 @@ static void loopback_name_servers_are_reached(void)
 			   "/etc/resolv.conf")
 			      ->out,
 		"127.0.0.9"));
-	kill(server, SIGKILL);
+	signal_to(server, SIGKILL);
 	wait_for(server);
 	CODE(as_root("umount /etc/resolv.conf"), 0);
 }

@@ -329,7 +329,7 @@ static void a_web_server_is_a_registry_too(void)
 	CODE(hull("peek localhost:%d/selwick/gauge", port), 0);
 	result = hull("pull localhost:%d/selwick/gauge:9", port);
 	CODE(result, 3);
-	kill(server, SIGTERM);
+	signal_to(server, SIGTERM);
 	wait_for(server);
 	/* Where a server can, it is spoken to in the newer way. */
 	CHECK(count_lines_with("access", "HTTP/2.0 200", "/blobs/") >= 4);

@@ -88,7 +88,7 @@ static void signals_reach_the_program(void)
 		"run selwick/base --network none -- sh -c 'trap \"echo caught; "
 		"exit 5\" INT; echo begun; while :; do sleep 0.1; done'");
 	CHECK(wait_until(has_begun, out_file));
-	kill(pid, SIGINT);
+	signal_to(pid, SIGINT);
 	CHECK_INT(wait_for(pid), 5);
 	CHECK(file_holds(out_file, "caught"));
 	/* One that has no handler ends as it would outside. */
@@ -96,7 +96,7 @@ static void signals_reach_the_program(void)
 		"run selwick/base --network none -- sh -c "
 		"'echo begun; exec sleep 1000'");
 	CHECK(wait_until(has_begun, out_file));
-	kill(pid, SIGTERM);
+	signal_to(pid, SIGTERM);
 	CHECK_INT(wait_for(pid), 128 + SIGTERM);
 }
 
@@ -135,7 +135,7 @@ static void the_command_may_die_and_the_program_lives_on(void)
 		"run selwick/base --name box --keep --network none -- sh -c "
 		"'echo begun; exec sleep 1000'");
 	CHECK(wait_until(has_begun, out_file));
-	kill(pid, SIGKILL);
+	signal_to(pid, SIGKILL);
 	wait_for(pid);
 	CHECK_TEXT(field("box", "state"), "running");
 	CODE(hull("stop box"), 0);

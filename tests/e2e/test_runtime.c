@@ -416,7 +416,7 @@ static void a_group_that_was_there_stays(void)
 	CHECK(create() != 0);
 	CHECK(is_alive(tug));
 	CHECK(access(folder, F_OK) == 0);
-	kill(tug, SIGKILL);
+	signal_to(tug, SIGKILL);
 	wait_for(tug);
 	CHECK_INT(rmdir(folder), 0);
 }

@@ -59,9 +59,9 @@ static void begin_session(void)
 static void end_session(void)
 {
 	unsetenv("DBUS_SESSION_BUS_ADDRESS");
-	kill(manager, SIGTERM);
+	signal_to(manager, SIGTERM);
 	wait_for(manager);
-	kill(bus, SIGTERM);
+	signal_to(bus, SIGTERM);
 	wait_for(bus);
 	/* systemd removes a scope that nobody is in. */
 	as_root("find %s -depth -mindepth 1 -type d -exec rmdir {} +", top);
@@ -132,7 +132,7 @@ static void networks_have_a_scope(void)
 static void none_is_no_obstacle(void)
 {
 	begin_session();
-	kill(manager, SIGTERM);
+	signal_to(manager, SIGTERM);
 	CODE(hull("run selwick/base --network none -- true"), 0);
 	end_session();
 }

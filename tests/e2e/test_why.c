@@ -228,18 +228,10 @@ static void a_failed_probe(void)
 
 static void a_lost_keeper(void)
 {
-	char path[64], line[512] = "", *at;
-	FILE *file;
-
 	CODE(hull("launch selwick/base --name box --network none -- sleep "
 		  "1000"),
 		0);
-	snprintf(path, sizeof(path), "/proc/%s/stat", field("box", "pid"));
-	file = fopen(path, "r");
-	CHECK(file && fgets(line, sizeof(line), file));
-	fclose(file);
-	at = strrchr(line, ')');
-	kill(atoi(at + 4), SIGKILL);
+	signal_to(keeper_of("box"), SIGKILL);
 	SAYS(hull("why box")->out, "box was lost when its keeper");
 	check_kind("keeper-lost");
 	remove_box();

@@ -14,6 +14,7 @@
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/mount.h>
+#include <sys/prctl.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/wait.h>
@@ -150,6 +151,10 @@ void world_enter(const char *build)
 			;
 		exit(WIFEXITED(status) ? WEXITSTATUS(status) : 1);
 	}
+	/* A signal to the group of processes must not leave the namespace: make
+	 * and the shell that called it are in the group of the caller. */
+	if (setsid() < 0 || prctl(PR_SET_PDEATHSIG, SIGKILL))
+		die("session");
 	if (mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL) ||
 		mount("proc", "/proc", "proc", 0, NULL) ||
 		mount("run", "/run", "tmpfs", 0, NULL))
