@@ -6,11 +6,11 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <sys/statvfs.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/random.h"
+#include "image/room.h"
 #include "image/stage.h"
 #include "layer/apply.h"
 #include "layer/inflate.h"
@@ -20,9 +20,9 @@
  * what is small does no harm. */
 #define BOMB_RATIO 400
 #define BOMB_FREE ((uint64_t)1 << 30)
-/* How often the room on the disk is looked at, and what is left to others. */
-#define ROOM_STEP ((uint64_t)64 << 20)
-#define ROOM_LEFT ((uint64_t)64 << 20)
+/* How often the room on the disk is looked at: each entry takes at least 512
+ * bytes of an archive, so after 512 files at the latest. */
+#define ROOM_STEP ((uint64_t)256 << 10)
 
 /* What is unpacked, on its way: hashed for the diff ID, and held against the
  * bounds. */
@@ -36,7 +36,6 @@ struct measured {
 
 static int check_room(struct measured *measured, struct th_error *err)
 {
-	struct statvfs disk;
 	uint64_t allowed = measured->fetch->blob->size_bytes * BOMB_RATIO;
 
 	if (allowed < BOMB_FREE)
@@ -50,11 +49,7 @@ static int check_room(struct measured *measured, struct th_error *err)
 	if (measured->total_bytes - measured->looked_bytes < ROOM_STEP)
 		return 0;
 	measured->looked_bytes = measured->total_bytes;
-	if (fstatvfs(measured->fetch->store->root_fd, &disk) ||
-		(uint64_t)disk.f_bavail * disk.f_frsize >= ROOM_LEFT)
-		return 0;
-	th_fail(err, TH_FAILED, "the disk is full");
-	return th_hint(err, "to free space: tidyhull sweep");
+	return th_room_check(measured->fetch->store->root_fd, err);
 }
 
 static ssize_t next_measured(

@@ -260,6 +260,25 @@ static void bombs_are_defused(void)
 	is_refused("bomb.gz", "unpacks to more than 400 times its size");
 }
 
+/* A small layer can name more files than the disk has inodes. */
+static void inodes_are_left_to_others(void)
+{
+	begin();
+	CODE(other("sh -c 'mkdir many; cd many; seq 30000 | xargs touch; cd ..; "
+		   "tar -cf - many | gzip >many.gz; rm -r many'"),
+		0);
+	CODE(other("mkdir store"), 0);
+	CODE(as_root("mount -t tmpfs -o size=400m,nr_inodes=20000,mode=700,"
+		     "uid=%d,gid=%d store %s",
+		     world_user, world_user, world_store),
+		0);
+	is_refused("many.gz", "inodes are free, which are left to others");
+	/* What an image of usual size needs is there. */
+	CODE(hull("pull selwick/base"), 0);
+	CODE(hull("remove selwick/base"), 0);
+	CODE(as_root("umount -l %s", world_store), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"two hundred layers make one root", two_hundred_layers_make_one_root},
 	{"layers change what is below", layers_change_what_is_below},
@@ -268,6 +287,7 @@ static const CU_TestInfo tests[] = {
 	{"hostile archives are refused by name",
 		hostile_archives_are_refused_by_name},
 	{"links inside lead nowhere else", links_inside_lead_nowhere_else},
-	{"bombs are defused", bombs_are_defused}, CU_TEST_INFO_NULL};
+	{"bombs are defused", bombs_are_defused},
+	{"inodes are left to others", inodes_are_left_to_others}, CU_TEST_INFO_NULL};
 
 const struct suite suite_layers = {"layers", tests};
