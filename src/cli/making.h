@@ -44,7 +44,7 @@
 			"/dev/fuse, or a name: selwick.example/gauge=north"},  \
 		{"share", "LIST", "home,cwd,user: use the caller's inside"},   \
 		{"allow", "LIST",                                              \
-			"syscalls,new-privileges,kernel-paths,devices ..."},   \
+			"syscalls,new-privileges,kernel-paths,addresses,..."}, \
 		{"reaper", "WHEN",                                             \
 			"a first process that reaps orphans: auto, yes or "    \
 			"no"},                                                 \

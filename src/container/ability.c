@@ -14,6 +14,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/guard.h"
 #include "network/link.h"
 #include "network/netlink.h"
 #include "base/json.h"
@@ -81,6 +82,19 @@ static int try_bridge(void *arg)
 		return 0;
 	errno = err.sys ? err.sys : EINVAL;
 	return -1;
+}
+
+static int try_guard(void *arg)
+{
+	struct th_guard guard = {.device = "thprobe"};
+	struct th_error err = {0};
+	int rc;
+
+	if (try_bridge(arg))
+		return -1;
+	rc = th_guard_write("tidyhull_probe", &guard, &err);
+	errno = rc > 0 ? EOPNOTSUPP : err.sys;
+	return rc ? -1 : 0;
 }
 
 static int try_filter(void *arg)
@@ -237,6 +251,14 @@ static void check_network(struct th_ability *list, size_t *count)
 		attempt(try_bridge, NULL), "as root: modprobe bridge veth");
 	judge(add(list, count, "packet filter", "reaching other hosts"),
 		attempt(try_filter, NULL), "as root: modprobe nf_tables");
+	one = add(
+		list, count, "address guards", "neighbours cannot be imitated");
+	snprintf(one->here, sizeof(one->here), "yes");
+	if (attempt(try_guard, NULL)) {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here),
+			"no: the kernel has no netdev filter");
+	}
 	one = add(list, count, "IPv6", "IPv6 addresses");
 	if (access("/proc/net/if_inet6", F_OK) == 0) {
 		snprintf(one->here, sizeof(one->here), "yes");

@@ -492,6 +492,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.secrets = settings->secrets;
 	plan.keep = settings->keep;
 	plan.unprivileged = settings->caller.unprivileged;
+	plan.any_address = settings->allow & TH_ALLOW_ADDRESSES;
 	snprintf(filter_name, sizeof(filter_name), "%s", filter);
 	plan.filter = *filter ? filter_name : NULL;
 	th_limit_format(&settings->limit, limit);

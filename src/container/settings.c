@@ -227,11 +227,14 @@ static void add_if(
 static int read_words(const char *text, const char *const *words,
 	const char *what, int *set, struct th_error *err)
 {
-	char *copy = strdup(text), *rest = NULL;
+	char *copy = strdup(text), *rest = NULL, all[128] = "";
 	int rc = 0;
 
 	if (!copy)
 		return th_fail_memory(err);
+	for (size_t i = 0, len = 0; words[i] && len < sizeof(all); i++)
+		len += (size_t)snprintf(all + len, sizeof(all) - len, "%s%s",
+			i ? ", " : "", words[i]);
 	for (char *word = strtok_r(copy, ",", &rest); word && rc == 0;
 		word = strtok_r(NULL, ",", &rest)) {
 		int bit = 0;
@@ -244,8 +247,7 @@ static int read_words(const char *text, const char *const *words,
 		}
 		rc = th_fail(err, TH_USAGE, "\"%.60s\" is not a value of --%s",
 			word, what);
-		th_hint(err, "use %s, %s, %s%s%s", words[0], words[1], words[2],
-			words[3] ? ", " : "", words[3] ? words[3] : "");
+		th_hint(err, "use %s", all);
 	}
 	free(copy);
 	return rc;
@@ -272,7 +274,7 @@ static void check_bounds(
 	struct th_settings *settings, struct th_problems *problems)
 {
 	static const char *const allow[] = {"syscalls", "new-privileges",
-		"kernel-paths", "devices", "old-sockets", NULL};
+		"kernel-paths", "devices", "old-sockets", "addresses", NULL};
 	static const char *const share[] = {"home", "cwd", "user", NULL};
 	struct th_error err = {0};
 

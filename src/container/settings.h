@@ -20,7 +20,8 @@ enum th_allow {
 	TH_ALLOW_PRIVILEGES = 2, /* programs may gain privileges */
 	TH_ALLOW_KERNEL = 4, /* nothing of the kernel is masked */
 	TH_ALLOW_DEVICES = 8, /* every device of the host may be used */
-	TH_ALLOW_OLD_SOCKETS = 16 /* 32-bit socketcall, any socket family */
+	TH_ALLOW_OLD_SOCKETS = 16, /* 32-bit socketcall, any socket family */
+	TH_ALLOW_ADDRESSES = 32 /* to send from addresses of others */
 };
 
 /* What batch work has of its caller inside. */

@@ -96,7 +96,7 @@ static int unplug(struct th_store *store, const struct th_container_row *row,
 			joined.address6, err) == 0)
 		th_network_unforward(store, &joined, ports, count);
 	free(ports);
-	th_network_unplugged(row->id);
+	th_network_unplugged(store, row->id);
 	return 0;
 }
 

@@ -137,7 +137,7 @@ static int at_bridges(struct keeper *keeper,
 static int join(struct keeper *keeper, struct th_error *err)
 {
 	return th_network_join(keeper->store, keeper->id, keeper->netns_fd,
-		&keeper->joined, err);
+		keeper->plan.any_address, &keeper->joined, err);
 }
 
 /* From the other's keeper, and not by the number of its process, which may be
@@ -395,7 +395,7 @@ void keeper_tell_them_now(struct keeper *keeper)
 
 static int unplug(struct keeper *keeper, struct th_error *err)
 {
-	th_network_unplugged(keeper->id);
+	th_network_unplugged(keeper->store, keeper->id);
 	return th_network_tidy(keeper->store, err);
 }
 

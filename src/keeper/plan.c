@@ -53,6 +53,8 @@ static int read_members(
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
 		th_json_bool(doc, "unprivileged", NAME, &plan->unprivileged,
 			err) < 0 ||
+		th_json_bool(doc, "any-address", NAME, &plan->any_address,
+			err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
 		th_json_strings(
 			doc, "networks", NAME, &plan->network_texts, err) < 0 ||
@@ -98,8 +100,9 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	json_t *doc;
 	int rc;
 
-	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-			"s:i s:i s:b s:s? s:s? s:s? s:s? s:o? s:o? s:o? s:O?}",
+	doc = json_pack(
+		"{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
+		"s:i s:i s:b s:b s:s? s:s? s:s? s:s? s:o? s:o? s:o? s:O?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -108,9 +111,10 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->env), "secret",
 		th_json_from_strings(&plan->secrets), "keep", plan->keep,
 		"stop-signal", plan->stop_signal, "grace-ms", plan->grace_ms,
-		"unprivileged", plan->unprivileged, "filter", plan->filter,
-		"limit", plan->limit, "log", plan->log, "share", plan->share,
-		"device", th_json_from_strings(&plan->devices), "allow",
+		"unprivileged", plan->unprivileged, "any-address",
+		plan->any_address, "filter", plan->filter, "limit", plan->limit,
+		"log", plan->log, "share", plan->share, "device",
+		th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow), "networks",
 		th_json_from_strings(&plan->network_texts), "given",
 		plan->given);

@@ -21,6 +21,7 @@ struct th_plan {
 	size_t port_count;
 	bool keep;
 	bool unprivileged; /* of a user without root's rights */
+	bool any_address; /* no guard at its ports (--allow addresses) */
 	char *limit; /* as th_limit_format writes it, or NULL */
 	char *share;
 	struct th_strings devices, allow;

@@ -30,7 +30,8 @@ enum { ARRIVING, PASSING, LEAVING, CHAINS };
 
 static void put_table(struct th_netlink *batch, int type, const char *table)
 {
-	filter_begin(batch, type, type == NFT_MSG_NEWTABLE ? NLM_F_CREATE : 0);
+	filter_begin(batch, NFPROTO_INET, type,
+		type == NFT_MSG_NEWTABLE ? NLM_F_CREATE : 0);
 	th_netlink_put_text(batch, NFTA_TABLE_NAME, table);
 }
 
@@ -40,7 +41,7 @@ static void put_chain(
 {
 	size_t hook;
 
-	filter_begin(batch, NFT_MSG_NEWCHAIN, NLM_F_CREATE);
+	filter_begin(batch, NFPROTO_INET, NFT_MSG_NEWCHAIN, NLM_F_CREATE);
 	th_netlink_put_text(batch, NFTA_CHAIN_TABLE, table);
 	th_netlink_put_text(batch, NFTA_CHAIN_NAME, chain->name);
 	th_netlink_put_text(batch, NFTA_CHAIN_TYPE, chain->type);
@@ -49,14 +50,15 @@ static void put_chain(
 	th_netlink_put_be32(
 		batch, NFTA_HOOK_PRIORITY, (uint32_t)chain->priority);
 	th_netlink_nest_end(batch, hook);
-	filter_begin(batch, NFT_MSG_DELRULE, 0);
+	filter_begin(batch, NFPROTO_INET, NFT_MSG_DELRULE, 0);
 	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
 	th_netlink_put_text(batch, NFTA_RULE_CHAIN, chain->name);
 }
 
 static size_t begin_rule(struct th_netlink *batch, const char *table, int chain)
 {
-	filter_begin(batch, NFT_MSG_NEWRULE, NLM_F_CREATE | NLM_F_APPEND);
+	filter_begin(batch, NFPROTO_INET, NFT_MSG_NEWRULE,
+		NLM_F_CREATE | NLM_F_APPEND);
 	th_netlink_put_text(batch, NFTA_RULE_TABLE, table);
 	th_netlink_put_text(batch, NFTA_RULE_CHAIN, chains[chain].name);
 	return th_netlink_nest(batch, NFTA_RULE_EXPRESSIONS);

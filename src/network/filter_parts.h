@@ -17,8 +17,9 @@ struct filter_map {
 #define FILTER_MAPS 4
 extern const struct filter_map filter_maps[FILTER_MAPS];
 
-/* A message of the table's family. */
-void filter_begin(struct th_netlink *batch, int type, int flags);
+/* A message about a table of the family (NFPROTO_INET, ...). */
+void filter_begin(
+	struct th_netlink *batch, uint8_t family, int type, int flags);
 /* The begin and the end of what is done all at once. */
 void filter_bracket(struct th_netlink *batch, int type);
 void filter_put_map(struct th_netlink *batch, const char *table, int number);

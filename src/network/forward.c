@@ -25,26 +25,11 @@ const struct filter_map filter_maps[FILTER_MAPS] = {
 	{"bound6", true, false, (ADDRESS6 << 6 | PROTOCOL) << 6 | SERVICE, 24,
 		ADDRESS6 << 6 | SERVICE, 20}};
 
-void filter_begin(struct th_netlink *batch, int type, int flags)
-{
-	struct nfgenmsg header = {.nfgen_family = NFPROTO_INET};
-
-	th_netlink_begin(batch, NFNL_SUBSYS_NFTABLES << 8 | type, flags,
-		&header, sizeof(header));
-}
-
-void filter_bracket(struct th_netlink *batch, int type)
-{
-	struct nfgenmsg header = {.res_id = htons(NFNL_SUBSYS_NFTABLES)};
-
-	th_netlink_begin(batch, type, 0, &header, sizeof(header));
-}
-
 void filter_put_map(struct th_netlink *batch, const char *table, int number)
 {
 	const struct filter_map *map = &filter_maps[number];
 
-	filter_begin(batch, NFT_MSG_NEWSET, NLM_F_CREATE);
+	filter_begin(batch, NFPROTO_INET, NFT_MSG_NEWSET, NLM_F_CREATE);
 	th_netlink_put_text(batch, NFTA_SET_TABLE, table);
 	th_netlink_put_text(batch, NFTA_SET_NAME, map->name);
 	th_netlink_put_be32(batch, NFTA_SET_ID, (uint32_t)number + 1);
@@ -88,7 +73,7 @@ static void put_element(struct th_netlink *batch, const char *table, int type,
 	add(key, at, &outer, 2);
 	at = add(value, 0, &port->to, six ? 16 : 4);
 	add(value, at, &inner, 2);
-	filter_begin(batch, type,
+	filter_begin(batch, NFPROTO_INET, type,
 		type == NFT_MSG_NEWSETELEM ? NLM_F_CREATE | NLM_F_EXCL : 0);
 	th_netlink_put_text(batch, NFTA_SET_ELEM_LIST_TABLE, table);
 	th_netlink_put_text(batch, NFTA_SET_ELEM_LIST_SET, map->name);

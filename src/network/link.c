@@ -10,6 +10,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/guard.h"
 #include "network/netlink.h"
 #include "network/within.h"
 
@@ -268,15 +269,20 @@ int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 	struct th_error *err)
 {
 	struct visit arg = {plug, subnet};
-	unsigned char hardware[6];
+	struct th_guard guard = {.device = plug->outside,
+		.four = plug->four,
+		.six = plug->six,
+		.has6 = subnet->has6};
 
-	hardware_address(plug, hardware);
+	hardware_address(plug, guard.hardware);
 	if (th_link_pair(plug->outside, plug->inside,
 		    if_nametoindex(plug->bridge), plug->netns, plug->mtu,
-		    hardware))
+		    guard.hardware))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot create the network device %s", plug->outside);
-	if (th_within(plug->netns, visit, &arg, err) == 0)
+	/* Before the other end is up. */
+	if ((!plug->guards || th_guard_write(plug->guards, &guard, err) >= 0) &&
+		th_within(plug->netns, visit, &arg, err) == 0)
 		return 0;
 	th_link_remove(plug->outside, NULL);
 	return -1;

@@ -28,6 +28,8 @@ struct th_plug {
 	struct in6_addr six; /* where the subnet has IPv6 */
 	bool gateway4, gateway6; /* the bridge is the way out */
 	uint32_t mtu; /* 0: as devices have it */
+	/* The table of guards; NULL: any address may be sent from. */
+	const char *guards;
 };
 
 /* The network's block and the address at a place in it; place 1 is the bridge

@@ -14,6 +14,7 @@
 #include "base/file.h"
 #include "network/filter.h"
 #include "network/forwarding.h"
+#include "network/guard.h"
 #include "network/pilot.h"
 #include "network/subnet.h"
 
@@ -271,21 +272,26 @@ static void choose_way_out(
 			TH_ADDRESS_TEXT);
 }
 
-static int plug_in(struct berth *berth, const char *container, size_t number,
-	int netns, bool unprivileged, struct th_error *err)
+static int plug_in(struct th_store *store, struct berth *berth,
+	const char *container, size_t number, int netns, bool any_address,
+	struct th_error *err)
 {
+	char table[32];
+
+	table_name(store, table);
 	device_name(container, number, berth->outside);
 	snprintf(berth->inside, IFNAMSIZ, "eth%u", (unsigned int)number % 10);
 	berth->plug.outside = berth->outside;
 	berth->plug.inside = berth->inside;
 	berth->plug.bridge = berth->bridge;
 	berth->plug.netns = netns;
-	berth->plug.mtu = unprivileged ? TH_UPLINK_MTU : 0;
+	berth->plug.mtu = store->unprivileged ? TH_UPLINK_MTU : 0;
+	berth->plug.guards = any_address ? NULL : table;
 	return th_link_join(&berth->plug, &berth->subnet, err);
 }
 
 int th_network_join(struct th_store *store, const char *container, int netns,
-	struct th_joined *joined, struct th_error *err)
+	bool any_address, struct th_joined *joined, struct th_error *err)
 {
 	struct th_network_use uses[TH_NETWORKS_MAX];
 	struct berth *berths = calloc(TH_NETWORKS_MAX, sizeof(*berths));
@@ -315,8 +321,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	if (rc == 0 && count)
 		choose_way_out(berths, count, joined);
 	for (size_t i = 0; rc == 0 && i < count; i++)
-		rc = plug_in(&berths[i], container, i, netns,
-			store->unprivileged, err);
+		rc = plug_in(store, &berths[i], container, i, netns,
+			any_address, err);
 	free(berths);
 	return rc;
 }
@@ -433,6 +439,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 	if (rc == 0 && !up) {
 		table_name(store, table);
 		rc = th_filter_close(table, err);
+		th_guard_close(table);
 		if (!store->unprivileged)
 			th_forwarding_give(store->tag);
 	} else if (rc == 0 && gone) {
@@ -456,13 +463,20 @@ static void await_gone(const char *device)
 	th_link_remove(device, NULL);
 }
 
-void th_network_unplugged(const char *container)
+void th_network_unplugged(struct th_store *store, const char *container)
 {
-	char device[IFNAMSIZ];
+	struct th_network_use uses[TH_NETWORKS_MAX];
+	struct th_error ignored = {0};
+	char device[IFNAMSIZ], table[32];
+	size_t count = 0;
 
+	table_name(store, table);
+	th_network_uses(store, container, uses, &count, &ignored);
 	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
 		device_name(container, i, device);
 		await_gone(device);
+		if (i < count)
+			th_guard_remove(table, device);
 	}
 }
 

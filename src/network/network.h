@@ -38,9 +38,11 @@ struct th_joined {
 
 /* Plugs the network namespace of a container into its networks: the bridges
  * where they are missing, device pairs, addresses that the state keeps until
- * the container stops. */
+ * the container stops. It can send from these addresses only, unless
+ * any_address.
+ */
 int th_network_join(struct th_store *store, const char *container, int netns,
-	struct th_joined *joined, struct th_error *err);
+	bool any_address, struct th_joined *joined, struct th_error *err);
 
 /* Leads packets from outside to the container's published ports, with the
  * client's address; and takes that back. port_rows are the state's. */
@@ -58,7 +60,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err);
 
 /* Waits until the container's device pairs are gone (the kernel removes them a
  * moment after the last process) and removes them by force after a while. */
-void th_network_unplugged(const char *container);
+void th_network_unplugged(struct th_store *store, const char *container);
 
 /* Reads "10.20.0.0/24" or "fd20::/64", whose host part must be zero, into the
  * subnet; TH_USAGE otherwise, or where it leaves no room for containers. */

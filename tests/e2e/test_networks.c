@@ -129,6 +129,42 @@ static void networks_are_apart(void)
 	CODE(hull("show network:berths"), 3);
 }
 
+static bool listens(void *arg)
+{
+	(void)arg;
+	return strstr(hull("logs ear")->out, "ready\n") != NULL;
+}
+
+/* What of all kinds of frames a neighbour gets to see. */
+static void heard(const char *options, const char *wanted)
+{
+	CODE(hull("launch selwick/base --name ear --network berths "
+		  "--capability +NET_RAW --mount /inside=%s/inside,ro -- "
+		  "/inside/forge hear eth0",
+		     world_build),
+		0);
+	CHECK(wait_until(listens, NULL));
+	CODE(hull("launch selwick/base --name mouth --network berths "
+		  "--capability +NET_RAW --mount /inside=%s/inside,ro %s -- "
+		  "/inside/forge send eth0",
+		     world_build, options),
+		0);
+	CODE(hull("wait ear"), 0);
+	CHECK_TEXT(hull("logs ear")->out, wanted);
+	CODE(hull("remove --force ear mouth"), 0);
+}
+
+static void nobody_sends_for_others(void)
+{
+	heard("", "ready\nxyz\n");
+	heard("--allow addresses", "ready\nabcdefghijkxyz\n");
+	/* A guard for each of the networks that it is on. */
+	launch_client("boat", "--network berths --network office");
+	SAYS(hull("exec boat -- ls /sys/class/net")->out, "eth0\neth1\n");
+	CODE(hull("remove --force boat"), 0);
+	CODE(hull("remove network:berths office"), 0);
+}
+
 static void addresses_are_chosen(void)
 {
 	struct result *result;
@@ -714,6 +750,7 @@ static void rules_of_others_stay(void)
 
 static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"hardware addresses are stable", hardware_addresses_are_stable},
+	{"nobody sends for others", nobody_sends_for_others},
 	{"addresses are chosen", addresses_are_chosen},
 	{"what is no network is told", what_is_no_network_is_told},
 	{"a network is shared", a_network_is_shared},
