@@ -98,7 +98,7 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	store/event_state.c store/machine.c store/network_state.c \
 	store/volume_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c) \
-	src/runtime/create.c src/runtime/record.c
+	src/runtime/create.c src/runtime/record.c src/container/calls.c
 PILOT_SRC := $(wildcard src/pilot/*.c)
 PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/path.c base/threads.c \

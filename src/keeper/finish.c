@@ -220,8 +220,7 @@ static void end_parts(struct keeper *keeper)
 	keeper_close_streams(keeper);
 	keeper_unforward_ports(keeper);
 	keeper_end_resolver(keeper);
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
+	keeper_end_relays(keeper);
 	if (keeper->log.fd >= 0)
 		th_log_end_lines(&keeper->log);
 }
@@ -236,8 +235,7 @@ static void release_run(struct keeper *keeper)
  * them free. */
 static void give_up_ports(struct keeper *keeper)
 {
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
+	keeper_end_relays(keeper);
 	for (size_t i = 0; keeper->port_fds && i < keeper->port_count; i++) {
 		th_close(&keeper->port_fds[i][0]);
 		th_close(&keeper->port_fds[i][1]);
@@ -282,10 +280,7 @@ static void begin_wait(struct keeper *keeper, struct end *end)
 	keeper->next_ms = th_clock_mono_ms() + end->verdict.wait_ms;
 	keeper->phase = PHASE_WAIT;
 	release_run(keeper);
-	if (keeper->port_count)
-		keeper->relay = th_relay_new_closed(&keeper->loop);
-	if (keeper->relay)
-		keeper_serve_ports(keeper, &ignored);
+	keeper_close_ports(keeper, &ignored);
 }
 
 void keeper_end_run(struct keeper *keeper)

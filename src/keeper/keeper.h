@@ -3,6 +3,7 @@
  * One run of the program after the other, as the restart policy has it:
  *
  *   prepare.c  what is held from the first run to the last: lock, ports, log
+ *   confine.c  what it gives up for good, and between its works
  *   start.c    everything up to the running program
  *   network.c  its networks, names and ports
  *   resolver.c its name servers
@@ -33,6 +34,7 @@
 #include "network/network.h"
 #include "network/pilot.h"
 #include "network/relay.h"
+#include "network/relaying.h"
 #include "oci/bundle.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/sandbox.h"
@@ -101,6 +103,7 @@ struct keeper {
 	const char *actor; /* who asked for the start */
 	bool attached, input;
 	struct th_size size;
+	int score; /* of its container, when memory runs out */
 	/* held while it runs */
 	struct th_store *store;
 	struct th_loop loop;
@@ -125,9 +128,10 @@ struct keeper {
 	struct th_joined joined;
 	struct th_pilot pilot; /* held from the first run to the last */
 	struct th_watch pilot_end;
-	/* To name servers on the host's loopback, and the host's network. */
-	struct th_relay *names_relay;
-	int own_netns;
+	/* To the ports, and to name servers on the host's loopback. */
+	struct th_relaying relaying, names_relaying;
+	struct th_watch relaying_end;
+	int relaying_tries; /* how often it was started in this run */
 	bool led; /* packets from outside are led to the ports */
 	struct probing probing;
 	struct th_cgroup cgroup;
@@ -135,7 +139,7 @@ struct keeper {
 	struct th_buf filter; /* compiled; empty: none */
 	char *bundle_path;
 	struct th_sandbox_options options;
-	struct th_relay *relay;
+	struct th_relay *closed_relay; /* while nothing is behind the ports */
 	int (*port_fds)[2];
 	int handed[TH_HANDED_MAX]; /* sockets that the program gets itself */
 	size_t port_count; /* of those, as they were bound */
@@ -176,6 +180,10 @@ struct keeper {
 int keeper_prepare(struct keeper *keeper, struct th_error *err);
 /* Plan, bundle and policy as they are now. */
 int keeper_load(struct keeper *keeper, struct th_error *err);
+/* confine.c: before anything of the container runs. */
+int keeper_confine(struct keeper *keeper, struct th_error *err);
+/* Nothing is to be done for the moment: see th_rights_lower(). */
+void keeper_rest(void);
 /* start.c: actor asks for it. */
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
@@ -184,8 +192,9 @@ int keeper_start_again(struct keeper *keeper, struct th_error *err);
 /* network.c: what must be there before the process is, and what needs it. */
 int keeper_find_network(struct keeper *keeper, struct th_error *err);
 int keeper_join_network(struct keeper *keeper, struct th_error *err);
-/* Gives the ports to the relay that is there. */
-int keeper_serve_ports(struct keeper *keeper, struct th_error *err);
+/* Between two runs: whoever connects to a port is told that nobody is there. */
+int keeper_close_ports(struct keeper *keeper, struct th_error *err);
+void keeper_end_relays(struct keeper *keeper);
 /* Packets from outside end at the host again. */
 void keeper_unforward_ports(struct keeper *keeper);
 /* Lets the network of a run go, with what it has on the host. */

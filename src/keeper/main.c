@@ -18,6 +18,7 @@
 #include "keeper/keeper.h"
 #include "runtime/runtime.h"
 #include "sandbox/filter.h"
+#include "sandbox/rights.h"
 
 /* The channel to the command that starts the container. */
 #define CHANNEL 3
@@ -104,7 +105,10 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
 	keeper->overlay_fd = keeper->netns_fd = -1;
 	keeper->pilot.connection = keeper->pilot.users = -1;
-	keeper->pilot.netns = keeper->own_netns = -1;
+	keeper->pilot.netns = -1;
+	keeper->relaying.pidfd = keeper->relaying.control = -1;
+	keeper->names_relaying = keeper->relaying;
+	keeper->relaying_end.fd = -1;
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
 	keeper->sandbox.console = keeper->sandbox.status = -1;
 	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
@@ -172,6 +176,8 @@ int main(int argc, char **argv)
 
 	if (argc == 7 && strcmp(argv[1], "oci-create") == 0)
 		return create_bundle(argv);
+	if (argc > 1 && strcmp(argv[1], TH_RELAYING_WORD) == 0)
+		return th_relaying_main(argc, argv);
 	if (argc != ARG_COUNT) {
 		fputs("tidyhull-keeper is started by tidyhull; see tidyhull "
 		      "help\n",
@@ -180,12 +186,14 @@ int main(int argc, char **argv)
 	}
 	leave_caller();
 	init(&keeper, argv);
+	keeper.score = th_rights_outlive();
 	/* In this order: the lock (keeper_prepare) before anything of the
 	 * container is touched, everything undone before the answer is sent. */
 	if (th_loop_init(&keeper.loop, &err) ||
 		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
 			&keeper.store, &err) ||
 		keeper_prepare(&keeper, &err) ||
+		keeper_confine(&keeper, &err) ||
 		keeper_start(&keeper, keeper.actor, &err)) {
 		/* All is undone before the command hears of it. */
 		keeper_abort(&keeper, &err);
@@ -200,7 +208,9 @@ int main(int argc, char **argv)
 		keeper_add_client(&keeper, channel, true);
 	else
 		th_close(&channel);
+	keeper_rest();
 	keeper_serve(&keeper);
+	th_rights_raise();
 	keeper_leave(&keeper);
 	release(&keeper);
 	return 0;

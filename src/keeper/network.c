@@ -15,12 +15,15 @@
 #include "keeper/keeper.h"
 #include "network/names.h"
 #include "network/within.h"
+#include "sandbox/rights.h"
 
 /* Those who come at once are told together. */
 #define TELL_TOGETHER_MS 250
 /* A lease that a container holds on its hosts file is broken by the kernel
  * after 45 s (fcntl(2)): longer than that. */
 #define NAMES_TRIES 240
+/* The program that carries the ports is started again so many times. */
+#define RELAY_TRIES 10
 /* Another keeper answers in microseconds, or not at all. */
 #define ASK_PATIENCE_S 5
 
@@ -248,29 +251,103 @@ static int write_hosts(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
-/* The relay gets copies: the ports are held until the last run has ended. */
-int keeper_serve_ports(struct keeper *keeper, struct th_error *err)
+/* It gets copies: the ports are held until the last run has ended. */
+int keeper_close_ports(struct keeper *keeper, struct th_error *err)
 {
 	int rc = 0;
 
+	if (!keeper->port_count)
+		return 0;
+	keeper->closed_relay = th_relay_new_closed(&keeper->loop);
+	if (!keeper->closed_relay)
+		return th_fail_memory(err);
 	for (size_t i = 0; i < keeper->port_count; i++) {
 		int copies[2] = {-1, -1};
 
-		if (keeper->plan.ports[i].handoff &&
-			keeper->phase != PHASE_WAIT)
-			continue;
 		for (int f = 0; f < 2; f++) {
 			int fd = keeper->port_fds[i][f];
 
-			if (fd >= 0)
-				copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
-			if (fd >= 0)
-				fcntl(fd, F_SETFL, O_NONBLOCK);
+			if (fd < 0)
+				continue;
+			copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
+			fcntl(fd, F_SETFL, O_NONBLOCK);
 		}
-		rc |= th_relay_serve(
-			keeper->relay, &keeper->plan.ports[i], copies, err);
+		rc |= th_relay_serve(keeper->closed_relay,
+			&keeper->plan.ports[i], copies, err);
 	}
 	return rc;
+}
+
+static int start_relay(struct keeper *keeper, struct th_error *err);
+
+/* Nobody but somebody with rights over it ends it, or the kernel where memory
+ * runs out: connections are lost, but not the ports. */
+static void relay_lost(struct th_watch *watch, uint32_t events)
+{
+	struct keeper *keeper = watch->owner;
+	struct th_error err = {0}, ignored = {0};
+	bool again = keeper->relaying_tries < RELAY_TRIES;
+
+	(void)events;
+	th_loop_forget(&keeper->loop, watch);
+	th_relaying_end(&keeper->relaying);
+	th_rights_raise();
+	if (again && start_relay(keeper, &err))
+		again = false;
+	th_rights_rest();
+	th_state_note(keeper->store->db, keeper->id,
+		again ? "the program that carries its ports was killed, and "
+			"started again"
+		      : "the program that carries its ports was killed: its "
+			"ports are dead until it is restarted",
+		"keeper", NULL, &ignored);
+}
+
+/* All ports but those that the program takes itself. */
+static int start_relay(struct keeper *keeper, struct th_error *err)
+{
+	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
+	size_t count = keeper->port_count, used = 0;
+	struct th_port *ports = calloc(count, sizeof(*ports));
+	int(*fds)[2] = calloc(count, sizeof(*fds)), rc = 0;
+
+	if (!ports || !fds)
+		rc = th_fail_memory(err);
+	for (size_t i = 0; rc == 0 && i < count; i++) {
+		if (keeper->plan.ports[i].handoff)
+			continue;
+		ports[used] = keeper->plan.ports[i];
+		memcpy(fds[used++], keeper->port_fds[i], sizeof(*fds));
+		for (int f = 0; f < 2; f++) {
+			if (keeper->port_fds[i][f] >= 0)
+				fcntl(keeper->port_fds[i][f], F_SETFL,
+					O_NONBLOCK);
+		}
+	}
+	if (rc == 0 && used) {
+		keeper->relaying_tries++;
+		rc = th_relaying_start(&keeper->relaying, keeper->netns_fd,
+			own ? "127.0.0.1" : keeper->joined.address4,
+			own ? "::1" : keeper->joined.address6, ports,
+			(const int(*)[2])fds, used, err);
+		keeper->relaying_end.owner = keeper;
+		keeper->relaying_end.ready = relay_lost;
+		if (rc == 0)
+			th_loop_watch(&keeper->loop, &keeper->relaying_end,
+				keeper->relaying.pidfd, EPOLLIN);
+	}
+	free(ports);
+	free(fds);
+	return rc;
+}
+
+void keeper_end_relays(struct keeper *keeper)
+{
+	th_loop_forget(&keeper->loop, &keeper->relaying_end);
+	th_relaying_end(&keeper->relaying);
+	th_relay_free(keeper->closed_relay);
+	keeper->closed_relay = NULL;
+	keeper->relaying_tries = 0;
 }
 
 /* The ports that are led to the container: all that it does not take over
@@ -329,20 +406,11 @@ void keeper_unforward_ports(struct keeper *keeper)
 	free(rows);
 }
 
-static int make_relay(struct keeper *keeper, struct th_error *err)
+static int serve_ports(struct keeper *keeper, struct th_error *err)
 {
-	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
-
-	if (keeper->port_count == 0)
+	if (!keeper->port_count)
 		return 0;
-	keeper->relay = th_relay_new(&keeper->loop, keeper->netns_fd,
-		own ? "127.0.0.1" : keeper->joined.address4,
-		own ? "::1" : keeper->joined.address6);
-	if (!keeper->relay)
-		return th_fail_memory(err);
-	return keeper_serve_ports(keeper, err) || forward_ports(keeper, err)
-		? -1
-		: 0;
+	return start_relay(keeper, err) || forward_ports(keeper, err) ? -1 : 0;
 }
 
 int keeper_join_network(struct keeper *keeper, struct th_error *err)
@@ -368,7 +436,7 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err)
 		return -1;
 	if (keeper_set_resolver(keeper, err))
 		return -1;
-	return make_relay(keeper, err);
+	return serve_ports(keeper, err);
 }
 
 /* ---- leaving ---- */

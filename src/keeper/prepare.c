@@ -53,6 +53,10 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
 		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))
 		return -1;
+	if (!keeper->bundle.process.has_oom_score) {
+		keeper->bundle.process.has_oom_score = true;
+		keeper->bundle.process.oom_score_adj = keeper->score;
+	}
 	return 0;
 }
 

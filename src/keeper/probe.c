@@ -18,6 +18,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 #include "network/inner.h"
 
 static void ask_next_address(struct keeper *keeper, const char *why);
@@ -352,8 +353,11 @@ void keeper_probe_work(struct keeper *keeper)
 	probing->asking = true;
 	probing->until_ms = th_clock_mono_ms() + probing->probe.timeout_ms;
 	probing->target = 0;
-	if (probing->probe.kind == TH_PROBE_EXEC)
+	if (probing->probe.kind == TH_PROBE_EXEC) {
+		th_rights_raise();
 		run_command(keeper);
-	else
+		th_rights_rest();
+	} else {
 		ask_next_address(keeper, "no address to connect to");
+	}
 }

@@ -11,6 +11,7 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 
 #define WHAT "a request"
 
@@ -250,7 +251,7 @@ static void give_descriptor(
 	th_close(&fd);
 }
 
-void keeper_handle(struct client *client, const struct th_message *message,
+static void handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS])
 {
 	struct keeper *keeper = client->keeper;
@@ -313,4 +314,18 @@ void keeper_handle(struct client *client, const struct th_message *message,
 		/* A later version of the same protocol: nothing we know. */
 		break;
 	}
+}
+
+void keeper_handle(struct client *client, const struct th_message *message,
+	int fds[TH_CHANNEL_FDS])
+{
+	bool rights = message->type != TH_SAY_INPUT &&
+		message->type != TH_SAY_INPUT_END &&
+		message->type != TH_SAY_RESIZE;
+
+	if (rights)
+		th_rights_raise();
+	handle(client, message, fds);
+	if (rights)
+		th_rights_rest();
 }

@@ -54,21 +54,22 @@ static int serve(
 	struct keeper *keeper, const char *address, struct th_error *err)
 {
 	struct inner *inner = inner_new(keeper->netns_fd);
-	int rc = inner ? 0 : th_fail_memory(err);
+	const struct th_port ports[2] = {
+		{.port = PORT}, {.port = PORT, .udp = true}};
+	int fds[2][2], rc;
 
-	keeper->own_netns = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
-	keeper->names_relay = rc
-		? NULL
-		: th_relay_new(&keeper->loop, keeper->own_netns, address, "");
-	for (int udp = 0; keeper->names_relay && udp < 2; udp++) {
-		struct th_port port = {.port = PORT, .udp = udp != 0};
-		int fds[2] = {bind_inside(inner, udp ? SOCK_DGRAM : SOCK_STREAM,
-				      address),
-			-1};
-
-		rc |= th_relay_serve(keeper->names_relay, &port, fds, err);
+	if (!inner)
+		return th_fail_memory(err);
+	for (int udp = 0; udp < 2; udp++) {
+		fds[udp][0] = bind_inside(
+			inner, udp ? SOCK_DGRAM : SOCK_STREAM, address);
+		fds[udp][1] = -1;
 	}
 	inner_free(inner);
+	rc = th_relaying_start(&keeper->names_relaying, -1, address, "", ports,
+		(const int(*)[2])fds, 2, err);
+	for (int udp = 0; udp < 2; udp++)
+		th_close(&fds[udp][0]);
 	return rc;
 }
 
@@ -106,7 +107,5 @@ int keeper_set_resolver(struct keeper *keeper, struct th_error *err)
 
 void keeper_end_resolver(struct keeper *keeper)
 {
-	th_relay_free(keeper->names_relay);
-	keeper->names_relay = NULL;
-	th_close(&keeper->own_netns);
+	th_relaying_end(&keeper->names_relaying);
 }

@@ -12,6 +12,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 
 /* How long an attached client may leave the last output unread. */
 #define LAST_OUTPUT_MS 10000
@@ -166,8 +167,11 @@ static void start_again(struct keeper *keeper)
 {
 	struct th_error err = {0};
 	struct client *next;
-	int rc = keeper_start_again(keeper, &err);
+	int rc;
 
+	th_rights_raise();
+	rc = keeper_start_again(keeper, &err);
+	th_rights_rest();
 	keeper_tell_neighbours(keeper);
 	if (rc == 0)
 		become_small(keeper);
@@ -207,10 +211,13 @@ static void do_what_is_due(struct keeper *keeper)
 			NULL, 0);
 	}
 	watch_log(keeper);
-	if (run_is_over(keeper))
+	if (run_is_over(keeper)) {
+		th_rights_raise();
 		keeper_end_run(keeper);
-	else if (!keeper->ended)
+		th_rights_rest();
+	} else if (!keeper->ended) {
 		keeper_probe_work(keeper);
+	}
 }
 
 void keeper_serve(struct keeper *keeper)

@@ -190,8 +190,7 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 /* What one run has left in the keeper's memory. */
 static void forget_run(struct keeper *keeper)
 {
-	th_relay_free(keeper->relay);
-	keeper->relay = NULL;
+	keeper_end_relays(keeper);
 	th_close(&keeper->sandbox.status);
 	memset(&keeper->sandbox, 0, sizeof(keeper->sandbox));
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;

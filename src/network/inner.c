@@ -12,6 +12,7 @@
 #include "base/file.h"
 #include "base/threads.h"
 #include "sandbox/idmap.h"
+#include "sandbox/rights.h"
 
 #define STACK_BYTES (64 * 1024)
 
@@ -46,6 +47,7 @@ static void *serve(void *arg)
 	struct question question;
 	int sys = errno;
 
+	th_rights_drop();
 	while (recv(inner->serve, &question, sizeof(question), 0) ==
 		sizeof(question)) {
 		struct answer answer = {.fd = -1, .sys = sys};
@@ -82,7 +84,9 @@ struct inner *inner_new(int netns)
 	if (!inner)
 		return NULL;
 	inner->netns = netns;
-	inner->ask = inner->serve = -1;
+	inner->ask = inner->serve = inner->own_netns = -1;
+	if (netns < 0)
+		return inner;
 	inner->own_netns = open("/proc/self/ns/net", O_RDONLY | O_CLOEXEC);
 	if (inner->own_netns < 0 ||
 		(th_idmap_is_own() && start_thread(inner))) {
@@ -98,6 +102,8 @@ int inner_socket(struct inner *inner, int family, int type)
 	struct answer answer = {.fd = -1, .sys = EPIPE};
 	int fd, sys;
 
+	if (inner->netns < 0)
+		return make_socket(question);
 	if (inner->threaded) {
 		if (send(inner->ask, &question, sizeof(question),
 			    MSG_NOSIGNAL) != sizeof(question) ||
@@ -107,13 +113,19 @@ int inner_socket(struct inner *inner, int family, int type)
 		errno = answer.sys;
 		return answer.fd;
 	}
-	if (setns(inner->netns, CLONE_NEWNET))
+	th_rights_raise();
+	if (setns(inner->netns, CLONE_NEWNET)) {
+		sys = errno;
+		th_rights_rest();
+		errno = sys;
 		return -1;
+	}
 	fd = make_socket(question);
 	sys = errno;
 	/* Staying inside would be a disaster for every later step. */
 	if (setns(inner->own_netns, CLONE_NEWNET))
 		abort();
+	th_rights_rest();
 	errno = sys;
 	return fd;
 }

@@ -7,7 +7,8 @@
 
 struct inner; /* opaque */
 
-/* netns stays the caller's, who keeps it open; NULL with errno. */
+/* netns stays the caller's, who keeps it open (-1: where the caller is); NULL
+ * with errno. */
 struct inner *inner_new(int netns);
 /* A socket (SOCK_STREAM, SOCK_DGRAM) that does not block; -1 with errno. */
 int inner_socket(struct inner *inner, int family, int type);

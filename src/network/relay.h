@@ -9,7 +9,8 @@
 
 struct th_relay;
 
-/* A relay into the network namespace netns (borrowed, must stay open). The
+/* A relay into the network namespace netns (borrowed, must stay open; -1: where
+ * the caller is). The
  * addresses are tried in turn, and then the loopback inside; they may be
  * empty. */
 struct th_relay *th_relay_new(struct th_loop *loop, int netns,

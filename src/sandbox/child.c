@@ -490,7 +490,9 @@ void child_run(struct child *child)
 		die_with_parent(channel);
 	if (child->waits && !setup_await(channel, &pid))
 		_exit(1);
-	if ((child->enters && th_cgroup_enter_old(options->cgroup, &error)) ||
+	if (th_inside_score(&options->bundle->process, &error) ||
+		(child->enters &&
+			th_cgroup_enter_old(options->cgroup, &error)) ||
 		set_up(child, &console, &pid, &error)) {
 		setup_fail(channel, &error);
 		_exit(1);

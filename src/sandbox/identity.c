@@ -51,17 +51,11 @@ static int set_capabilities(const struct th_process *process)
 	return 0;
 }
 
-static int set_limits(const struct th_process *process, struct th_error *err)
+int th_inside_score(const struct th_process *process, struct th_error *err)
 {
 	char text[16];
 	int fd, len;
 
-	for (size_t i = 0; i < process->rlimit_count; i++) {
-		if (setrlimit((__rlimit_resource_t)process->rlimits[i].resource,
-			    &process->rlimits[i].limit))
-			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"cannot set a resource limit");
-	}
 	if (!process->has_oom_score)
 		return 0;
 	len = snprintf(text, sizeof(text), "%d", process->oom_score_adj);
@@ -73,6 +67,17 @@ static int set_limits(const struct th_process *process, struct th_error *err)
 		return -1;
 	}
 	th_close(&fd);
+	return 0;
+}
+
+static int set_limits(const struct th_process *process, struct th_error *err)
+{
+	for (size_t i = 0; i < process->rlimit_count; i++) {
+		if (setrlimit((__rlimit_resource_t)process->rlimits[i].resource,
+			    &process->rlimits[i].limit))
+			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+				"cannot set a resource limit");
+	}
 	return 0;
 }
 

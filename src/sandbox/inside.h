@@ -37,6 +37,9 @@ int th_inside_sysctls(const struct th_bundle *bundle, struct th_error *err);
 int th_inside_labels(const struct th_process *process, struct th_error *err);
 /* labels.c: by the parent, before anything is made. */
 int th_labels_check(const struct th_bundle *bundle, struct th_error *err);
+/* identity.c: how likely the kernel ends it when memory runs out; while /proc
+ * is still the host's, which shows this process wherever it has a number. */
+int th_inside_score(const struct th_process *process, struct th_error *err);
 /* identity.c: groups, user, capabilities, limits, filter and the working
  * folder. filter may be NULL. */
 int th_inside_identity(const struct th_process *process,

@@ -115,7 +115,9 @@ static void run_helper(
 
 	child_reset_signals();
 	/* What it starts must not escape the groups. */
-	if ((options->cgroup && th_cgroup_enter_old(options->cgroup, &error)) ||
+	if (th_inside_score(process, &error) ||
+		(options->cgroup &&
+			th_cgroup_enter_old(options->cgroup, &error)) ||
 		(!process->terminal &&
 			child_place_streams(options->stdio, &error)) ||
 		enter(options, &error) ||

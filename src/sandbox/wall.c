@@ -1,0 +1,144 @@
+#include "sandbox/wall.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <linux/audit.h>
+#include <linux/filter.h>
+#include <linux/landlock.h>
+#include <linux/seccomp.h>
+#include <stddef.h>
+#include <stdint.h>
+#include <sys/socket.h>
+#include <sys/syscall.h>
+#include <unistd.h>
+
+#include "base/file.h"
+
+#if defined(__x86_64__)
+#define ARCHITECTURE AUDIT_ARCH_X86_64
+#elif defined(__aarch64__)
+#define ARCHITECTURE AUDIT_ARCH_AARCH64
+#else
+#error "the walls have no system calls for this architecture yet"
+#endif
+
+#define CALLS_MAX 120
+
+/* ---- files ---- */
+
+/* What later versions of Landlock can hold back besides; headers may be older
+ * than the kernel. */
+#define FS_FIRST_13 ((1u << 13) - 1)
+#define FS_REFER (1u << 13)
+#define FS_TRUNCATE (1u << 14)
+#define FS_IOCTL_DEV (1u << 15)
+
+static uint64_t all_access(long version)
+{
+	return FS_FIRST_13 | (version >= 2 ? FS_REFER : 0) |
+		(version >= 3 ? FS_TRUNCATE : 0) |
+		(version >= 5 ? FS_IOCTL_DEV : 0);
+}
+
+static int add_folder(
+	int ruleset, const struct th_wall_folder *folder, uint64_t all)
+{
+	const uint64_t read =
+		LANDLOCK_ACCESS_FS_READ_FILE | LANDLOCK_ACCESS_FS_READ_DIR;
+	const uint64_t write = LANDLOCK_ACCESS_FS_WRITE_FILE |
+		LANDLOCK_ACCESS_FS_REMOVE_FILE | LANDLOCK_ACCESS_FS_MAKE_REG;
+	struct landlock_path_beneath_attr rule = {
+		.allowed_access = (read | (folder->write ? write : 0)) & all,
+		.parent_fd = folder->fd};
+	int opened = -1;
+	long rc;
+
+	if (folder->fd < 0) {
+		opened = open(folder->path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+		if (opened < 0)
+			return 0;
+		rule.parent_fd = opened;
+	}
+	rc = syscall(SYS_landlock_add_rule, ruleset, LANDLOCK_RULE_PATH_BENEATH,
+		&rule, 0);
+	th_close(&opened);
+	return rc ? -1 : 0;
+}
+
+int th_wall_files(const struct th_wall_folder *folders, size_t count,
+	struct th_error *err)
+{
+	struct landlock_ruleset_attr attr = {0};
+	long version = syscall(SYS_landlock_create_ruleset, NULL, 0,
+		LANDLOCK_CREATE_RULESET_VERSION);
+	int ruleset, rc = 0;
+
+	if (version < 1)
+		return 0;
+	attr.handled_access_fs = all_access(version);
+	/* Only the first member, which every version has. */
+	ruleset = (int)syscall(SYS_landlock_create_ruleset, &attr,
+		sizeof(attr.handled_access_fs), 0);
+	for (size_t i = 0; ruleset >= 0 && rc == 0 && i < count; i++)
+		rc = add_folder(ruleset, &folders[i], attr.handled_access_fs);
+	if (ruleset < 0 || rc ||
+		syscall(SYS_landlock_restrict_self, ruleset, 0))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot give up the host's files");
+	th_close(&ruleset);
+	return rc;
+}
+
+/* ---- calls ---- */
+
+static struct sock_filter load(uint32_t offset)
+{
+	return (struct sock_filter)BPF_STMT(BPF_LD | BPF_W | BPF_ABS, offset);
+}
+
+static struct sock_filter answer(uint32_t value)
+{
+	return (struct sock_filter)BPF_STMT(BPF_RET | BPF_K, value);
+}
+
+/* Where it is equal, on; else as many steps further. */
+static struct sock_filter skip_unless(uint32_t value, uint8_t steps)
+{
+	return (struct sock_filter)BPF_JUMP(
+		BPF_JMP | BPF_JEQ | BPF_K, value, 0, steps);
+}
+
+int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
+{
+	/* Low half of the first argument. */
+	const uint32_t family = offsetof(struct seccomp_data, args) +
+		(__BYTE_ORDER__ == __ORDER_BIG_ENDIAN__ ? 4 : 0);
+	struct sock_filter steps[2 * CALLS_MAX + 16];
+	struct sock_fprog program = {.filter = steps};
+	unsigned short n = 0;
+
+	if (count > CALLS_MAX)
+		return th_fail(err, TH_FAILED, "too many system calls");
+	steps[n++] = load(offsetof(struct seccomp_data, arch));
+	steps[n++] = (struct sock_filter)BPF_JUMP(
+		BPF_JMP | BPF_JEQ | BPF_K, ARCHITECTURE, 1, 0);
+	steps[n++] = answer(SECCOMP_RET_KILL_PROCESS);
+	steps[n++] = load(offsetof(struct seccomp_data, nr));
+	for (size_t i = 0; i < count; i++) {
+		steps[n++] = skip_unless((uint32_t)numbers[i], 1);
+		steps[n++] = answer(SECCOMP_RET_ALLOW);
+	}
+	/* A unix socket would lead to the servers of the host. */
+	steps[n++] = skip_unless(SYS_socket, 5);
+	steps[n++] = load(family);
+	steps[n++] = skip_unless(AF_INET, 1);
+	steps[n++] = answer(SECCOMP_RET_ALLOW);
+	steps[n++] = skip_unless(AF_INET6, 1);
+	steps[n++] = answer(SECCOMP_RET_ALLOW);
+	steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
+	program.len = n;
+	if (syscall(SYS_seccomp, SECCOMP_SET_MODE_FILTER, 0, &program))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot restrict the system calls");
+	return 0;
+}
