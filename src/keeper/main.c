@@ -203,12 +203,12 @@ int main(int argc, char **argv)
 		release(&keeper);
 		return 1;
 	}
+	keeper_rest();
 	th_channel_send(channel, TH_TELL_STARTED, NULL, 0, NULL, 0);
 	if (keeper.attached)
 		keeper_add_client(&keeper, channel, true);
 	else
 		th_close(&channel);
-	keeper_rest();
 	keeper_serve(&keeper);
 	th_rights_raise();
 	keeper_leave(&keeper);

@@ -191,6 +191,117 @@ static void the_keeper_cannot_be_traced(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* A line of /proc/PID/status, of the kind "CapEff:\t0000000000000020". */
+static unsigned long long status_of(pid_t pid, const char *key)
+{
+	const char *at =
+		strstr(as_root("cat /proc/%d/status", (int)pid)->out, key);
+
+	CHECK(at != NULL);
+	return at ? strtoull(at + strlen(key), NULL, 16) : ~0ull;
+}
+
+static int score_of(pid_t pid)
+{
+	return atoi(as_root("cat /proc/%d/oom_score_adj", (int)pid)->out);
+}
+
+/* CAP_KILL, to signal a program of another user; others for as long as
+ * something is done for somebody. */
+static bool rests(void *arg)
+{
+	return status_of(*(pid_t *)arg, "CapEff:") == 0x20;
+}
+
+static void keeps_little(void)
+{
+	/* What starts modules, clocks, another kernel: CAP_SYS_MODULE,
+	 * CAP_SYS_RAWIO, CAP_SYS_BOOT, CAP_SYS_TIME, CAP_DAC_READ_SEARCH. */
+	const unsigned long long never =
+		1ull << 16 | 1ull << 17 | 1ull << 22 | 1ull << 25 | 1ull << 2;
+	pid_t keeper = keeper_of("box");
+
+	CHECK(wait_until(rests, &keeper));
+	CHECK_INT(status_of(keeper, "CapPrm:") & never, 0);
+	CHECK_INT(status_of(keeper, "CapBnd:") & never, 0);
+	CHECK_INT(status_of(keeper, "NoNewPrivs:"), 1);
+	CHECK_INT(status_of(keeper, "Seccomp:"), 2);
+	CHECK(score_of(keeper) < score_of(atoi(field("box", "pid"))));
+}
+
+static void the_keeper_keeps_little(void)
+{
+	launch_box("--probe exec:true,every=50ms");
+	keeps_little();
+	/* After all that it does with its rights. */
+	CODE(hull("exec box -- true"), 0);
+	CODE(hull("wait box --until ready"), 0);
+	CODE(hull("restart box --grace 0s"), 0);
+	keeps_little();
+	CODE(hull("exec box --user 1000 -- true"), 0);
+	SAYS(hull("exec box --workdir /no -- true")->err, "/no");
+	CHECK_INT(score_of(atoi(field("box", "pid"))),
+		atoi(hull("exec box -- cat /proc/self/oom_score_adj")->out));
+	keeps_little();
+	CODE(hull("remove --force box"), 0);
+	/* What the container may do the keeper cannot do without. */
+	launch_box("--allow syscalls,new-privileges");
+	CHECK_INT(status_of(keeper_of("box"), "Seccomp:"), 0);
+	CHECK_INT(status_of(keeper_of("box"), "NoNewPrivs:"), 0);
+	CODE(hull("remove --force box"), 0);
+}
+
+static pid_t relay_of(const char *name)
+{
+	return atoi(as_root("sh -c 'for d in /proc/[0-9]*; do read n <$d/comm; "
+			    "[ \"$n\" = tidyhull-relay ] && grep -q "
+			    "\"^PPid:.%d$\" $d/status && echo ${d#/proc/}; "
+			    "done'",
+		(int)keeper_of(name))
+			    ->out);
+}
+
+static bool answers(void *arg)
+{
+	(void)arg;
+	return fetch("127.0.0.1", 8080, "/health") != NULL;
+}
+
+static void a_relay_is_nothing_to_take_over(void)
+{
+	pid_t relay;
+
+	CODE(hull("launch selwick/gauge --name box --port 80=8080"), 0);
+	relay = relay_of("box");
+	CHECK(relay > 1);
+	CHECK_INT(status_of(relay, "CapPrm:"), 0);
+	CHECK_INT(status_of(relay, "CapEff:"), 0);
+	CHECK_INT(status_of(relay, "NoNewPrivs:"), 1);
+	CHECK_INT(status_of(relay, "Seccomp:"), 2);
+	/* It is on the container's network, and holds nothing but its sockets.
+	 */
+	CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
+	CHECK_TEXT(as_root("sh -c '[ $(readlink /proc/%d/ns/net) = $(readlink "
+			   "/proc/%d/ns/net) ] && echo same'",
+			   (int)relay, atoi(field("box", "pid")))
+			   ->out,
+		"same\n");
+	CHECK_TEXT(as_root("sh -c 'ls -l /proc/%d/fd | grep -v "
+			   "\"socket:\\|/dev/null\\|eventpoll\\|total\"'",
+			   (int)relay)
+			   ->out,
+		"");
+	/* Without it the ports live on: there is another at once. */
+	signal_to(relay, SIGKILL);
+	CHECK(wait_until(answers, NULL));
+	CHECK(relay_of("box") != relay);
+	SAYS(hull("timeline box")->out,
+		"the program that carries its ports was killed, and started "
+		"again");
+	signal_to(keeper_of("box"), SIGKILL);
+	hull("remove --force box");
+}
+
 static void devices_are_given_by_path_and_by_name(void)
 {
 	struct result *result;
@@ -351,6 +462,8 @@ static const CU_TestInfo tests[] = {
 	{"a joined session shows nothing of the host",
 		a_joined_session_shows_nothing_of_the_host},
 	{"the keeper cannot be traced", the_keeper_cannot_be_traced},
+	{"the keeper keeps little", the_keeper_keeps_little},
+	{"a relay is nothing to take over", a_relay_is_nothing_to_take_over},
 	{"devices are given by path and by name",
 		devices_are_given_by_path_and_by_name},
 	{"batch work shares what is the caller's",
