@@ -103,7 +103,8 @@ PILOT_SRC := $(wildcard src/pilot/*.c)
 PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/path.c base/threads.c \
 	network/netlink.c network/forwarding.c network/link.c network/within.c \
-	network/guard.c network/expression.c network/filter_parts.c)
+	network/guard.c network/expression.c network/filter_parts.c \
+	oci/capability.c sandbox/rights.c sandbox/wall.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
 CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \

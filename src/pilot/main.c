@@ -224,6 +224,7 @@ static int one_round(struct pilot *pilot)
 int main(int argc, char **argv)
 {
 	static struct pilot pilot;
+	struct th_error err = {0};
 	struct stat st;
 
 	(void)argv;
@@ -236,6 +237,8 @@ int main(int argc, char **argv)
 	leave_caller();
 	fcntl(LISTENER, F_SETFL, O_NONBLOCK);
 	prepare(&pilot);
+	if (pilot_confine(FOLDER, &err))
+		return 1;
 	while (!pilot.ended && one_round(&pilot) == 0)
 		;
 	if (!pilot.ended)

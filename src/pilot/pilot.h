@@ -41,4 +41,7 @@ void uplink_work(
 	struct uplink *uplink, const struct pollfd *polls, bool failed);
 void uplink_free(struct uplink *uplink);
 
+/* confine.c: folder stays writable. */
+int pilot_confine(int folder, struct th_error *err);
+
 #endif

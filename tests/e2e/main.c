@@ -71,6 +71,7 @@ static const struct skip for_root[] = {
 	{"networks", "a lost pilot is told", "root needs no pilot"},
 	{"escape", "a run folder of others is refused",
 		"root's run folder is in /run"},
+	{"escape", "a pilot is nothing to take over", "root needs no pilot"},
 	{"limits", "what cannot be limited is told", "root has controllers"},
 	{"systemd", "a scope is asked for", "root may make groups itself"},
 	{"systemd", "networks have a scope", "root needs no pilot"},

@@ -251,14 +251,39 @@ static void the_keeper_keeps_little(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* The process of the name and parent (0: of any). */
+static pid_t process_called(const char *name, pid_t parent)
+{
+	char line[32] = "";
+
+	if (parent)
+		snprintf(line, sizeof(line), "%d$", (int)parent);
+	return atoi(as_root("sh -c 'for d in /proc/[0-9]*; do read n <$d/comm; "
+			    "[ \"$n\" = %s ] && grep -q \"^PPid:.%s\" "
+			    "$d/status && echo ${d#/proc/}; done'",
+		name, line)
+			    ->out);
+}
+
 static pid_t relay_of(const char *name)
 {
-	return atoi(as_root("sh -c 'for d in /proc/[0-9]*; do read n <$d/comm; "
-			    "[ \"$n\" = tidyhull-relay ] && grep -q "
-			    "\"^PPid:.%d$\" $d/status && echo ${d#/proc/}; "
-			    "done'",
-		(int)keeper_of(name))
-			    ->out);
+	return process_called("tidyhull-relay", keeper_of(name));
+}
+
+/* It carries all packets of a user's containers. */
+static void a_pilot_is_nothing_to_take_over(void)
+{
+	pid_t pilot;
+
+	CODE(hull("launch selwick/gauge --name box --port 80=8080"), 0);
+	pilot = process_called("tidyhull-pilot", 0);
+	CHECK(pilot > 1);
+	CHECK_INT(status_of(pilot, "CapPrm:"), 0);
+	CHECK_INT(status_of(pilot, "CapBnd:"), 0);
+	CHECK_INT(status_of(pilot, "NoNewPrivs:"), 1);
+	CHECK_INT(status_of(pilot, "Seccomp:"), 2);
+	CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
+	CODE(hull("remove --force box"), 0);
 }
 
 static bool answers(void *arg)
@@ -464,6 +489,7 @@ static const CU_TestInfo tests[] = {
 	{"the keeper cannot be traced", the_keeper_cannot_be_traced},
 	{"the keeper keeps little", the_keeper_keeps_little},
 	{"a relay is nothing to take over", a_relay_is_nothing_to_take_over},
+	{"a pilot is nothing to take over", a_pilot_is_nothing_to_take_over},
 	{"devices are given by path and by name",
 		devices_are_given_by_path_and_by_name},
 	{"batch work shares what is the caller's",

@@ -264,7 +264,8 @@ static void bombs_are_defused(void)
 static void inodes_are_left_to_others(void)
 {
 	begin();
-	CODE(other("sh -c 'mkdir many; cd many; seq 30000 | xargs touch; cd ..; "
+	CODE(other("sh -c 'mkdir many; cd many; seq 30000 | xargs touch; cd "
+		   "..; "
 		   "tar -cf - many | gzip >many.gz; rm -r many'"),
 		0);
 	CODE(other("mkdir store"), 0);
@@ -288,6 +289,7 @@ static const CU_TestInfo tests[] = {
 		hostile_archives_are_refused_by_name},
 	{"links inside lead nowhere else", links_inside_lead_nowhere_else},
 	{"bombs are defused", bombs_are_defused},
-	{"inodes are left to others", inodes_are_left_to_others}, CU_TEST_INFO_NULL};
+	{"inodes are left to others", inodes_are_left_to_others},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_layers = {"layers", tests};
