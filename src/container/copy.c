@@ -401,29 +401,79 @@ static int find_target(const struct th_place *from, const struct th_place *to,
 	return fd;
 }
 
+struct copying {
+	struct walk walk;
+	int source, target;
+	const char *name; /* NULL: what is in the source */
+};
+
+static int do_copy(void *arg, struct th_buf *reply, struct th_error *err)
+{
+	struct copying *copying = arg;
+	struct walk *walk = &copying->walk;
+	int rc;
+
+	walk->err = err;
+	rc = copying->name
+		? copy_one(walk, copying->source, copying->target,
+			  copying->name, 0)
+		: copy_entries(walk, copying->source, copying->target, 0);
+	th_buf_add(reply, (const char *)walk->copy, sizeof(*walk->copy));
+	return rc;
+}
+
+int copy_apart(const struct th_wall_folder *folders, size_t count,
+	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
+	void *arg, struct th_copy *copy, struct th_error *err)
+{
+	const struct th_apart how = {
+		.folders = folders, .count = count, .root = -1};
+	struct th_buf reply;
+	int rc;
+
+	th_buf_init(&reply, 1 << 20);
+	rc = th_apart(&how, work, arg, &reply, err);
+	if (reply.len == sizeof(*copy))
+		memcpy(copy, reply.data, sizeof(*copy));
+	th_buf_release(&reply);
+	return rc;
+}
+
+static int start_copy(struct copying *copying, struct th_error *err)
+{
+	const struct th_wall_folder folders[] = {{.fd = copying->source},
+		{.fd = copying->target, .access = TH_WALL_ALL}};
+
+	return copy_apart(
+		folders, 2, do_copy, copying, copying->walk.copy, err);
+}
+
 int th_copy(const struct th_place *from, const struct th_place *to,
 	struct th_copy *copy, struct th_error *err)
 {
-	struct walk walk = {.copy = copy, .to = to, .err = err};
-	int source = th_place_at(from, from->path), target, rc;
 	char name[256];
+	struct copying copying = {.walk = {.copy = copy, .to = to},
+		.source = th_place_at(from, from->path),
+		.name = name};
+	int rc;
 
-	if (source < 0)
+	if (copying.source < 0)
 		return th_fail_sys(err,
 			errno == ENOENT || errno == ENOTDIR ? TH_NOT_FOUND
 							    : TH_FAILED,
 			errno, "%s%s%.300s",
 			from->container ? from->container : "",
 			from->container ? ":" : "", from->path);
-	target = find_target(from, to, name, err);
-	if (target < 0) {
-		th_close(&source);
+	copying.target = find_target(from, to, name, err);
+	if (copying.target < 0) {
+		th_close(&copying.source);
 		return -1;
 	}
-	snprintf(walk.path, sizeof(walk.path), "%.400s", from->path);
-	rc = copy_one(&walk, source, target, name, 0);
-	th_close(&source);
-	th_close(&target);
+	snprintf(copying.walk.path, sizeof(copying.walk.path), "%.400s",
+		from->path);
+	rc = start_copy(&copying, err);
+	th_close(&copying.source);
+	th_close(&copying.target);
 	return rc;
 }
 
@@ -431,8 +481,10 @@ int th_copy_entries(
 	int from, int to, struct th_copy *copy, struct th_error *err)
 {
 	struct th_place place = {.root = -1, .lock = -1};
-	struct walk walk = {.copy = copy, .to = &place, .err = err};
+	struct copying copying = {.walk = {.copy = copy, .to = &place},
+		.source = from,
+		.target = to};
 
-	snprintf(walk.path, sizeof(walk.path), ".");
-	return copy_entries(&walk, from, to, 0);
+	snprintf(copying.walk.path, sizeof(copying.walk.path), ".");
+	return start_copy(&copying, err);
 }

@@ -5,6 +5,7 @@
 #include <stdint.h>
 #include <time.h>
 
+#include "container/apart.h"
 #include "container/place.h"
 
 enum th_owner {
@@ -60,6 +61,11 @@ int copy_finish(const struct th_copy *copy, const struct th_place *to, int fd,
 	const struct copy_attributes *attributes, struct th_error *err);
 /* Makes a symbolic link and opens it with O_PATH; -1 with errno. */
 int copy_make_link(const char *target, int dir, const char *name);
+/* Does the work of a copy in a child that reaches these folders only
+ * (container/apart.h); it ends with the struct th_copy as its reply. */
+int copy_apart(const struct th_wall_folder *folders, size_t count,
+	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
+	void *arg, struct th_copy *copy, struct th_error *err);
 /* A name in the folder that nobody has, to be renamed when all is written. */
 void copy_temporary(char name[48]);
 

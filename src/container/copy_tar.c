@@ -240,10 +240,44 @@ static int put_one(struct out *out, int from, const char *path, int depth)
 	}
 }
 
+struct in;
+
+/* One of the two, with what it begins at. */
+struct archiving {
+	struct out *out;
+	struct in *in;
+	int source; /* or where the archive is read from */
+	const char *name;
+};
+
+static int write_archive(void *arg, struct th_buf *reply, struct th_error *err)
+{
+	const struct archiving *archiving = arg;
+	struct out *out = archiving->out;
+	int rc = -1;
+
+	out->err = err;
+	out->archive = archive_write_new();
+	if (!out->archive)
+		return th_fail_memory(err);
+	archive_write_set_format_pax_restricted(out->archive);
+	archive_write_set_bytes_per_block(out->archive, BLOCK);
+	archive_write_set_bytes_in_last_block(out->archive, 512);
+	if (archive_write_open(out->archive, out, NULL, write_out, NULL))
+		fail_out(out, "the archive");
+	else
+		rc = put_one(out, archiving->source, archiving->name, 0);
+	if (rc == 0 && archive_write_close(out->archive))
+		rc = fail_out(out, "the archive");
+	archive_write_free(out->archive);
+	th_buf_add(reply, (const char *)out->copy, sizeof(*out->copy));
+	return rc;
+}
+
 int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 	struct th_error *err)
 {
-	struct out out = {.copy = copy, .fd = fd, .err = err};
+	struct out out = {.copy = copy, .fd = fd};
 	char *plain = th_path_absolute("/", from->path);
 	const char *name = plain ? th_path_last(plain) : "";
 	int source = th_place_at(from, from->path), rc = -1;
@@ -253,23 +287,15 @@ int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 			errno, "%s:%.300s", from->container, from->path);
 		goto out;
 	}
-	if (th_late_archive(err))
-		goto out;
-	out.archive = archive_write_new();
-	if (!out.archive) {
-		th_fail_memory(err);
-		goto out;
+	if (th_late_archive(err) == 0) {
+		const struct th_wall_folder folder = {.fd = source};
+		struct archiving archiving = {.out = &out,
+			.source = source,
+			.name = *name ? name : "."};
+
+		rc = copy_apart(
+			&folder, 1, write_archive, &archiving, copy, err);
 	}
-	archive_write_set_format_pax_restricted(out.archive);
-	archive_write_set_bytes_per_block(out.archive, BLOCK);
-	archive_write_set_bytes_in_last_block(out.archive, 512);
-	if (archive_write_open(out.archive, &out, NULL, write_out, NULL))
-		fail_out(&out, "the archive");
-	else
-		rc = put_one(&out, source, *name ? name : ".", 0);
-	if (rc == 0 && archive_write_close(out.archive))
-		rc = fail_out(&out, "the archive");
-	archive_write_free(out.archive);
 out:
 	free(plain);
 	th_close(&source);
@@ -530,10 +556,31 @@ static int take_all(struct in *in)
 	return no_archive(in);
 }
 
+static int read_archive(void *arg, struct th_buf *reply, struct th_error *err)
+{
+	const struct archiving *archiving = arg;
+	struct in *in = archiving->in;
+	int rc = -1;
+
+	in->err = err;
+	in->archive = archive_read_new();
+	if (!in->archive)
+		return th_fail_memory(err);
+	archive_read_support_format_tar(in->archive);
+	archive_read_support_format_empty(in->archive);
+	if (archive_read_open_fd(in->archive, archiving->source, BLOCK))
+		no_archive(in);
+	else
+		rc = take_all(in);
+	archive_read_free(in->archive);
+	th_buf_add(reply, (const char *)in->copy, sizeof(*in->copy));
+	return rc;
+}
+
 int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	struct th_error *err)
 {
-	struct in in = {.to = to, .copy = copy, .top = -1, .err = err};
+	struct in in = {.to = to, .copy = copy, .top = -1};
 	char name[TH_FD_PATH];
 	int place = th_place_at(to, to->path), rc = -1;
 
@@ -547,20 +594,14 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 			"the target of an archive must be an existing folder");
 		goto out;
 	}
-	if (th_late_archive(err))
-		goto out;
-	in.archive = archive_read_new();
-	if (!in.archive) {
-		th_fail_memory(err);
-		goto out;
+	if (th_late_archive(err) == 0) {
+		const struct th_wall_folder folder = {
+			.fd = in.top, .access = TH_WALL_ALL};
+		struct archiving archiving = {.in = &in, .source = fd};
+
+		rc = copy_apart(
+			&folder, 1, read_archive, &archiving, copy, err);
 	}
-	archive_read_support_format_tar(in.archive);
-	archive_read_support_format_empty(in.archive);
-	if (archive_read_open_fd(in.archive, fd, BLOCK))
-		no_archive(&in);
-	else
-		rc = take_all(&in);
-	archive_read_free(in.archive);
 out:
 	th_close(&place);
 	th_close(&in.top);

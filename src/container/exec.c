@@ -9,39 +9,28 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
+#include "container/accounts.h"
 #include "container/ask.h"
 #include "container/container.h"
 #include "container/user.h"
 #include "oci/bundle.h"
 
-#define ACCOUNTS_MAX (4u << 20)
-
-/* The passwd and group files as the running container has them. */
+/* By the passwd and group files as the running container has them. */
 static int resolve_user(const struct th_context *context,
 	const struct th_container_row *row, const char *text,
 	struct th_user *user, struct th_error *err)
 {
-	static const char *const names[2] = {"etc/passwd", "etc/group"};
-	struct th_buf files[2];
+	struct th_account_files files;
 	int root, rc;
 
 	if (th_container_root(context, row, &root, err))
 		return -1;
-	for (int i = 0; i < 2; i++) {
-		struct th_error ignored = {0};
-		int fd = root < 0 ? -1
-				  : th_path_open_in_root(root, names[i],
-					    O_RDONLY | O_NONBLOCK, 0);
-
-		th_buf_init(&files[i], ACCOUNTS_MAX);
-		if (fd >= 0)
-			th_fd_read_regular(fd, names[i], &files[i], &ignored);
-		th_close(&fd);
-	}
-	rc = th_user_resolve(text, files[0].data, files[1].data, user, err);
-	th_buf_release(&files[0]);
-	th_buf_release(&files[1]);
+	rc = th_accounts_read(root, &files, err);
 	th_close(&root);
+	if (rc)
+		return -1;
+	rc = th_user_resolve(text, files.passwd, files.group, user, err);
+	th_accounts_release(&files);
 	return rc;
 }
 

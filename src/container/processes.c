@@ -11,18 +11,17 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "base/path.h"
+#include "container/accounts.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/idmap.h"
 
 #define PROCESSES_MAX 100000
 #define FILE_MAX (256 * 1024)
-#define ACCOUNTS_MAX (4u << 20)
 
 struct listing {
 	struct th_process_row *rows; /* owned */
 	size_t count;
-	struct th_buf passwd; /* the container's */
+	const char *passwd; /* the container's; or "" */
 	int64_t boot_us; /* when the host was started */
 };
 
@@ -68,7 +67,7 @@ static int innermost(const char *ids)
 
 static void name_user(const struct listing *listing, struct th_process_row *row)
 {
-	const char *at = listing->passwd.data;
+	const char *at = listing->passwd;
 	char number[16];
 
 	snprintf(number, sizeof(number), "%u", row->uid);
@@ -249,24 +248,6 @@ static int compare(const void *a, const void *b)
 	return one->inside_pid - two->inside_pid;
 }
 
-static void read_passwd(int first, struct th_buf *passwd)
-{
-	struct th_error ignored = {0};
-	char path[64], name[TH_FD_PATH];
-	int root, fd;
-
-	snprintf(path, sizeof(path), "/proc/%d/root", first);
-	root = open(path, O_PATH | O_DIRECTORY | O_CLOEXEC);
-	fd = root < 0 ? -1
-		      : th_path_open_in_root(
-				root, "etc/passwd", O_RDONLY | O_NONBLOCK, 0);
-	if (fd >= 0)
-		th_file_read(
-			AT_FDCWD, th_fd_path(fd, "", name), passwd, &ignored);
-	th_close(&fd);
-	th_close(&root);
-}
-
 /* "btime" of /proc/stat, in seconds. */
 static int64_t boot_time_us(void)
 {
@@ -290,7 +271,10 @@ int th_container_processes(const struct th_context *context,
 	size_t *count, struct th_error *err)
 {
 	struct listing listing = {.boot_us = boot_time_us()};
-	int rc;
+	struct th_account_files accounts;
+	struct th_error ignored = {0};
+	int root = -1, rc;
+	bool has_names;
 
 	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED) {
 		th_fail(err, TH_FAILED,
@@ -298,12 +282,16 @@ int th_container_processes(const struct th_context *context,
 			th_state_word(row->state));
 		return th_hint(err, "tidyhull why %s", row->name);
 	}
-	th_buf_init(&listing.passwd, ACCOUNTS_MAX);
-	read_passwd(row->pid, &listing.passwd);
+	/* Without it users have numbers. */
+	has_names = th_container_root(context, row, &root, &ignored) == 0 &&
+		th_accounts_read(root, &accounts, &ignored) == 0;
+	th_close(&root);
+	listing.passwd = has_names ? accounts.passwd : "";
 	rc = list_group(context, row, &listing, err);
 	if (rc == 0)
 		rc = list_namespace(row->pid, &listing, err);
-	th_buf_release(&listing.passwd);
+	if (has_names)
+		th_accounts_release(&accounts);
 	if (rc < 0) {
 		free(listing.rows);
 		return -1;

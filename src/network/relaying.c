@@ -166,6 +166,7 @@ static int give_up(struct th_error *err)
 {
 	static const int calls[] = {
 		SYS_accept4,
+		SYS_socket,
 		SYS_connect,
 		SYS_getsockopt,
 		SYS_setsockopt,

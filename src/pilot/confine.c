@@ -9,7 +9,8 @@
 int pilot_confine(int folder, struct th_error *err)
 {
 	/* Name servers are looked up again when they change. */
-	const struct th_wall_folder folders[] = {{.fd = folder, .write = true},
+	const struct th_wall_folder folders[] = {
+		{.fd = folder, .access = TH_WALL_FILES},
 		{.fd = -1, .path = "/etc"},
 		{.fd = -1, .path = "/run/systemd/resolve"},
 		{.fd = -1, .path = "/run/resolvconf"},
@@ -60,6 +61,7 @@ int pilot_confine(int folder, struct th_error *err)
 		SYS_sendto,
 		SYS_setsockopt,
 		SYS_shutdown,
+		SYS_socket,
 		SYS_tgkill,
 		SYS_unlinkat,
 		SYS_write,

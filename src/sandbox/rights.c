@@ -48,13 +48,16 @@ static uint64_t permitted_now(void)
 
 int th_rights_bound(uint64_t keep, bool no_new, struct th_error *err)
 {
-	/* The bounding set first: dropping from it takes CAP_SETPCAP. */
-	for (int i = 0; th_capability_name(i); i++) {
+	const uint64_t have = permitted_now();
+
+	/* The bounding set first: dropping from it takes CAP_SETPCAP. Who has
+	 * none gets none by it. */
+	for (int i = 0; have && th_capability_name(i); i++) {
 		if (!(keep & (uint64_t)1 << i) &&
 			prctl(PR_CAPBSET_DROP, i, 0, 0, 0) && errno != EINVAL)
 			goto fail;
 	}
-	keep &= permitted_now();
+	keep &= have;
 	if (set_all(keep, keep) ||
 		(no_new && prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0)))
 		goto fail;

@@ -8,7 +8,9 @@
 #include <linux/seccomp.h>
 #include <stddef.h>
 #include <stdint.h>
+#include <sys/mman.h>
 #include <sys/socket.h>
+#include <sys/stat.h>
 #include <sys/syscall.h>
 #include <unistd.h>
 
@@ -40,25 +42,42 @@ static uint64_t all_access(long version)
 		(version >= 5 ? FS_IOCTL_DEV : 0);
 }
 
-static int add_folder(
-	int ruleset, const struct th_wall_folder *folder, uint64_t all)
+static uint64_t access_to(
+	const struct th_wall_folder *folder, int fd, uint64_t all)
 {
 	const uint64_t read =
 		LANDLOCK_ACCESS_FS_READ_FILE | LANDLOCK_ACCESS_FS_READ_DIR;
-	const uint64_t write = LANDLOCK_ACCESS_FS_WRITE_FILE |
+	const uint64_t files = LANDLOCK_ACCESS_FS_WRITE_FILE |
 		LANDLOCK_ACCESS_FS_REMOVE_FILE | LANDLOCK_ACCESS_FS_MAKE_REG;
-	struct landlock_path_beneath_attr rule = {
-		.allowed_access = (read | (folder->write ? write : 0)) & all,
-		.parent_fd = folder->fd};
+	struct stat st;
+
+	/* Of a file nothing else is accepted. */
+	if (fstat(fd, &st) || !S_ISDIR(st.st_mode))
+		return LANDLOCK_ACCESS_FS_READ_FILE;
+	switch (folder->access) {
+	case TH_WALL_FILES:
+		return (read | files) & all;
+	case TH_WALL_ALL:
+		return all & ~(uint64_t)LANDLOCK_ACCESS_FS_EXECUTE;
+	default:
+		return read;
+	}
+}
+
+static int add_folder(
+	int ruleset, const struct th_wall_folder *folder, uint64_t all)
+{
+	struct landlock_path_beneath_attr rule = {.parent_fd = folder->fd};
 	int opened = -1;
 	long rc;
 
 	if (folder->fd < 0) {
-		opened = open(folder->path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+		opened = open(folder->path, O_PATH | O_CLOEXEC);
 		if (opened < 0)
 			return 0;
 		rule.parent_fd = opened;
 	}
+	rule.allowed_access = access_to(folder, rule.parent_fd, all);
 	rc = syscall(SYS_landlock_add_rule, ruleset, LANDLOCK_RULE_PATH_BENEATH,
 		&rule, 0);
 	th_close(&opened);
@@ -73,6 +92,12 @@ int th_wall_files(const struct th_wall_folder *folders, size_t count,
 		LANDLOCK_CREATE_RULESET_VERSION);
 	int ruleset, rc = 0;
 
+	/* The first version cannot be told to let links and files be moved from
+	 * folder to folder. */
+	for (size_t i = 0; version == 1 && i < count; i++) {
+		if (folders[i].access == TH_WALL_ALL)
+			version = 0;
+	}
 	if (version < 1)
 		return 0;
 	attr.handled_access_fs = all_access(version);
@@ -108,12 +133,42 @@ static struct sock_filter skip_unless(uint32_t value, uint8_t steps)
 		BPF_JMP | BPF_JEQ | BPF_K, value, 0, steps);
 }
 
+/* Low half of an argument. */
+static struct sock_filter load_argument(unsigned int number)
+{
+	const uint32_t low = __BYTE_ORDER__ == __ORDER_BIG_ENDIAN__ ? 4 : 0;
+
+	return load(offsetof(struct seccomp_data, args) + 8 * number + low);
+}
+
+/* The calls that are looked into. */
+static unsigned short put_examined(struct sock_filter *steps, int number)
+{
+	unsigned short n = 0;
+
+	if (number == SYS_socket) {
+		/* A unix socket would lead to the servers of the host. */
+		steps[n++] = skip_unless(SYS_socket, 6);
+		steps[n++] = load_argument(0);
+		steps[n++] = skip_unless(AF_INET, 1);
+		steps[n++] = answer(SECCOMP_RET_ALLOW);
+		steps[n++] = skip_unless(AF_INET6, 1);
+		steps[n++] = answer(SECCOMP_RET_ALLOW);
+		steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
+		return n;
+	}
+	steps[n++] = skip_unless((uint32_t)number, 4);
+	steps[n++] = load_argument(2);
+	steps[n++] = (struct sock_filter)BPF_JUMP(
+		BPF_JMP | BPF_JSET | BPF_K, PROT_EXEC, 1, 0);
+	steps[n++] = answer(SECCOMP_RET_ALLOW);
+	steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
+	return n;
+}
+
 int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 {
-	/* Low half of the first argument. */
-	const uint32_t family = offsetof(struct seccomp_data, args) +
-		(__BYTE_ORDER__ == __ORDER_BIG_ENDIAN__ ? 4 : 0);
-	struct sock_filter steps[2 * CALLS_MAX + 16];
+	struct sock_filter steps[2 * CALLS_MAX + 32];
 	struct sock_fprog program = {.filter = steps};
 	unsigned short n = 0;
 
@@ -125,16 +180,15 @@ int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 	steps[n++] = answer(SECCOMP_RET_KILL_PROCESS);
 	steps[n++] = load(offsetof(struct seccomp_data, nr));
 	for (size_t i = 0; i < count; i++) {
+		if (numbers[i] == SYS_socket || numbers[i] == SYS_mmap ||
+			numbers[i] == SYS_mprotect) {
+			n = (unsigned short)(n +
+				put_examined(steps + n, numbers[i]));
+			continue;
+		}
 		steps[n++] = skip_unless((uint32_t)numbers[i], 1);
 		steps[n++] = answer(SECCOMP_RET_ALLOW);
 	}
-	/* A unix socket would lead to the servers of the host. */
-	steps[n++] = skip_unless(SYS_socket, 5);
-	steps[n++] = load(family);
-	steps[n++] = skip_unless(AF_INET, 1);
-	steps[n++] = answer(SECCOMP_RET_ALLOW);
-	steps[n++] = skip_unless(AF_INET6, 1);
-	steps[n++] = answer(SECCOMP_RET_ALLOW);
 	steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
 	program.len = n;
 	if (syscall(SYS_seccomp, SECCOMP_SET_MODE_FILTER, 0, &program))

@@ -9,11 +9,17 @@
 
 #include "base/error.h"
 
-/* A folder, open or by name, that stays reachable. */
+enum th_wall_access {
+	TH_WALL_READ,
+	TH_WALL_FILES, /* and plain files in it may be made and removed */
+	TH_WALL_ALL /* but nothing in it can be executed */
+};
+
+/* A folder, open or by name, that stays reachable; or a single file. */
 struct th_wall_folder {
 	int fd; /* -1: by its path */
 	const char *path;
-	bool write; /* and files in it may be made, written and removed */
+	enum th_wall_access access;
 };
 
 /* No other files from now on (Landlock). Folders that are not there are left
@@ -22,7 +28,8 @@ int th_wall_files(const struct th_wall_folder *folders, size_t count,
 	struct th_error *err);
 
 /* No other system calls (SYS_...) from now on, for the calling thread and
- * those that it starts: they get EPERM. socket opens IPv4 and IPv6 only. */
+ * those that it starts: they get EPERM. Where they are in the list, socket
+ * opens IPv4 and IPv6 only, and mmap and mprotect make no code. */
 int th_wall_calls(const int *numbers, size_t count, struct th_error *err);
 
 #endif

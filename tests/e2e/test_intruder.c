@@ -138,6 +138,7 @@ static void odd_account_files_hold_up_nobody(void)
 		  "/etc/passwd; ln -s /dev/zero /etc/group'"),
 		0);
 	CODE(hull("exec box --user pilot -- true"), 125);
+	CODE(hull("processes box"), 0);
 	SAYS(hull("exec box --user 7 -- cat /proc/self/status")->out,
 		"Uid:\t7\t");
 	CODE(hull("exec box -- sh -c 'rm /etc/passwd; echo "
