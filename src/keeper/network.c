@@ -423,9 +423,13 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err)
 		snprintf(path, sizeof(path), "/proc/%d/ns/net",
 			(int)keeper->sandbox.pid);
 		keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
-		if (keeper->netns_fd < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
+		/* It has died already: what it has said about that counts. */
+		if (keeper->netns_fd < 0 &&
+			th_sandbox_ready(&keeper->sandbox, err) == 0)
+			th_fail_sys(err, TH_FAILED, ENOENT,
 				"cannot open the container's network");
+		if (keeper->netns_fd < 0)
+			return -1;
 		if (is_shared(keeper) && at_bridges(keeper, join, err))
 			return -1;
 	}
