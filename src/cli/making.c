@@ -261,6 +261,7 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->read_only = option_given(call, "read-only");
 	settings->share_text = option_value(call, "share");
 	settings->reaper_text = option_value(call, "reaper");
+	settings->users_text = option_value(call, "users");
 	settings->caller.unprivileged = call->caller.unprivileged;
 	settings->caller.uid = call->caller.uid;
 	settings->caller.gid = call->caller.gid;

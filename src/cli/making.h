@@ -48,6 +48,9 @@
 		{"reaper", "WHEN",                                             \
 			"a first process that reaps orphans: auto, yes or "    \
 			"no"},                                                 \
+		{"users", "WHOSE",                                             \
+			"user IDs on the host: own (a range of its own) or "   \
+			"host"},                                               \
 		{"read-only", NULL, "mount the container's root read-only"},   \
 		{"tty", "WHEN", "a terminal inside: auto, yes or no"},         \
 		{"fetch", "WHEN", "pull the image: missing, always or never"}, \

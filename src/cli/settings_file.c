@@ -376,7 +376,7 @@ void settings_file_print(const json_t *doc)
 		"mount", "env", "network", "alias", "host", "hostname", "user",
 		"workdir", "entrypoint", "capability", "secret", "tty", "stop",
 		"restart", "probe", "log", "limit", "device", "share", "allow",
-		"reaper"};
+		"reaper", "users"};
 	const json_t *settings = json_object_get(doc, "settings");
 
 	for (size_t i = 0; i < sizeof(keys) / sizeof(*keys); i++)

@@ -31,7 +31,8 @@ static int run(struct invocation *call)
 	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
 	const struct th_ability_user user = {
 		call->caller.unprivileged ? call->caller.name : NULL,
-		call->caller.uid, call->caller.gid, caller_has_bus()};
+		call->caller.uid, call->caller.gid, caller_has_bus(),
+		.store = call->root};
 	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	bool has_pilot = program_path("tidyhull-pilot", pilot) ||

@@ -62,7 +62,7 @@ static char *find_shell(
 	char *folders = NULL, *found = NULL;
 	int root = -1;
 
-	if (th_container_root(&call->context, row, &root, &ignored) ||
+	if (th_container_root(&call->context, row, &root, NULL, &ignored) ||
 		th_container_env(
 			&call->context, row, "PATH", &folders, &ignored) < 0)
 		goto out;

@@ -22,6 +22,7 @@
 #include "container/scope.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/enter.h"
+#include "sandbox/idmap.h"
 
 static struct th_ability *add(struct th_ability *list, size_t *count,
 	const char *what, const char *use)
@@ -95,6 +96,26 @@ static int try_guard(void *arg)
 	rc = th_guard_write("tidyhull_probe", &guard, &err);
 	errno = rc > 0 ? EOPNOTSUPP : err.sys;
 	return rc ? -1 : 0;
+}
+
+/* The root's file system stands for the store's, which need not be there. */
+static int try_own_users(void *arg)
+{
+	struct th_id_map line = {.outside = 0x70000000, .size = 65536};
+	struct th_id_maps maps = {&line, 1};
+	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP};
+	struct th_error err = {0};
+	const char *path = access(arg, F_OK) == 0 ? arg : "/";
+	int users = th_idmap_namespace(&maps, &maps, &err), fd;
+
+	errno = err.sys;
+	if (users < 0)
+		return -1;
+	attr.userns_fd = (uint64_t)users;
+	fd = open_tree(AT_FDCWD, path, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	return fd < 0
+		? -1
+		: mount_setattr(fd, "", AT_EMPTY_PATH, &attr, sizeof(attr));
 }
 
 static int try_filter(void *arg)
@@ -268,6 +289,23 @@ static void check_network(struct th_ability *list, size_t *count)
 	}
 }
 
+/* The rest of what root's containers have. */
+static void check_own_users(
+	struct th_ability *list, size_t *count, const char *root)
+{
+	struct th_ability *one = add(
+		list, count, "own user IDs", "root inside is nobody outside");
+	int sys = attempt(try_own_users, (void *)(uintptr_t)root);
+
+	snprintf(one->here, sizeof(one->here), "yes");
+	if (sys) {
+		one->state = TH_ABILITY_LESS;
+		snprintf(one->here, sizeof(one->here), "no: %s",
+			sys == EINVAL ? "the store's file system cannot map IDs"
+				      : strerror(sys));
+	}
+}
+
 /* To be asked outside of a user namespace: inside the groups have other
  * numbers. */
 static bool may_ping(gid_t gid)
@@ -378,5 +416,7 @@ size_t th_ability_check(const struct th_ability_user *user,
 	check_network(list, &count);
 	if (user->name)
 		check_uplink(list, &count, pings);
+	else
+		check_own_users(list, &count, user->store);
 	return count;
 }

@@ -25,6 +25,7 @@ struct th_ability_user {
 	uid_t uid;
 	gid_t gid;
 	bool bus; /* has a D-Bus session */
+	const char *store; /* its folder, there or not yet */
 };
 
 /* Fills the list; returns how many. Changes nothing on the host, but an

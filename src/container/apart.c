@@ -6,6 +6,7 @@
 #include <poll.h>
 #include <signal.h>
 #include <string.h>
+#include <sys/fsuid.h>
 #include <sys/prctl.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -29,6 +30,7 @@ struct verdict {
 };
 
 static const int calls[] = {
+	SYS_prctl,
 	SYS_brk,
 	SYS_clock_gettime,
 	SYS_clock_nanosleep,
@@ -129,6 +131,12 @@ static int go_apart(const struct th_apart *how, struct th_error *err)
 		errno != EPERM)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot make the container's root this process's");
+	/* This takes the capabilities for files out of effect; they come back
+	 * with the bound. */
+	if (how->maker) {
+		setfsgid(how->maker);
+		setfsuid(how->maker);
+	}
 	return th_rights_bound(KEPT, true, err) ||
 			(how->count &&
 				th_wall_files(how->folders, how->count, err)) ||
@@ -144,9 +152,12 @@ static _Noreturn void be_child(const struct th_apart *how, int out,
 {
 	struct verdict verdict = {.rc = -1};
 
+	int rc = go_apart(how, &verdict.error);
+
+	/* A change of IDs takes both back. */
 	prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
-	if (go_apart(how, &verdict.error) == 0)
+	if (rc == 0)
 		verdict.rc = work(arg, reply, &verdict.error);
 	if (th_write_all(out, &verdict, sizeof(verdict)) == 0 && reply->len)
 		th_write_all(out, reply->data, reply->len);

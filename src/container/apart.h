@@ -6,6 +6,8 @@
 #ifndef TH_CONTAINER_APART_H
 #define TH_CONTAINER_APART_H
 
+#include <stdint.h>
+
 #include "base/buffer.h"
 #include "base/error.h"
 #include "sandbox/wall.h"
@@ -14,6 +16,9 @@ struct th_apart {
 	const struct th_wall_folder *folders;
 	size_t count;
 	int root; /* becomes the child's root folder; -1: it stays the host's */
+	/* New files belong to this user and group of the host (0: the
+	 * caller's), as one of a file system in a user namespace must. */
+	uint32_t maker;
 	int patience_ms; /* then the child is killed; 0: none is needed */
 };
 

@@ -439,6 +439,7 @@ static json_t *make_given(const struct th_settings *settings)
 	add_given(doc, "workdir", settings->workdir);
 	add_given(doc, "entrypoint", settings->entrypoint);
 	add_given(doc, "reaper", settings->reaper_text);
+	add_given(doc, "users", settings->users_text);
 	if (settings->terminal)
 		add_given(doc, "tty", "yes");
 	for (size_t i = 0; i < settings->secret_files.count; i++) {
@@ -492,6 +493,8 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.secrets = settings->secrets;
 	plan.keep = settings->keep;
 	plan.unprivileged = settings->caller.unprivileged;
+	plan.own_users = settings->users != TH_USERS_HOST;
+	plan.users_given = settings->users == TH_USERS_OWN;
 	plan.any_address = settings->allow & TH_ALLOW_ADDRESSES;
 	snprintf(filter_name, sizeof(filter_name), "%s", filter);
 	plan.filter = *filter ? filter_name : NULL;

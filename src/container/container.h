@@ -144,9 +144,11 @@ int th_container_exec(const struct th_context *context,
 	const struct th_exec_options *options, int *channel, int *console,
 	char *session, struct th_error *err);
 
-/* The root folder of a living container, opened with O_PATH. */
+/* The root folder of a living container, opened with O_PATH. first_id (may be
+ * NULL): what the host sees as root inside; 0 where user IDs are the host's. */
 int th_container_root(const struct th_context *context,
-	const struct th_container_row *row, int *root, struct th_error *err);
+	const struct th_container_row *row, int *root, uint32_t *first_id,
+	struct th_error *err);
 /* The value of a variable in the environment that the container's program
  * gets. 1 with *value (to be freed), 0 where it has none of the name, -1. */
 int th_container_env(const struct th_context *context,

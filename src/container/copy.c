@@ -19,7 +19,7 @@
 
 struct walk {
 	struct th_copy *copy;
-	const struct th_place *to;
+	const struct th_place *from, *to;
 	/* The new folder itself, where it lies in what is copied. */
 	dev_t dev;
 	ino_t ino;
@@ -60,6 +60,14 @@ static int set_owner(const struct th_copy *copy, const struct th_place *to,
 	} else if (!keep) {
 		return 0; /* the caller's, who makes it */
 	}
+	if (th_place_id_outside(to, uid) < 0 ||
+		th_place_id_outside(to, gid) < 0)
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"the container does not have the user %u or the group "
+			"%u, whose %.300s is",
+			uid, gid, attributes->path);
+	uid = (uid_t)th_place_id_outside(to, uid);
+	gid = (gid_t)th_place_id_outside(to, gid);
 	if (fchownat(fd, "", uid, gid, AT_EMPTY_PATH) == 0)
 		return keep;
 	return th_fail_sys(err, TH_FAILED, errno,
@@ -158,8 +166,10 @@ static int copy_data(int from, int to, off_t size)
 
 static int finish(struct walk *walk, const struct stat *st, int fd)
 {
-	const struct copy_attributes attributes = {st->st_uid, st->st_gid,
-		st->st_mode, {st->st_atim, st->st_mtim}, false, walk->path};
+	const struct copy_attributes attributes = {
+		th_place_id_inside(walk->from, st->st_uid),
+		th_place_id_inside(walk->from, st->st_gid), st->st_mode,
+		{st->st_atim, st->st_mtim}, false, walk->path};
 
 	return copy_finish(walk->copy, walk->to, fd, &attributes, walk->err);
 }
@@ -424,10 +434,10 @@ static int do_copy(void *arg, struct th_buf *reply, struct th_error *err)
 
 int copy_apart(const struct th_wall_folder *folders, size_t count,
 	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
-	void *arg, struct th_copy *copy, struct th_error *err)
+	void *arg, uint32_t maker, struct th_copy *copy, struct th_error *err)
 {
 	const struct th_apart how = {
-		.folders = folders, .count = count, .root = -1};
+		.folders = folders, .count = count, .root = -1, .maker = maker};
 	struct th_buf reply;
 	int rc;
 
@@ -444,15 +454,16 @@ static int start_copy(struct copying *copying, struct th_error *err)
 	const struct th_wall_folder folders[] = {{.fd = copying->source},
 		{.fd = copying->target, .access = TH_WALL_ALL}};
 
-	return copy_apart(
-		folders, 2, do_copy, copying, copying->walk.copy, err);
+	return copy_apart(folders, 2, do_copy, copying,
+		copying->walk.to->first_id, copying->walk.copy, err);
 }
 
 int th_copy(const struct th_place *from, const struct th_place *to,
 	struct th_copy *copy, struct th_error *err)
 {
 	char name[256];
-	struct copying copying = {.walk = {.copy = copy, .to = to},
+	struct copying copying = {
+		.walk = {.copy = copy, .from = from, .to = to},
 		.source = th_place_at(from, from->path),
 		.name = name};
 	int rc;
@@ -481,7 +492,8 @@ int th_copy_entries(
 	int from, int to, struct th_copy *copy, struct th_error *err)
 {
 	struct th_place place = {.root = -1, .lock = -1};
-	struct copying copying = {.walk = {.copy = copy, .to = &place},
+	struct copying copying = {
+		.walk = {.copy = copy, .from = &place, .to = &place},
 		.source = from,
 		.target = to};
 

@@ -65,7 +65,7 @@ int copy_make_link(const char *target, int dir, const char *name);
  * (container/apart.h); it ends with the struct th_copy as its reply. */
 int copy_apart(const struct th_wall_folder *folders, size_t count,
 	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
-	void *arg, struct th_copy *copy, struct th_error *err);
+	void *arg, uint32_t maker, struct th_copy *copy, struct th_error *err);
 /* A name in the folder that nobody has, to be renamed when all is written. */
 void copy_temporary(char name[48]);
 

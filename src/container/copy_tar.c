@@ -22,6 +22,7 @@
 
 struct out {
 	struct archive *archive;
+	const struct th_place *from;
 	struct th_copy *copy;
 	int fd;
 	struct th_error *err;
@@ -76,8 +77,8 @@ static int put_header(struct out *out, const char *path, const struct stat *st,
 	archive_entry_set_pathname(entry, path);
 	archive_entry_set_filetype(entry, st->st_mode & S_IFMT);
 	archive_entry_set_perm(entry, st->st_mode & 07777);
-	archive_entry_set_uid(entry, st->st_uid);
-	archive_entry_set_gid(entry, st->st_gid);
+	archive_entry_set_uid(entry, th_place_id_inside(out->from, st->st_uid));
+	archive_entry_set_gid(entry, th_place_id_inside(out->from, st->st_gid));
 	archive_entry_set_mtime(entry, st->st_mtim.tv_sec, st->st_mtim.tv_nsec);
 	archive_entry_set_size(entry, S_ISREG(st->st_mode) ? st->st_size : 0);
 	if (link)
@@ -277,7 +278,7 @@ static int write_archive(void *arg, struct th_buf *reply, struct th_error *err)
 int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 	struct th_error *err)
 {
-	struct out out = {.copy = copy, .fd = fd};
+	struct out out = {.from = from, .copy = copy, .fd = fd};
 	char *plain = th_path_absolute("/", from->path);
 	const char *name = plain ? th_path_last(plain) : "";
 	int source = th_place_at(from, from->path), rc = -1;
@@ -294,7 +295,7 @@ int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 			.name = *name ? name : "."};
 
 		rc = copy_apart(
-			&folder, 1, write_archive, &archiving, copy, err);
+			&folder, 1, write_archive, &archiving, 0, copy, err);
 	}
 out:
 	free(plain);
@@ -599,8 +600,8 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 			.fd = in.top, .access = TH_WALL_ALL};
 		struct archiving archiving = {.in = &in, .source = fd};
 
-		rc = copy_apart(
-			&folder, 1, read_archive, &archiving, copy, err);
+		rc = copy_apart(&folder, 1, read_archive, &archiving,
+			to->first_id, copy, err);
 	}
 out:
 	th_close(&place);

@@ -23,7 +23,7 @@ static int resolve_user(const struct th_context *context,
 	struct th_account_files files;
 	int root, rc;
 
-	if (th_container_root(context, row, &root, err))
+	if (th_container_root(context, row, &root, NULL, err))
 		return -1;
 	rc = th_accounts_read(root, &files, err);
 	th_close(&root);
@@ -156,7 +156,8 @@ int th_container_exec(const struct th_context *context,
 }
 
 int th_container_root(const struct th_context *context,
-	const struct th_container_row *row, int *root, struct th_error *err)
+	const struct th_container_row *row, int *root, uint32_t *first_id,
+	struct th_error *err)
 {
 	struct th_message message;
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
@@ -169,6 +170,11 @@ int th_container_root(const struct th_context *context,
 		rc = keeper_await(channel, TH_TELL_ROOT, &message, fds, err);
 	if (rc == 0)
 		*root = fds[0];
+	if (rc == 0 && first_id) {
+		*first_id = 0;
+		if (message.len == sizeof(*first_id))
+			memcpy(first_id, message.data, sizeof(*first_id));
+	}
 	th_close(&channel);
 	return rc;
 }

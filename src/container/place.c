@@ -123,8 +123,8 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 		th_bundle_release(&bundle);
 		rc = place->row.state == TH_STATE_RUNNING ||
 				place->row.state == TH_STATE_PAUSED
-			? th_container_root(
-				  context, &place->row, &place->root, err)
+			? th_container_root(context, &place->row, &place->root,
+				  &place->first_id, err)
 			: open_resting(context, place, folder, err);
 	}
 	th_close(&folder);
@@ -150,4 +150,21 @@ int th_place_at(const struct th_place *place, const char *path)
 	while (*path == '/')
 		path++;
 	return th_path_open_in_root(place->root, *path ? path : ".", O_PATH, 0);
+}
+
+#define RANGE_IDS 65536
+#define NOBODY 65534
+
+uint32_t th_place_id_inside(const struct th_place *place, uint32_t id)
+{
+	if (!place->first_id)
+		return id;
+	return id - place->first_id < RANGE_IDS ? id - place->first_id : NOBODY;
+}
+
+int64_t th_place_id_outside(const struct th_place *place, uint32_t id)
+{
+	if (!place->first_id)
+		return id;
+	return id < RANGE_IDS ? (int64_t)place->first_id + id : -1;
 }

@@ -19,6 +19,9 @@ struct th_place {
 	int lock; /* of a container that does not run, or -1 */
 	uid_t uid; /* whose the files become that are copied in */
 	gid_t gid;
+	/* What the host sees as root inside, where the container has user IDs
+	 * of its own; else 0. */
+	uint32_t first_id;
 };
 
 /* "CONTAINER:/path", "volume:NAME/path" or a path of the host ("./a:b" where it
@@ -34,5 +37,10 @@ void th_place_release(const struct th_context *context, struct th_place *place);
 /* Opens the path with O_PATH; links are followed, inside a container only
  * within it. -1 with errno. */
 int th_place_at(const struct th_place *place, const char *path);
+
+/* The ID that the host sees, as the container counts; and the other way round:
+ * -1 where the container has no such ID. */
+uint32_t th_place_id_inside(const struct th_place *place, uint32_t id);
+int64_t th_place_id_outside(const struct th_place *place, uint32_t id);
 
 #endif

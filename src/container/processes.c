@@ -283,7 +283,8 @@ int th_container_processes(const struct th_context *context,
 		return th_hint(err, "tidyhull why %s", row->name);
 	}
 	/* Without it users have numbers. */
-	has_names = th_container_root(context, row, &root, &ignored) == 0 &&
+	has_names =
+		th_container_root(context, row, &root, NULL, &ignored) == 0 &&
 		th_accounts_read(root, &accounts, &ignored) == 0;
 	th_close(&root);
 	listing.passwd = has_names ? accounts.passwd : "";

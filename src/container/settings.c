@@ -12,6 +12,7 @@
 #include "base/size.h"
 #include "container/cdi.h"
 #include "container/networks.h"
+#include "container/own_users.h"
 #include "keeper/log.h"
 #include "keeper/policy.h"
 #include "keeper/probe.h"
@@ -439,6 +440,8 @@ void th_settings_check(
 		th_problems_add(problems, &err);
 	}
 	networks_parse(settings, problems);
+	/* Last: it depends on the others. */
+	add_if(problems, th_users_choose(settings, &err), &err);
 }
 
 void th_settings_release(struct th_settings *settings)

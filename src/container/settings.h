@@ -27,6 +27,9 @@ enum th_allow {
 /* What batch work has of its caller inside. */
 enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
 
+/* Whose user IDs it has on the host. */
+enum th_users { TH_USERS_AUTO, TH_USERS_OWN, TH_USERS_HOST };
+
 enum th_reaper { TH_REAPER_AUTO, TH_REAPER_YES, TH_REAPER_NO };
 
 enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY, TH_MOUNT_VOLUME };
@@ -78,6 +81,7 @@ struct th_settings {
 	struct th_strings allow_texts; /* "syscalls,devices" */
 	const char *share_text; /* "home,cwd,user" */
 	const char *reaper_text; /* "auto", "yes", "no" */
+	const char *users_text; /* "auto", "own", "host" */
 	const char *const *device_folders; /* where names are described */
 	/* Who calls, for what is shared. */
 	struct {
@@ -102,6 +106,7 @@ struct th_settings {
 	struct th_limit limit;
 	int allow, share; /* sets of TH_ALLOW_..., TH_SHARE_... */
 	enum th_reaper reaper;
+	enum th_users users;
 	int stop_signal; /* 0: the image's */
 	int grace_ms;
 };

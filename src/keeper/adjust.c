@@ -53,8 +53,8 @@ void keeper_adjust(struct client *client, const struct th_message *message)
 		if (th_cgroup_processes(
 			    &keeper->cgroup, &pids, &count, &ignored) == 1) {
 			for (size_t i = 0; i < count; i++)
-				th_cgroup_attach(&keeper->cgroup, pids[i],
-					false, &ignored);
+				th_cgroup_attach_old(
+					&keeper->cgroup, pids[i], &ignored);
 		}
 		free(pids);
 		keeper_tell(client, TH_TELL_DONE, NULL, 0);

@@ -228,6 +228,7 @@ static void end_parts(struct keeper *keeper)
 static void release_run(struct keeper *keeper)
 {
 	th_close(&keeper->overlay_fd);
+	keeper_share_users(keeper);
 	keeper_leave_network(keeper);
 }
 

@@ -4,6 +4,7 @@
  *
  *   prepare.c  what is held from the first run to the last: lock, ports, log
  *   confine.c  what it gives up for good, and between its works
+ *   users.c    user IDs of its own
  *   start.c    everything up to the running program
  *   network.c  its networks, names and ports
  *   resolver.c its name servers
@@ -31,6 +32,7 @@
 #include "keeper/plan.h"
 #include "keeper/policy.h"
 #include "keeper/probe.h"
+#include "keeper/root.h"
 #include "network/network.h"
 #include "network/pilot.h"
 #include "network/relay.h"
@@ -125,6 +127,11 @@ struct keeper {
 	/* of one run */
 	int64_t started_ms;
 	int overlay_fd, netns_fd;
+	/* user IDs of its own: -1 and 0 where it has none */
+	int ids_lock, ids_namespace, store_mount;
+	int *mount_fds;
+	uint32_t first_id;
+	struct th_root_layers layers; /* of the overlay that it makes itself */
 	struct th_joined joined;
 	struct th_pilot pilot; /* held from the first run to the last */
 	struct th_watch pilot_end;
@@ -184,6 +191,9 @@ int keeper_load(struct keeper *keeper, struct th_error *err);
 int keeper_confine(struct keeper *keeper, struct th_error *err);
 /* Nothing is to be done for the moment: see th_rights_lower(). */
 void keeper_rest(void);
+/* users.c: user IDs of its own, where the plan says so; and back. */
+int keeper_own_users(struct keeper *keeper, struct th_error *err);
+void keeper_share_users(struct keeper *keeper);
 /* start.c: actor asks for it. */
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
@@ -225,6 +235,9 @@ int keeper_watch_process(struct keeper *keeper, struct th_error *err);
 /* streams.c */
 int keeper_make_streams(
 	struct keeper *keeper, int inside[3], struct th_error *err);
+/* Programs that open /dev/stdout by its name need the right to it. */
+void keeper_give_stream(
+	const struct keeper *keeper, const struct th_process *process, int fd);
 void keeper_watch_streams(struct keeper *keeper);
 void keeper_update_streams(struct keeper *keeper);
 void keeper_take_input(

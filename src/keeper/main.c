@@ -104,6 +104,7 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
 	keeper->overlay_fd = keeper->netns_fd = -1;
+	keeper->ids_lock = keeper->ids_namespace = keeper->store_mount = -1;
 	keeper->pilot.connection = keeper->pilot.users = -1;
 	keeper->pilot.netns = -1;
 	keeper->relaying.pidfd = keeper->relaying.control = -1;
@@ -131,6 +132,7 @@ static void release(struct keeper *keeper)
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
 	th_plan_release(&keeper->plan);
+	th_root_layers_release(&keeper->layers);
 	th_probe_release(&keeper->probing.probe);
 	th_bundle_release(&keeper->bundle);
 	th_close(&keeper->folder_fd);

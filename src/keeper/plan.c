@@ -53,6 +53,10 @@ static int read_members(
 		th_json_strings(doc, "allow", NAME, &plan->allow, err) < 0 ||
 		th_json_bool(doc, "unprivileged", NAME, &plan->unprivileged,
 			err) < 0 ||
+		th_json_bool(doc, "own-users", NAME, &plan->own_users, err) <
+			0 ||
+		th_json_bool(doc, "users-given", NAME, &plan->users_given,
+			err) < 0 ||
 		th_json_bool(doc, "any-address", NAME, &plan->any_address,
 			err) < 0 ||
 		th_json_strings(doc, "layers", NAME, &plan->layers, err) < 0 ||
@@ -100,9 +104,9 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	json_t *doc;
 	int rc;
 
-	doc = json_pack(
-		"{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
-		"s:i s:i s:b s:b s:s? s:s? s:s? s:s? s:o? s:o? s:o? s:O?}",
+	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
+			"s:i s:i s:b s:b s:b s:b s:s? s:s? s:s? s:s? s:o? s:o? "
+			"s:o? s:O?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -112,7 +116,8 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->secrets), "keep", plan->keep,
 		"stop-signal", plan->stop_signal, "grace-ms", plan->grace_ms,
 		"unprivileged", plan->unprivileged, "any-address",
-		plan->any_address, "filter", plan->filter, "limit", plan->limit,
+		plan->any_address, "own-users", plan->own_users, "users-given",
+		plan->users_given, "filter", plan->filter, "limit", plan->limit,
 		"log", plan->log, "share", plan->share, "device",
 		th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow), "networks",

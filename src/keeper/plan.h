@@ -21,6 +21,8 @@ struct th_plan {
 	size_t port_count;
 	bool keep;
 	bool unprivileged; /* of a user without root's rights */
+	bool own_users; /* user IDs of its own, if this host can do that */
+	bool users_given; /* and otherwise it does not start */
 	bool any_address; /* no guard at its ports (--allow addresses) */
 	char *limit; /* as th_limit_format writes it, or NULL */
 	char *share;

@@ -247,7 +247,7 @@ static void give_descriptor(
 		return;
 	}
 	th_channel_send(client->watch.fd, root ? TH_TELL_ROOT : TH_TELL_NETWORK,
-		NULL, 0, &fd, 1);
+		&client->keeper->first_id, root ? sizeof(uint32_t) : 0, &fd, 1);
 	th_close(&fd);
 }
 

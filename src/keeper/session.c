@@ -391,6 +391,8 @@ static int start(struct client *client, const struct request *request,
 	}
 	for (int i = 0; request->background && i < 3; i++)
 		options.stdio[i] = inside[i];
+	for (int i = 0; i < 3; i++)
+		keeper_give_stream(keeper, &request->process, options.stdio[i]);
 	if (th_sandbox_join(&options, &made, err)) {
 		for (int i = 0; i < 3; i++)
 			th_close(&inside[i]);

@@ -15,8 +15,15 @@
 #include "sandbox/filter.h"
 #include "sandbox/filter_file.h"
 
+/* With user IDs of its own the container's process makes it: what the overlay
+ * writes has the rights of who mounted it. */
 static int open_root(struct keeper *keeper, struct th_error *err)
 {
+	if (keeper->first_id) {
+		th_root_layers_release(&keeper->layers);
+		return th_plan_layers(&keeper->plan, "", keeper->id,
+			!keeper->plan.keep, &keeper->layers, err);
+	}
 	return th_plan_open_root(&keeper->plan, keeper->store, keeper->id,
 		!keeper->plan.keep, &keeper->overlay_fd, err);
 }
@@ -111,12 +118,18 @@ static int create(struct keeper *keeper, struct th_error *err)
 	options->id = keeper->id;
 	options->bundle_path = keeper->bundle_path;
 	options->root_mount = keeper->overlay_fd;
+	options->overlay = keeper->first_id ? &keeper->layers.overlay : NULL;
+	options->overlay_base = keeper->store_mount;
+	options->mount_fds = keeper->mount_fds;
+	keeper->mount_fds = NULL; /* closed there */
 	options->cgroup = &keeper->cgroup;
 	options->filter = keeper->filter.len ? &keeper->filter : NULL;
 	options->reaper = reaper && strcmp(reaper, "yes") == 0;
 	options->listener = -1;
-	rc = th_secrets_mount(keeper->folder_fd, keeper->bundle.process.uid,
-		keeper->bundle.process.gid, &options->memory_mount, err);
+	rc = th_secrets_mount(keeper->folder_fd,
+		keeper->first_id + keeper->bundle.process.uid,
+		keeper->first_id + keeper->bundle.process.gid,
+		&options->memory_mount, err);
 	options->memory_target = TH_SECRETS_TARGET;
 	if (rc == 0)
 		rc = hand_ports(keeper, err);
@@ -159,8 +172,8 @@ static int record(
 int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 {
 	if (load_filter(keeper, err) || make_group(keeper, err) ||
-		open_root(keeper, err) || keeper_find_network(keeper, err) ||
-		create(keeper, err))
+		keeper_own_users(keeper, err) || open_root(keeper, err) ||
+		keeper_find_network(keeper, err) || create(keeper, err))
 		return -1;
 	/* The two sides work at the same time: mounts inside, network here. */
 	if (keeper_join_network(keeper, err) ||

@@ -3,9 +3,11 @@
  * the program waits, as it would with any reader. */
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/magic.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/epoll.h>
+#include <sys/vfs.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -27,6 +29,19 @@ static int make_pipe(int pair[2], int ours)
 	return 0;
 }
 
+void keeper_give_stream(
+	const struct keeper *keeper, const struct th_process *process, int fd)
+{
+	struct statfs fs;
+
+	/* A pipe without a name: what has one belongs to somebody. */
+	if (fd >= 0 && fstatfs(fd, &fs) == 0 && fs.f_type == PIPEFS_MAGIC &&
+		fchown(fd, keeper->first_id + process->uid,
+			keeper->first_id + process->gid)) {
+		/* Then only by their descriptors. */
+	}
+}
+
 int keeper_make_streams(
 	struct keeper *keeper, int inside[3], struct th_error *err)
 {
@@ -45,6 +60,9 @@ int keeper_make_streams(
 	}
 	if (make_pipe(out, 0) || make_pipe(fail, 0))
 		goto fail;
+	keeper_give_stream(keeper, &keeper->bundle.process, in[0]);
+	keeper_give_stream(keeper, &keeper->bundle.process, out[1]);
+	keeper_give_stream(keeper, &keeper->bundle.process, fail[1]);
 	inside[0] = in[0];
 	inside[1] = out[1];
 	inside[2] = fail[1];

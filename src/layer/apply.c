@@ -169,18 +169,21 @@ static int make_room(struct job *job, const char *name, bool folder,
 	return is_whiteout(&st) ? 2 : 0;
 }
 
+/* Two marks: an overlay in a user namespace looks for the other one. A user can
+ * set only that; and a file system without it is none for such an overlay. */
 static int set_opaque(
 	int parent, const char *name, const char *full, struct th_error *err)
 {
 	int fd = openat(
 		parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+	bool marked =
+		fd >= 0 && fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0) == 0;
 	int rc = 0;
 
-	/* In a user namespace the overlay looks for the other one. */
-	if (fd < 0 ||
-		(fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0) &&
-			(errno != EPERM ||
-				fsetxattr(fd, OPAQUE_OF_USERS, "y", 1, 0))))
+	if (!marked && (fd < 0 || errno != EPERM))
+		rc = fail_entry(full, err);
+	else if (fsetxattr(fd, OPAQUE_OF_USERS, "y", 1, 0) &&
+		!(marked && errno == EOPNOTSUPP))
 		rc = fail_entry(full, err);
 	th_close(&fd);
 	return rc;

@@ -500,10 +500,25 @@ void th_cgroup_open(const char *path, struct th_cgroup *group)
 		group->v1_count--;
 }
 
-int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
-	struct th_error *err)
+int th_cgroup_attach(
+	const struct th_cgroup *group, pid_t pid, struct th_error *err)
 {
 	char text[24], folder[FOLDER_MAX];
+
+	if (group->fd < 0)
+		return 0;
+	snprintf(text, sizeof(text), "%d", (int)pid);
+	folder_of(hierarchy_v2(), group->path, folder);
+	if (group_write(folder, "cgroup.procs", text))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot move the process into %s", folder);
+	return 0;
+}
+
+int th_cgroup_attach_old(
+	const struct th_cgroup *group, pid_t pid, struct th_error *err)
+{
+	char text[24];
 
 	snprintf(text, sizeof(text), "%d", (int)pid);
 	for (size_t i = 0; i < group->v1_count; i++) {
@@ -512,12 +527,6 @@ int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
 				"cannot move the process into %s",
 				group->v1[i]);
 	}
-	if (!all || group->fd < 0)
-		return 0;
-	folder_of(hierarchy_v2(), group->path, folder);
-	if (group_write(folder, "cgroup.procs", text))
-		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot move the process into %s", folder);
 	return 0;
 }
 

@@ -50,10 +50,11 @@ void th_cgroup_open(const char *path, struct th_cgroup *group);
 /* Other limits for a group that exists. */
 int th_cgroup_limit(struct th_cgroup *group,
 	const struct th_resources *resources, struct th_error *err);
-/* Puts the process into the group's version 1 hierarchies, and, with all, into
- * the version 2 one. */
-int th_cgroup_attach(const struct th_cgroup *group, pid_t pid, bool all,
-	struct th_error *err);
+/* Puts the process into the version 2 group, or those of version 1. */
+int th_cgroup_attach(
+	const struct th_cgroup *group, pid_t pid, struct th_error *err);
+int th_cgroup_attach_old(
+	const struct th_cgroup *group, pid_t pid, struct th_error *err);
 /* The calling process, of one thread, goes into the groups of version 1. Only
  * this way costs nothing: who moves another one waits for the kernel's readers
  * of all thread groups, about 10 ms. */

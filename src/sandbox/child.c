@@ -79,6 +79,38 @@ static bool wants_propagation(const struct th_bundle *bundle)
 	return false;
 }
 
+static int cut_off(unsigned long cut, struct th_error *err)
+{
+	if (mount(NULL, "/", NULL, MS_REC | cut, NULL))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot detach the container's mounts from the host's");
+	return 0;
+}
+
+/* The folders have to be on mounts of this namespace, until the overlay is
+ * there. */
+static int make_overlay(struct child *child, struct th_error *err)
+{
+	const struct th_sandbox_options *options = child->options;
+	char path[TH_FD_PATH];
+	int rc;
+
+	if (move_mount(options->overlay_base, "", AT_FDCWD, "/",
+		    MOVE_MOUNT_F_EMPTY_PATH))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot reach the image's layers");
+	rc = th_overlay_open_at(
+		options->overlay_base, options->overlay, &child->root_fd, err);
+	/* Away at once: pivot_root puts the old root on top of the new one, to
+	 * be unmounted, and with something on top of that one it would stay. */
+	if (rc == 0 &&
+		umount2(th_fd_path(options->overlay_base, "", path),
+			MNT_DETACH))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot let go of the image's layers");
+	return rc;
+}
+
 /* Sources are taken first: as detached mounts they keep their bonds with the
  * host's, and the rest of the host's mounts are then cut off. */
 static int open_sources(struct child *child, struct th_error *err)
@@ -89,9 +121,11 @@ static int open_sources(struct child *child, struct th_error *err)
 	char *path;
 
 	if (!child->mount_fds &&
-		th_mounts_open(
-			bundle, options->bundle_path, &child->mount_fds, err))
+		th_mounts_open(bundle, options->bundle_path, -1,
+			&child->mount_fds, err))
 		return -1;
+	if (options->overlay)
+		return cut_off(cut, err) || make_overlay(child, err) ? -1 : 0;
 	path = th_path_absolute(options->bundle_path, bundle->root_path);
 	if (!path)
 		return th_fail_memory(err);
@@ -102,12 +136,7 @@ static int open_sources(struct child *child, struct th_error *err)
 		th_fail_sys(
 			err, TH_FAILED, errno, "cannot open the root %s", path);
 	free(path);
-	if (child->root_fd < 0)
-		return -1;
-	if (mount(NULL, "/", NULL, MS_REC | cut, NULL))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot detach the container's mounts from the host's");
-	return 0;
+	return child->root_fd < 0 ? -1 : cut_off(cut, err);
 }
 
 static int run_hooks(const struct child *child, enum th_hook_kind kind,
@@ -491,7 +520,7 @@ void child_run(struct child *child)
 	if (child->waits && !setup_await(channel, &pid))
 		_exit(1);
 	if (th_inside_score(&options->bundle->process, &error) ||
-		(child->enters &&
+		(child->enters && !child->waits &&
 			th_cgroup_enter_old(options->cgroup, &error)) ||
 		set_up(child, &console, &pid, &error)) {
 		setup_fail(channel, &error);

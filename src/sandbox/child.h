@@ -12,7 +12,7 @@ struct child {
 	int *mount_fds; /* NULL: the child opens the sources */
 	int root_fd; /* a detached mount of the root, or -1 */
 	int status; /* for the reaper, or -1 */
-	bool enters; /* the control groups of version 1 itself */
+	bool enters; /* groups of version 1, before it is born if it waits */
 	bool waits; /* for the parent to map and attach it */
 };
 

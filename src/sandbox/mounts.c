@@ -22,7 +22,7 @@
 
 static int map_ids(int fd, const struct mount_plan *plan,
 	const struct th_mount *mount, const struct th_bundle *bundle,
-	struct th_error *err)
+	int id_namespace, struct th_error *err)
 {
 	bool own = mount->uids.count > 0;
 	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP};
@@ -33,8 +33,10 @@ static int map_ids(int fd, const struct mount_plan *plan,
 			"the mount at %s asks for mapped IDs, but neither it "
 			"nor the container has a mapping",
 			mount->target);
-	ns = th_idmap_namespace(own ? &mount->uids : &bundle->uids,
-		own ? &mount->gids : &bundle->gids, err);
+	ns = id_namespace > 0 && !own
+		? id_namespace
+		: th_idmap_namespace(own ? &mount->uids : &bundle->uids,
+			  own ? &mount->gids : &bundle->gids, err);
 	if (ns < 0)
 		return -1;
 	attr.userns_fd = (uint64_t)ns;
@@ -46,13 +48,14 @@ static int map_ids(int fd, const struct mount_plan *plan,
 			"cannot map the IDs of the mount at %s: its file "
 			"system, or this user, does not support it",
 			mount->target);
-	th_close(&ns);
+	if (ns != id_namespace)
+		th_close(&ns);
 	return rc;
 }
 
 static int open_source(const struct th_mount *mount,
 	const struct mount_plan *plan, const struct th_bundle *bundle,
-	const char *bundle_path, struct th_error *err)
+	const char *bundle_path, int id_namespace, struct th_error *err)
 {
 	char *path;
 	int fd;
@@ -80,13 +83,14 @@ static int open_source(const struct th_mount *mount,
 			path, mount->target);
 	}
 	free(path);
-	if (fd >= 0 && plan->id_mapped && map_ids(fd, plan, mount, bundle, err))
+	if (fd >= 0 && plan->id_mapped &&
+		map_ids(fd, plan, mount, bundle, id_namespace, err))
 		th_close(&fd);
 	return fd;
 }
 
 int th_mounts_open(const struct th_bundle *bundle, const char *bundle_path,
-	int **fds, struct th_error *err)
+	int id_namespace, int **fds, struct th_error *err)
 {
 	int *list, rc = 0;
 
@@ -101,7 +105,7 @@ int th_mounts_open(const struct th_bundle *bundle, const char *bundle_path,
 		rc = mount_plan_read(&bundle->mounts[i], &plan, err);
 		if (rc == 0 && plan.bind && !plan.remount) {
 			list[i] = open_source(&bundle->mounts[i], &plan, bundle,
-				bundle_path, err);
+				bundle_path, id_namespace, err);
 			rc = list[i] < 0 ? -1 : 0;
 		}
 		th_strings_release(&plan.rest);

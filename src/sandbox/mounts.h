@@ -5,9 +5,10 @@
 #include "oci/bundle.h"
 
 /* Opens the sources of all binds as detached mounts, with their IDs mapped
- * where that is wanted: *fds has a descriptor or -1 for each mount. */
+ * where that is wanted: to the bundle's IDs by the user namespace id_namespace,
+ * if it is not -1. *fds has a descriptor or -1 for each mount. */
 int th_mounts_open(const struct th_bundle *bundle, const char *bundle_path,
-	int **fds, struct th_error *err);
+	int id_namespace, int **fds, struct th_error *err);
 void th_mounts_close(const struct th_bundle *bundle, int *fds);
 /* True where only the parent has the privilege to open them. */
 bool th_mounts_need_parent(const struct th_bundle *bundle);

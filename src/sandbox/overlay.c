@@ -129,6 +129,26 @@ static int mount_aside(const struct th_overlay *overlay)
 	return fd;
 }
 
+/* The caller's mount namespace is its own already. */
+static int mount_here(const struct th_overlay *overlay)
+{
+	struct th_buf options;
+	int fd = -1, sys;
+
+	th_buf_init(&options, 4096);
+	if (join_options(overlay, &options) == 0 &&
+		mount("tidyhull", overlay->work, "overlay", 0, options.data) ==
+			0) {
+		fd = open_tree(AT_FDCWD, overlay->work,
+			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+		sys = errno;
+		umount2(overlay->work, MNT_DETACH);
+		errno = sys;
+	}
+	th_buf_release(&options);
+	return fd;
+}
+
 static int open_by_name(
 	const struct th_overlay *overlay, int *mount_fd, struct th_error *err)
 {
@@ -136,6 +156,14 @@ static int open_by_name(
 	int pair[2], fd = -1;
 	pid_t pid;
 
+	if (overlay->here) {
+		*mount_fd = mount_here(overlay);
+		return *mount_fd >= 0 ? 0
+				      : th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+						"cannot mount the image's %zu "
+						"layers (overlay)",
+						overlay->lowers->count);
+	}
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot mount the image's layers");
@@ -180,4 +208,40 @@ int th_overlay_open(
 	return takes_layers_one_by_one()
 		? open_by_context(overlay, mount_fd, err)
 		: open_by_name(overlay, mount_fd, err);
+}
+
+static int add_at(int folder, const char *path, struct th_strings *paths)
+{
+	int fd = openat(folder, path, O_PATH | O_DIRECTORY | O_CLOEXEC);
+
+	return fd < 0
+		? -1
+		: th_strings_take(paths, th_format("/proc/self/fd/%d", fd));
+}
+
+int th_overlay_open_at(int folder, const struct th_overlay *overlay,
+	int *mount_fd, struct th_error *err)
+{
+	struct th_strings lowers = {0};
+	struct th_overlay at = *overlay;
+	char upper[TH_FD_PATH], work[TH_FD_PATH];
+	int rc = 0;
+
+	for (size_t i = 0; rc == 0 && i < overlay->lowers->count; i++)
+		rc = add_at(folder, overlay->lowers->items[i], &lowers);
+	if (rc) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the layers of the image");
+	} else {
+		at.here = true;
+		at.lowers = &lowers;
+		/* By a name below a descriptor: what is mounted there for a
+		 * moment is found by a name only. */
+		at.upper = th_fd_path(folder, overlay->upper, upper);
+		at.work = th_fd_path(folder, overlay->work, work);
+		rc = th_overlay_open(&at, mount_fd, err);
+	}
+	/* The descriptors end with this process's setting up. */
+	th_strings_release(&lowers);
+	return rc;
 }

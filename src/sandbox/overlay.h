@@ -15,6 +15,9 @@ struct th_overlay {
 	/* The upper folder is thrown away with the container: never wait for
 	 * its write-back (the kernel's "volatile"). */
 	bool discard;
+	/* The caller has a mount namespace of its own, which the folders are
+	 * in: it may be used for a moment. */
+	bool here;
 	/* In a user namespace: marks are attributes that users may set. */
 	bool user_attributes;
 };
@@ -23,5 +26,8 @@ struct th_overlay {
  * to the older call for the layers where the kernel has no "lowerdir+". */
 int th_overlay_open(
 	const struct th_overlay *overlay, int *mount_fd, struct th_error *err);
+/* The same with paths relative to an open folder. */
+int th_overlay_open_at(int folder, const struct th_overlay *overlay,
+	int *mount_fd, struct th_error *err);
 
 #endif

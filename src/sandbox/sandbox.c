@@ -90,8 +90,21 @@ static int open_joins(
 	return 0;
 }
 
+/* The version 2 group that it is born into; who has joined other namespaces has
+ * no right to that any more. */
+static int group_of(const struct child *child)
+{
+	const struct th_sandbox_options *options = child->options;
+
+	return options->cgroup && !options->bundle->join_count
+		? options->cgroup->fd
+		: -1;
+}
+
 /* Namespaces that exist are joined by a helper, which then gives birth to the
- * container's process as its own sibling. */
+ * container's process as its own sibling. It also enters the groups of version
+ * 1, as it has the right to, and to move a process that is there already takes
+ * the kernel ten times as long. */
 static void run_helper(struct child *child, const int *joins, int namespaces)
 {
 	const struct th_bundle *bundle = child->options->bundle;
@@ -99,8 +112,11 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 	struct th_error error = {0};
 	int pidfd = -1;
 
-	if (join_namespaces(bundle, joins, &error) == 0) {
-		born.pid = clone_process(namespaces, -1, CLONE_PARENT, &pidfd);
+	if ((!child->enters ||
+		    th_cgroup_enter_old(child->options->cgroup, &error) == 0) &&
+		join_namespaces(bundle, joins, &error) == 0) {
+		born.pid = clone_process(
+			namespaces, group_of(child), CLONE_PARENT, &pidfd);
 		if (born.pid == 0)
 			child_run(child);
 		if (born.pid > 0)
@@ -157,18 +173,16 @@ out:
 static int birth(struct child *child, int channel, struct th_sandbox *sandbox,
 	struct th_error *err)
 {
-	const struct th_sandbox_options *options = child->options;
-	const struct th_bundle *bundle = options->bundle;
-	int group = options->cgroup ? options->cgroup->fd : -1;
+	const struct th_bundle *bundle = child->options->bundle;
 	/* A cgroup namespace is rooted at the group that its maker is in when
 	 * it is made: the child makes it, after it was moved. */
 	int namespaces = bundle->namespaces & ~CLONE_NEWCGROUP;
 	pid_t pid;
 
-	if (bundle->join_count)
+	if (bundle->join_count || (child->waits && child->enters))
 		return birth_by_helper(
 			child, namespaces, channel, sandbox, err);
-	pid = clone_process(namespaces, group, 0, &sandbox->pidfd);
+	pid = clone_process(namespaces, group_of(child), 0, &sandbox->pidfd);
 	if (pid == 0) {
 		close(channel);
 		child_run(child);
@@ -189,9 +203,8 @@ static int provide(const struct th_sandbox_options *options,
 
 	/* Groups before maps: from the moment the process goes on, whatever it
 	 * starts must be counted. */
-	if (options->cgroup &&
-		th_cgroup_attach(options->cgroup, sandbox->pid,
-			bundle->join_count > 0, err))
+	if (options->cgroup && bundle->join_count &&
+		th_cgroup_attach(options->cgroup, sandbox->pid, err))
 		return -1;
 	if (bundle->namespaces & CLONE_NEWUSER &&
 		th_idmap_write(sandbox->pid, &bundle->uids, &bundle->gids, err))
@@ -218,10 +231,11 @@ static int prepare(const struct th_sandbox_options *options,
 	/* Sources with mapped IDs, or for a new user namespace, can only be
 	 * cloned with rights that the process no longer has. */
 	if (th_mounts_need_parent(bundle)) {
-		if (th_mounts_open(bundle, options->bundle_path,
-			    &child->mount_fds, err))
+		if (!child->mount_fds &&
+			th_mounts_open(bundle, options->bundle_path, -1,
+				&child->mount_fds, err))
 			return -1;
-		if (child->root_fd < 0 &&
+		if (child->root_fd < 0 && !options->overlay &&
 			open_root(options, &child->root_fd, err))
 			return -1;
 	}
@@ -246,6 +260,7 @@ int th_sandbox_create(const struct th_sandbox_options *options,
 	struct child child = {.options = options,
 		.channel = -1,
 		.root_fd = options->root_mount,
+		.mount_fds = options->mount_fds,
 		.status = -1};
 	int channel = -1, rc = -1;
 
@@ -253,8 +268,7 @@ int th_sandbox_create(const struct th_sandbox_options *options,
 	sandbox->options = options;
 	/* In a user namespace of its own it has no right to that any more. */
 	child.waits = bundle->namespaces & CLONE_NEWUSER || bundle->join_count;
-	child.enters =
-		!child.waits && options->cgroup && options->cgroup->v1_count;
+	child.enters = options->cgroup && options->cgroup->v1_count;
 	if (prepare(options, &child, sandbox, &channel, err) == 0)
 		rc = birth(&child, channel, sandbox, err);
 	sandbox->channel = channel;

@@ -17,6 +17,7 @@
 #include "base/error.h"
 #include "oci/bundle.h"
 #include "sandbox/cgroup.h"
+#include "sandbox/overlay.h"
 
 #define TH_HANDED_MAX 64
 
@@ -26,6 +27,13 @@ struct th_sandbox_options {
 	const char *bundle_path; /* folder that root.path is relative to */
 	int root_mount; /* a detached mount for the root, or -1 to
 			   take root.path itself */
+	/* Or the overlay that the process makes of folders below the detached
+	 * mount overlay_base, in its user namespace; NULL: none. */
+	const struct th_overlay *overlay;
+	int overlay_base;
+	/* The sources of the bundle's mounts, opened by th_mounts_open already;
+	 * NULL: not yet. Closed here. */
+	int *mount_fds;
 	struct th_cgroup *cgroup; /* where the process goes; NULL: nowhere */
 	int stdio[3]; /* used where there is no terminal */
 	/* The filter, compiled; NULL: none, or compiled here. */

@@ -17,7 +17,8 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_probe, suite_logs, suite_sessions, suite_attach, suite_copy,
 	suite_why, suite_model, suite_many, suite_systemd, suite_volumes,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
-	suite_connections, suite_calls, suite_intruder, suite_foreign_text;
+	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
+	suite_users;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
@@ -25,15 +26,23 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
 	&suite_crash, &suite_formats, &suite_bundle, &suite_limits,
-	&suite_escape, &suite_calls, &suite_intruder, &suite_runtime,
-	&suite_life, &suite_probe, &suite_logs, &suite_sessions, &suite_attach,
-	&suite_copy, &suite_why, &suite_model, &suite_many, &suite_systemd,
-	&suite_volumes, &suite_settings_inside, &suite_ports, &suite_names,
-	&suite_networks, &suite_connections, &suite_foreign_text,
+	&suite_escape, &suite_users, &suite_calls, &suite_intruder,
+	&suite_runtime, &suite_life, &suite_probe, &suite_logs, &suite_sessions,
+	&suite_attach, &suite_copy, &suite_why, &suite_model, &suite_many,
+	&suite_systemd, &suite_volumes, &suite_settings_inside, &suite_ports,
+	&suite_names, &suite_networks, &suite_connections, &suite_foreign_text,
 	&suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
 static const struct skip for_user[] = {
+	{"users", "a file system that cannot is told",
+		"a user's root is the user already"},
+	{"users", "what is the host's is told",
+		"a user's root is the user already"},
+	{"users", "files keep their owners",
+		"a user's root is the user already"},
+	{"users", "root is nobody outside",
+		"a user's root is the user already"},
 	{"runtime", "a group that was there stays", "the group is the host's"},
 	{"networks", "an outside client keeps its address",
 		"users have no packet filter of the host"},
@@ -55,6 +64,14 @@ static const struct skip for_user[] = {
 
 /* On hosts that give them controllers. */
 static const struct skip for_user_with_controllers[] = {
+	{"users", "a file system that cannot is told",
+		"a user's root is the user already"},
+	{"users", "what is the host's is told",
+		"a user's root is the user already"},
+	{"users", "files keep their owners",
+		"a user's root is the user already"},
+	{"users", "root is nobody outside",
+		"a user's root is the user already"},
 	{"runtime", "a group that was there stays", "the group is the host's"},
 	{"networks", "an outside client keeps its address",
 		"users have no packet filter of the host"},

@@ -1,0 +1,220 @@
+/* User IDs of a container's own, for root's containers: its root is nobody on
+ * the host. The files of image, volumes and mounts keep their owners on the
+ * disk and appear with them inside, by ID-mapped mounts. */
+#include <errno.h>
+#include <fcntl.h>
+#include <sched.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/mount.h>
+#include <sys/stat.h>
+#include <sys/utsname.h>
+#include <sys/xattr.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "sandbox/idmap.h"
+#include "sandbox/mounts.h"
+
+/* Above all that login.defs(5) and systemd give to users, and below the sign
+ * bit that some programs stumble over. */
+#define FIRST_ID 0x70000000u
+#define RANGE_IDS 65536u
+#define RANGES 4095u
+/* A byte for each range; whoever uses it holds a lock on that byte. */
+#define RANGES_FILE "/run/tidyhull-ids"
+
+static int take_range(struct keeper *keeper)
+{
+	uint32_t number = 0;
+	int fd = open(
+		RANGES_FILE, O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW, 0600);
+
+	if (fd < 0)
+		return -1;
+	/* Each container begins elsewhere: the first try is mostly right. */
+	for (const char *at = keeper->id; *at; at++)
+		number = number * 31 + (unsigned char)*at;
+	for (uint32_t tries = 0; tries < RANGES; tries++) {
+		uint32_t range = (number + tries) % RANGES;
+		struct flock lock = {.l_type = F_WRLCK,
+			.l_whence = SEEK_SET,
+			.l_start = range,
+			.l_len = 1};
+
+		if (fcntl(fd, F_OFD_SETLK, &lock) == 0) {
+			keeper->ids_lock = fd;
+			keeper->first_id = FIRST_ID + range * RANGE_IDS;
+			return 0;
+		}
+	}
+	close(fd);
+	return -1;
+}
+
+static int set_map(struct th_id_maps *maps, uint32_t first)
+{
+	maps->items = calloc(1, sizeof(*maps->items));
+	if (!maps->items)
+		return -1;
+	maps->items[0].outside = first;
+	maps->items[0].size = RANGE_IDS;
+	maps->count = 1;
+	return 0;
+}
+
+/* A mount whose IDs are mapped already is mapped to those inside. */
+static int map_mount(struct th_mount *mount, uint32_t first)
+{
+	struct th_id_maps *both[2] = {&mount->uids, &mount->gids};
+
+	for (int i = 0; i < 2; i++) {
+		for (size_t k = 0; k < both[i]->count; k++)
+			both[i]->items[k].outside += first;
+	}
+	for (size_t i = 0; i < mount->options.count; i++) {
+		const char *option = mount->options.items[i];
+
+		if (strcmp(option, "bind") == 0 && !mount->uids.count)
+			return th_strings_add(&mount->options, "idmap");
+		if (strcmp(option, "rbind") == 0 && !mount->uids.count)
+			return th_strings_add(&mount->options, "ridmap");
+	}
+	return 0;
+}
+
+static int change_bundle(struct keeper *keeper)
+{
+	struct th_bundle *bundle = &keeper->bundle;
+	int rc = set_map(&bundle->uids, keeper->first_id) |
+		set_map(&bundle->gids, keeper->first_id);
+
+	bundle->namespaces |= CLONE_NEWUSER;
+	for (size_t i = 0; rc == 0 && i < bundle->mount_count; i++)
+		rc = map_mount(&bundle->mounts[i], keeper->first_id);
+	return rc;
+}
+
+/* The store, as the container's user namespace sees it: the overlay is made of
+ * what lies in it. */
+static int clone_store(struct keeper *keeper)
+{
+	char value;
+	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP,
+		.userns_fd = (uint64_t)keeper->ids_namespace};
+
+	/* Without them the overlay of a user namespace has no marks for what is
+	 * removed. */
+	if (fgetxattr(keeper->folder_fd, "user.overlay.opaque", &value, 1) <
+			0 &&
+		errno == EOPNOTSUPP)
+		return -1;
+	keeper->store_mount = open_tree(keeper->store->root_fd, "",
+		OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_EMPTY_PATH);
+	if (keeper->store_mount >= 0 &&
+		mount_setattr(keeper->store_mount, "", AT_EMPTY_PATH, &attr,
+			sizeof(attr)))
+		th_close(&keeper->store_mount);
+	return keeper->store_mount < 0 ? -1 : 0;
+}
+
+/* Overlays take layers with mapped IDs since then. */
+static bool is_new_enough(void)
+{
+	struct utsname host;
+	int major_id = 0, minor_id = 0;
+
+	return uname(&host) == 0 &&
+		sscanf(host.release, "%d.%d", &major_id, &minor_id) == 2 &&
+		(major_id > 5 || (major_id == 5 && minor_id >= 19));
+}
+
+/* Whoever is outside of the range owns nothing inside, and cannot be. */
+static int check_owners(struct keeper *keeper, struct th_error *err)
+{
+	const struct th_bundle *bundle = &keeper->bundle;
+	struct stat st;
+
+	if (bundle->process.uid >= RANGE_IDS ||
+		bundle->process.gid >= RANGE_IDS)
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"its program's user %u is beyond the range of %u",
+			bundle->process.uid, RANGE_IDS);
+	for (size_t i = 0; i < bundle->mount_count; i++) {
+		if (keeper->mount_fds[i] >= 0 && bundle->mounts[i].source &&
+			stat(bundle->mounts[i].source, &st) == 0 &&
+			!bundle->mounts[i].uids.count &&
+			(st.st_uid >= RANGE_IDS || st.st_gid >= RANGE_IDS))
+			return th_fail(err, TH_NOT_POSSIBLE,
+				"the owner of %.200s, user %u, is beyond the "
+				"range of %u",
+				bundle->mounts[i].source, st.st_uid, RANGE_IDS);
+	}
+	return 0;
+}
+
+/* All that has to be mapped, so that it is known whether it can be. */
+static int map_all(struct keeper *keeper, struct th_error *err)
+{
+	char path[4096];
+
+	if (!is_new_enough())
+		return th_fail(
+			err, TH_NOT_POSSIBLE, "that takes Linux 5.19 or later");
+	if (take_range(keeper) || change_bundle(keeper))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot take a range of user IDs");
+	keeper->ids_namespace = th_idmap_namespace(
+		&keeper->bundle.uids, &keeper->bundle.gids, err);
+	if (keeper->ids_namespace < 0)
+		return -1;
+	if (clone_store(keeper))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"the store's file system cannot map IDs");
+	snprintf(path, sizeof(path), "%s/containers/%s", keeper->store->root,
+		keeper->id);
+	return th_mounts_open(&keeper->bundle, path, keeper->ids_namespace,
+		       &keeper->mount_fds, err) ||
+			check_owners(keeper, err)
+		? -1
+		: 0;
+}
+
+/* The bundle as it was before. */
+static int take_back(struct keeper *keeper, struct th_error *err)
+{
+	keeper_share_users(keeper);
+	th_bundle_release(&keeper->bundle);
+	return keeper_load(keeper, err);
+}
+
+int keeper_own_users(struct keeper *keeper, struct th_error *err)
+{
+	struct th_error why = {0}, ignored = {0};
+	char cause[256];
+
+	keeper_share_users(keeper);
+	if (!keeper->plan.own_users || map_all(keeper, &why) == 0)
+		return 0;
+	if (!keeper->plan.users_given) {
+		snprintf(cause, sizeof(cause),
+			"its user IDs are the host's: %.200s", why.msg);
+		th_state_note(keeper->store->db, keeper->id, cause, "keeper",
+			NULL, &ignored);
+		return take_back(keeper, err);
+	}
+	*err = why;
+	return th_hint(err, "with --users host it has the host's user IDs");
+}
+
+void keeper_share_users(struct keeper *keeper)
+{
+	th_mounts_close(&keeper->bundle, keeper->mount_fds);
+	keeper->mount_fds = NULL;
+	th_close(&keeper->ids_lock);
+	th_close(&keeper->ids_namespace);
+	th_close(&keeper->store_mount);
+	keeper->first_id = 0;
+}
