@@ -14,7 +14,6 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "sandbox/rights.h"
 
 #define BIT(capability) ((uint64_t)1 << (capability))
 /* For files of any owner. */
@@ -137,13 +136,8 @@ static int go_apart(const struct th_apart *how, struct th_error *err)
 		setfsgid(how->maker);
 		setfsuid(how->maker);
 	}
-	return th_rights_bound(KEPT, true, err) ||
-			(how->count &&
-				th_wall_files(how->folders, how->count, err)) ||
-			th_wall_calls(
-				calls, sizeof(calls) / sizeof(*calls), err)
-		? -1
-		: 0;
+	return th_wall(KEPT, how->folders, how->count, calls,
+		sizeof(calls) / sizeof(*calls), err);
 }
 
 static _Noreturn void be_child(const struct th_apart *how, int out,

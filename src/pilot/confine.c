@@ -3,7 +3,6 @@
 #include <sys/syscall.h>
 
 #include "pilot/pilot.h"
-#include "sandbox/rights.h"
 #include "sandbox/wall.h"
 
 int pilot_confine(int folder, struct th_error *err)
@@ -74,11 +73,6 @@ int pilot_confine(int folder, struct th_error *err)
 #endif
 	};
 
-	return th_rights_bound(0, true, err) ||
-			th_wall_files(folders,
-				sizeof(folders) / sizeof(*folders), err) ||
-			th_wall_calls(
-				calls, sizeof(calls) / sizeof(*calls), err)
-		? -1
-		: 0;
+	return th_wall(0, folders, sizeof(folders) / sizeof(*folders), calls,
+		sizeof(calls) / sizeof(*calls), err);
 }

@@ -15,6 +15,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/rights.h"
 
 #if defined(__x86_64__)
 #define ARCHITECTURE AUDIT_ARCH_X86_64
@@ -195,4 +196,14 @@ int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot restrict the system calls");
 	return 0;
+}
+
+int th_wall(uint64_t keep, const struct th_wall_folder *folders,
+	size_t folder_count, const int *numbers, size_t count,
+	struct th_error *err)
+{
+	if (th_rights_bound(keep, true, err) ||
+		(folder_count && th_wall_files(folders, folder_count, err)))
+		return -1;
+	return th_wall_calls(numbers, count, err);
 }

@@ -6,6 +6,7 @@
 
 #include <stdbool.h>
 #include <stddef.h>
+#include <stdint.h>
 
 #include "base/error.h"
 
@@ -21,6 +22,12 @@ struct th_wall_folder {
 	const char *path;
 	enum th_wall_access access;
 };
+
+/* All of it: no capabilities but those to keep, no new ones, and the two below;
+ * no folders: files stay as they are. */
+int th_wall(uint64_t keep, const struct th_wall_folder *folders,
+	size_t folder_count, const int *numbers, size_t count,
+	struct th_error *err);
 
 /* No other files from now on (Landlock). Folders that are not there are left
  * out; a kernel without Landlock, or with it switched off, is no error. */

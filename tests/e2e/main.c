@@ -34,51 +34,34 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_json_forms, NULL};
 
 /* What only root can do, or what is done the same by everybody. */
-static const struct skip for_user[] = {
-	{"users", "a file system that cannot is told",
-		"a user's root is the user already"},
-	{"users", "what is the host's is told",
-		"a user's root is the user already"},
-	{"users", "files keep their owners",
-		"a user's root is the user already"},
-	{"users", "root is nobody outside",
-		"a user's root is the user already"},
-	{"runtime", "a group that was there stays", "the group is the host's"},
-	{"networks", "an outside client keeps its address",
-		"users have no packet filter of the host"},
-	{"networks", "rules of others stay",
-		"users have no packet filter of the host"},
-	{"layers", "what tar can hold comes out",
-		"making the archive takes mknod and chown"},
-	{"limits", "memory is bounded and the reason told",
-		"no controller is given to users here"},
-	{"limits", "processes are bounded",
-		"no controller is given to users here"},
-	{"limits", "processes are bounded by default",
-		"no controller is given to users here"},
-	{"limits", "cpu time is bounded",
-		"no controller is given to users here"},
-	{"limits", "adjust changes the living and what comes",
-		"no controller is given to users here"},
+#define ROOTS_ONLY                                                             \
+	{"users", "root is nobody outside", THE_USER},                         \
+		{"users", "files keep their owners", THE_USER},                \
+		{"users", "what is the host's is told", THE_USER},             \
+		{"users", "a file system that cannot is told", THE_USER},      \
+		{"runtime", "a group that was there stays",                    \
+			"the group is the host's"},                            \
+		{"networks", "an outside client keeps its address",            \
+			"users have no packet filter of the host"},            \
+		{"networks", "rules of others stay",                           \
+			"users have no packet filter of the host"},            \
+	{                                                                      \
+		"layers", "what tar can hold comes out",                       \
+			"making the archive takes mknod and chown"             \
+	}
+#define THE_USER "a user's root is the user already"
+#define NO_CONTROLLER "no controller is given to users here"
+
+static const struct skip for_user[] = {ROOTS_ONLY,
+	{"limits", "memory is bounded and the reason told", NO_CONTROLLER},
+	{"limits", "processes are bounded", NO_CONTROLLER},
+	{"limits", "processes are bounded by default", NO_CONTROLLER},
+	{"limits", "cpu time is bounded", NO_CONTROLLER},
+	{"limits", "adjust changes the living and what comes", NO_CONTROLLER},
 	{NULL, NULL, NULL}};
 
 /* On hosts that give them controllers. */
-static const struct skip for_user_with_controllers[] = {
-	{"users", "a file system that cannot is told",
-		"a user's root is the user already"},
-	{"users", "what is the host's is told",
-		"a user's root is the user already"},
-	{"users", "files keep their owners",
-		"a user's root is the user already"},
-	{"users", "root is nobody outside",
-		"a user's root is the user already"},
-	{"runtime", "a group that was there stays", "the group is the host's"},
-	{"networks", "an outside client keeps its address",
-		"users have no packet filter of the host"},
-	{"networks", "rules of others stay",
-		"users have no packet filter of the host"},
-	{"layers", "what tar can hold comes out",
-		"making the archive takes mknod and chown"},
+static const struct skip for_user_with_controllers[] = {ROOTS_ONLY,
 	{"limits", "what cannot be limited is told",
 		"controllers are given to users here"},
 	{NULL, NULL, NULL}};
