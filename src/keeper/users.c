@@ -171,7 +171,7 @@ static int map_all(struct keeper *keeper, struct th_error *err)
 	if (keeper->ids_namespace < 0)
 		return -1;
 	if (clone_store(keeper))
-		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+		return th_fail(err, TH_NOT_POSSIBLE,
 			"the store's file system cannot map IDs");
 	snprintf(path, sizeof(path), "%s/containers/%s", keeper->store->root,
 		keeper->id);

@@ -184,27 +184,48 @@ static bool has_controller(const char *folder, const char *name)
 
 /* In a part that was given to this user, the processes that sit at its top
  * stand in the way of controllers below (cgroup-v2.rst, "No Internal Process
- * Constraint"): they move one step aside. */
+ * Constraint"): they move one step aside. With the controllers that can count
+ * threads the kernel does not refuse, but takes the top for the root of a group
+ * of threads, and those below can have no processes ("domain invalid"). */
 static void step_aside(const char *base)
 {
 	struct th_error ignored = {0};
-	char path[FOLDER_MAX + 32];
+	char path[FOLDER_MAX + 32], aside[FOLDER_MAX + 32];
 	struct th_buf text;
 
-	snprintf(path, sizeof(path), "%s/" GROUP_ASIDE, base);
-	if (mkdir(path, 0755) && errno != EEXIST)
-		return;
 	snprintf(path, sizeof(path), "%s/cgroup.procs", base);
+	snprintf(aside, sizeof(aside), "%s/" GROUP_ASIDE, base);
 	th_buf_init(&text, 1 << 20);
-	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1) {
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1 && text.len &&
+		(mkdir(aside, 0755) == 0 || errno == EEXIST)) {
 		char *rest = NULL;
 
-		snprintf(path, sizeof(path), "%s/" GROUP_ASIDE, base);
 		for (char *pid = strtok_r(text.data, "\n", &rest); pid;
 			pid = strtok_r(NULL, "\n", &rest))
-			group_write(path, "cgroup.procs", pid);
+			group_write(aside, "cgroup.procs", pid);
 	}
 	th_buf_release(&text);
+}
+
+/* Somebody may have come to the top since the controllers were enabled. */
+static void make_room_at_top(const char *path)
+{
+	const struct hierarchy *v2 = hierarchy_v2();
+	struct th_error ignored = {0};
+	char folder[FOLDER_MAX], file[FOLDER_MAX + 32];
+	struct th_buf type;
+
+	if (!v2 || !v2->base[0])
+		return;
+	folder_of(v2, path, folder);
+	snprintf(file, sizeof(file), "%s/cgroup.type", folder);
+	th_buf_init(&type, 64);
+	if (th_file_read(AT_FDCWD, file, &type, &ignored) == 1 &&
+		strncmp(type.data, "domain invalid", 14) == 0) {
+		folder_of(v2, "", folder);
+		step_aside(folder);
+	}
+	th_buf_release(&type);
 }
 
 static int enable(const struct hierarchy *v2, const char *path,
@@ -225,12 +246,14 @@ static int enable(const struct hierarchy *v2, const char *path,
 		if (*at != '/')
 			continue;
 		*at = '\0';
-		rc = group_write(folder, "cgroup.subtree_control", text);
-		if (rc && errno == EBUSY && v2->base[0] && at == folder + top) {
+		/* The memory controller cannot count threads: where it is
+		 * enabled, the kernel lets nobody come back to the top. */
+		if (v2->base[0] && at == folder + top) {
 			step_aside(folder);
-			rc = group_write(
-				folder, "cgroup.subtree_control", text);
+			group_write(folder, "cgroup.subtree_control",
+				"+memory");
 		}
+		rc = group_write(folder, "cgroup.subtree_control", text);
 		if (rc)
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 				"cannot enable the %s controller for the "
@@ -475,6 +498,7 @@ int th_cgroup_make(const char *path, const struct th_resources *resources,
 		th_strings_release(&made);
 		return -1;
 	}
+	make_room_at_top(path);
 	return 0;
 }
 
