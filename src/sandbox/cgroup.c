@@ -250,8 +250,8 @@ static int enable(const struct hierarchy *v2, const char *path,
 		 * enabled, the kernel lets nobody come back to the top. */
 		if (v2->base[0] && at == folder + top) {
 			step_aside(folder);
-			group_write(folder, "cgroup.subtree_control",
-				"+memory");
+			group_write(
+				folder, "cgroup.subtree_control", "+memory");
 		}
 		rc = group_write(folder, "cgroup.subtree_control", text);
 		if (rc)
