@@ -143,6 +143,14 @@ static int join(struct keeper *keeper, struct th_error *err)
 		keeper->plan.any_address, &keeper->joined, err);
 }
 
+static int no_answer(const struct th_container_row *other, struct th_error *err)
+{
+	return th_fail(err, TH_FAILED,
+		"the keeper of container \"%s\", whose network this one "
+		"shares, does not answer",
+		other->name);
+}
+
 /* From the other's keeper, and not by the number of its process, which may be
  * another's by now: then this container would be on the host's network. */
 static int ask_for_network(struct keeper *keeper,
@@ -156,30 +164,27 @@ static int ask_for_network(struct keeper *keeper,
 		keeper->store->run_fd, other->id, &channel, err);
 	if (rc < 0)
 		return -1;
-	if (rc == 1) {
-		setsockopt(channel, SOL_SOCKET, SO_RCVTIMEO, &patience,
-			sizeof(patience));
-		rc = th_channel_send(
-			     channel, TH_SAY_NETWORK, NULL, 0, NULL, 0) == 0
-			? th_channel_receive(channel, &answer, fds, err)
-			: 0;
-		th_close(&channel);
-	}
-	if (rc == 1 && answer.type == TH_TELL_NETWORK && fds[0] >= 0) {
+	if (rc == 0)
+		return no_answer(other, err);
+	setsockopt(
+		channel, SOL_SOCKET, SO_RCVTIMEO, &patience, sizeof(patience));
+	rc = th_channel_send(channel, TH_SAY_NETWORK, NULL, 0, NULL, 0);
+	if (rc == 0)
+		rc = th_channel_receive(channel, &answer, fds, err);
+	th_close(&channel);
+	if (rc != 1)
+		return no_answer(other, err);
+	if (answer.type == TH_TELL_NETWORK && fds[0] >= 0) {
 		keeper->netns_fd = fds[0];
 		return 0;
 	}
-	for (int i = 0; rc == 1 && i < TH_CHANNEL_FDS; i++)
+	for (int i = 0; i < TH_CHANNEL_FDS; i++)
 		th_close(&fds[i]);
-	if (rc == 1 && answer.type == TH_TELL_FAILED &&
-		answer.len == sizeof(*err)) {
+	if (answer.type == TH_TELL_FAILED && answer.len == sizeof(*err)) {
 		memcpy(err, answer.data, sizeof(*err));
 		return -1;
 	}
-	return th_fail(err, TH_FAILED,
-		"the keeper of container \"%s\", whose network this one "
-		"shares, does not answer",
-		other->name);
+	return no_answer(other, err);
 }
 
 /* The network of another container, which runs. */

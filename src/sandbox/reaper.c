@@ -6,6 +6,7 @@
 #include <fcntl.h>
 #include <linux/capability.h>
 #include <signal.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -35,7 +36,7 @@ extern const char reaper_begin[], reaper_end[];
 
 static int sealed_program(void)
 {
-	size_t len = (size_t)(reaper_end - reaper_begin);
+	size_t len = (uintptr_t)reaper_end - (uintptr_t)reaper_begin;
 	int fd = memfd_create(
 		"reaper", MFD_CLOEXEC | MFD_ALLOW_SEALING | MFD_EXEC);
 
