@@ -158,8 +158,22 @@ static _Noreturn void be_child(const struct th_apart *how, int out,
 	_exit(0);
 }
 
-/* All that comes, until the child is at its end or has had its time. */
-static void listen_to(int in, int patience_ms, struct th_buf *text)
+/* How long the end of a child may take once it has said all. */
+#define END_MS 1000
+
+static void end_child(int pidfd, pid_t pid, bool at_end, int *status)
+{
+	struct pollfd one = {.fd = pidfd, .events = POLLIN};
+
+	if (!at_end || pidfd < 0 || poll(&one, 1, END_MS) <= 0)
+		kill(pid, SIGKILL);
+	while (waitpid(pid, status, 0) < 0 && errno == EINTR)
+		;
+}
+
+/* All that comes. True where the child is at its end, and has not had its time.
+ */
+static bool listen_to(int in, int patience_ms, struct th_buf *text)
 {
 	int64_t until = th_clock_mono_ms() + patience_ms;
 
@@ -170,17 +184,17 @@ static void listen_to(int in, int patience_ms, struct th_buf *text)
 		ssize_t got;
 
 		if (!room || (patience_ms && left <= 0))
-			return;
+			return false;
 		if (poll(&one, 1, patience_ms ? (int)left : -1) <= 0) {
 			if (errno == EINTR || patience_ms)
 				continue;
-			return;
+			return false;
 		}
 		got = read(in, room, READ_BYTES);
 		if (got < 0 && errno == EINTR)
 			continue;
 		if (got <= 0)
-			return;
+			return got == 0;
 		text->len += (size_t)got;
 	}
 }
@@ -222,11 +236,11 @@ int th_apart(const struct th_apart *how,
 	}
 	close(pair[1]);
 	if (pid > 0) {
-		listen_to(pair[0], how->patience_ms, reply);
-		/* At its end already, unless it has had its time. */
-		kill(pid, SIGKILL);
-		while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
-			;
+		int pidfd = (int)syscall(SYS_pidfd_open, pid, 0);
+
+		end_child(pidfd, pid,
+			listen_to(pair[0], how->patience_ms, reply), &status);
+		th_close(&pidfd);
 	}
 	close(pair[0]);
 	if (pid < 0)

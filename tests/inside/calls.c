@@ -84,15 +84,18 @@ static void try_call(bool native, long number, volatile long *answer)
 
 int main(int argc, char **argv)
 {
-	volatile long *answer = mmap(NULL, sizeof(*answer),
-		PROT_READ | PROT_WRITE, MAP_SHARED | MAP_ANONYMOUS, -1, 0);
+	long last = argc == 3 ? atol(argv[2]) : 0;
+	/* One for each: what a call has forked answers too, and may be late. */
+	volatile long *answers = mmap(NULL,
+		((size_t)last + 1) * sizeof(*answers), PROT_READ | PROT_WRITE,
+		MAP_SHARED | MAP_ANONYMOUS, -1, 0);
 
-	if (argc != 3 || answer == MAP_FAILED) {
+	if (argc != 3 || answers == MAP_FAILED) {
 		fputs("calls native|32 LAST\n", stderr);
 		return 2;
 	}
 	setvbuf(stdout, NULL, _IONBF, 0);
-	for (long i = 0; i <= atol(argv[2]); i++)
-		try_call(strcmp(argv[1], "native") == 0, i, answer);
+	for (long i = 0; i <= last; i++)
+		try_call(strcmp(argv[1], "native") == 0, i, &answers[i]);
 	return 0;
 }
