@@ -94,6 +94,7 @@ static const int calls[] = {
 	SYS_rt_sigaction,
 	SYS_rt_sigprocmask,
 	SYS_rt_sigreturn,
+	SYS_sigaltstack,
 	SYS_sendfile,
 	SYS_setxattr,
 	SYS_splice,

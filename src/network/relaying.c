@@ -198,6 +198,7 @@ static int give_up(struct th_error *err)
 		SYS_futex,
 		SYS_rt_sigprocmask,
 		SYS_rt_sigreturn,
+		SYS_sigaltstack,
 		SYS_restart_syscall,
 		SYS_exit,
 		SYS_exit_group,

@@ -56,6 +56,7 @@ int pilot_confine(int folder, struct th_error *err)
 		SYS_rt_sigaction,
 		SYS_rt_sigprocmask,
 		SYS_rt_sigreturn,
+		SYS_sigaltstack,
 		SYS_sendmsg,
 		SYS_sendto,
 		SYS_setsockopt,
