@@ -135,7 +135,7 @@ $(BUILD)/reaper: src/reaper/main.c
 	@mkdir -p $(@D)
 	$(call say,link,$@)
 	$(Q)$(CC) $(STANDARD) $(WARNINGS) -Wno-pedantic -Os -static -nostdlib \
-		-ffreestanding -fno-stack-protector -fno-pic -no-pie \
+		-ffreestanding -fno-stack-protector -fno-pic \
 		-fno-asynchronous-unwind-tables -Wl,--build-id=none \
 		-Wl,-z,noexecstack -s -o $@ $<
 
