@@ -152,19 +152,19 @@ int th_place_at(const struct th_place *place, const char *path)
 	return th_path_open_in_root(place->root, *path ? path : ".", O_PATH, 0);
 }
 
-#define RANGE_IDS 65536
 #define NOBODY 65534
 
 uint32_t th_place_id_inside(const struct th_place *place, uint32_t id)
 {
 	if (!place->first_id)
 		return id;
-	return id - place->first_id < RANGE_IDS ? id - place->first_id : NOBODY;
+	return id - place->first_id < TH_OWN_IDS ? id - place->first_id
+						 : NOBODY;
 }
 
 int64_t th_place_id_outside(const struct th_place *place, uint32_t id)
 {
 	if (!place->first_id)
 		return id;
-	return id < RANGE_IDS ? (int64_t)place->first_id + id : -1;
+	return id < TH_OWN_IDS ? (int64_t)place->first_id + id : -1;
 }

@@ -11,6 +11,8 @@
 #include "network/publish.h"
 
 #define TH_PLAN_MAX (4u << 20)
+/* How many user and group IDs a container has that has its own. */
+#define TH_OWN_IDS 65536u
 
 struct th_plan {
 	char *name;

@@ -9,7 +9,6 @@
 #include <string.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
-#include <sys/utsname.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
@@ -21,7 +20,6 @@
 /* Above all that login.defs(5) and systemd give to users, and below the sign
  * bit that some programs stumble over. */
 #define FIRST_ID 0x70000000u
-#define RANGE_IDS 65536u
 #define RANGES 4095u
 /* A byte for each range; whoever uses it holds a lock on that byte. */
 #define RANGES_FILE "/run/tidyhull-ids"
@@ -46,7 +44,7 @@ static int take_range(struct keeper *keeper)
 
 		if (fcntl(fd, F_OFD_SETLK, &lock) == 0) {
 			keeper->ids_lock = fd;
-			keeper->first_id = FIRST_ID + range * RANGE_IDS;
+			keeper->first_id = FIRST_ID + range * TH_OWN_IDS;
 			return 0;
 		}
 	}
@@ -60,7 +58,7 @@ static int set_map(struct th_id_maps *maps, uint32_t first)
 	if (!maps->items)
 		return -1;
 	maps->items[0].outside = first;
-	maps->items[0].size = RANGE_IDS;
+	maps->items[0].size = TH_OWN_IDS;
 	maps->count = 1;
 	return 0;
 }
@@ -120,37 +118,27 @@ static int clone_store(struct keeper *keeper)
 	return keeper->store_mount < 0 ? -1 : 0;
 }
 
-/* Overlays take layers with mapped IDs since then. */
-static bool is_new_enough(void)
-{
-	struct utsname host;
-	int major_id = 0, minor_id = 0;
-
-	return uname(&host) == 0 &&
-		sscanf(host.release, "%d.%d", &major_id, &minor_id) == 2 &&
-		(major_id > 5 || (major_id == 5 && minor_id >= 19));
-}
-
 /* Whoever is outside of the range owns nothing inside, and cannot be. */
 static int check_owners(struct keeper *keeper, struct th_error *err)
 {
 	const struct th_bundle *bundle = &keeper->bundle;
 	struct stat st;
 
-	if (bundle->process.uid >= RANGE_IDS ||
-		bundle->process.gid >= RANGE_IDS)
+	if (bundle->process.uid >= TH_OWN_IDS ||
+		bundle->process.gid >= TH_OWN_IDS)
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"its program's user %u is beyond the range of %u",
-			bundle->process.uid, RANGE_IDS);
+			bundle->process.uid, TH_OWN_IDS);
 	for (size_t i = 0; i < bundle->mount_count; i++) {
 		if (keeper->mount_fds[i] >= 0 && bundle->mounts[i].source &&
 			stat(bundle->mounts[i].source, &st) == 0 &&
 			!bundle->mounts[i].uids.count &&
-			(st.st_uid >= RANGE_IDS || st.st_gid >= RANGE_IDS))
+			(st.st_uid >= TH_OWN_IDS || st.st_gid >= TH_OWN_IDS))
 			return th_fail(err, TH_NOT_POSSIBLE,
 				"the owner of %.200s, user %u, is beyond the "
 				"range of %u",
-				bundle->mounts[i].source, st.st_uid, RANGE_IDS);
+				bundle->mounts[i].source, st.st_uid,
+				TH_OWN_IDS);
 	}
 	return 0;
 }
@@ -160,7 +148,7 @@ static int map_all(struct keeper *keeper, struct th_error *err)
 {
 	char path[4096];
 
-	if (!is_new_enough())
+	if (!th_overlay_takes_mapped())
 		return th_fail(
 			err, TH_NOT_POSSIBLE, "that takes Linux 5.19 or later");
 	if (take_range(keeper) || change_bundle(keeper))

@@ -190,16 +190,29 @@ static int open_by_name(
 		overlay->lowers->count);
 }
 
-/* An older kernel does not know the option that takes the layers one by one,
- * and would write each refusal into its log. */
-static bool takes_layers_one_by_one(void)
+/* unknown: what counts for a kernel that does not tell. */
+static bool is_at_least(int wanted_major, int wanted_minor, bool unknown)
 {
 	struct utsname host;
 	int major_id = 0, minor_id = 0;
 
-	return uname(&host) ||
-		sscanf(host.release, "%d.%d", &major_id, &minor_id) != 2 ||
-		major_id > 6 || (major_id == 6 && minor_id >= 7);
+	if (uname(&host) ||
+		sscanf(host.release, "%d.%d", &major_id, &minor_id) != 2)
+		return unknown;
+	return major_id > wanted_major ||
+		(major_id == wanted_major && minor_id >= wanted_minor);
+}
+
+/* An older kernel does not know the option that takes the layers one by one,
+ * and would write each refusal into its log. */
+static bool takes_layers_one_by_one(void)
+{
+	return is_at_least(6, 7, true);
+}
+
+bool th_overlay_takes_mapped(void)
+{
+	return is_at_least(5, 19, false);
 }
 
 int th_overlay_open(

@@ -30,4 +30,7 @@ int th_overlay_open(
 int th_overlay_open_at(int folder, const struct th_overlay *overlay,
 	int *mount_fd, struct th_error *err);
 
+/* True where layers may lie on mounts with mapped IDs (since Linux 5.19). */
+bool th_overlay_takes_mapped(void);
+
 #endif
