@@ -1,11 +1,13 @@
 /* The network of one run: joined before the program starts, left after it. */
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/nsfs.h>
 #include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
+#include <sys/ioctl.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <unistd.h>
@@ -151,6 +153,39 @@ static int no_answer(const struct th_container_row *other, struct th_error *err)
 		other->name);
 }
 
+/* An unprivileged user's container without networks may be in a user namespace
+ * that is not ours, nor below ours. */
+static int check_rights(const struct keeper *keeper,
+	const struct th_container_row *other, struct th_error *err)
+{
+	int owner = ioctl(keeper->netns_fd, NS_GET_USERNS), parent = -1;
+	struct stat own = {0}, its = {0};
+	bool ours;
+
+	if (!keeper->store->unprivileged)
+		return 0;
+	stat("/proc/self/ns/user", &own);
+	ours = owner >= 0 && fstat(owner, &its) == 0 &&
+		own.st_ino == its.st_ino;
+	if (owner >= 0 && !ours) {
+		parent = ioctl(owner, NS_GET_PARENT);
+		ours = parent >= 0 && fstat(parent, &its) == 0 &&
+			own.st_ino == its.st_ino;
+	}
+	th_close(&parent);
+	th_close(&owner);
+	if (ours)
+		return 0;
+	th_fail(err, TH_NOT_POSSIBLE,
+		"the network of container \"%s\" cannot be shared: it was "
+		"started apart from your networks",
+		other->name);
+	return th_hint(err,
+		"recreate \"%s\" with --network own, or with the name of a "
+		"network",
+		other->name);
+}
+
 /* From the other's keeper, and not by the number of its process, which may be
  * another's by now: then this container would be on the host's network. */
 static int ask_for_network(struct keeper *keeper,
@@ -176,7 +211,7 @@ static int ask_for_network(struct keeper *keeper,
 		return no_answer(other, err);
 	if (answer.type == TH_TELL_NETWORK && fds[0] >= 0) {
 		keeper->netns_fd = fds[0];
-		return 0;
+		return check_rights(keeper, other, err);
 	}
 	for (int i = 0; i < TH_CHANNEL_FDS; i++)
 		th_close(&fds[i]);

@@ -14,6 +14,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "network/network.h"
 #include "sandbox/idmap.h"
 #include "sandbox/mounts.h"
 
@@ -170,6 +171,47 @@ static int map_all(struct keeper *keeper, struct th_error *err)
 		: 0;
 }
 
+/* ---- an unprivileged user's containers ---- */
+
+/* All that this namespace has, by the same numbers. */
+static int same_ids(const char *path, struct th_id_maps *maps)
+{
+	struct th_id_map lines[TH_ID_MAP_LINES];
+	size_t count = th_idmap_read(path, lines);
+
+	for (size_t i = 0; i < count; i++)
+		lines[i].outside = lines[i].inside;
+	maps->items = calloc(count + 1, sizeof(*maps->items));
+	if (!maps->items || !count)
+		return -1;
+	memcpy(maps->items, lines, count * sizeof(*lines));
+	maps->count = count;
+	return 0;
+}
+
+/* They share the user's IDs: the files of an image belong to these, and only
+ * root may map the IDs of a mount. But each has a namespace of its own within
+ * the one that they all begin in, so that the capabilities of one are none over
+ * the mounts, networks and processes of another. */
+static int part_capabilities(struct keeper *keeper, struct th_error *err)
+{
+	struct th_bundle *bundle = &keeper->bundle;
+
+	/* As "--share user" has it; and who is on the network of another one
+	 * must have a say in it. */
+	if (bundle->namespaces & CLONE_NEWUSER ||
+		th_network_is_with(keeper->plan.network))
+		return 0;
+	if (same_ids("/proc/self/uid_map", &bundle->uids) ||
+		same_ids("/proc/self/gid_map", &bundle->gids))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot read the user's ID mappings");
+	bundle->namespaces |= CLONE_NEWUSER;
+	return 0;
+}
+
+/* ---- */
+
 /* The bundle as it was before. */
 static int take_back(struct keeper *keeper, struct th_error *err)
 {
@@ -184,6 +226,8 @@ int keeper_own_users(struct keeper *keeper, struct th_error *err)
 	char cause[256];
 
 	keeper_share_users(keeper);
+	if (keeper->plan.unprivileged)
+		return part_capabilities(keeper, err);
 	if (!keeper->plan.own_users || map_all(keeper, &why) == 0)
 		return 0;
 	if (!keeper->plan.users_given) {

@@ -69,6 +69,7 @@ static const struct skip for_user_with_controllers[] = {ROOTS_ONLY,
 /* What is about those who are not root. */
 static const struct skip for_root[] = {
 	{"networks", "a lost pilot is told", "root needs no pilot"},
+	{"users", "a network apart is told", "root is not apart"},
 	{"escape", "a run folder of others is refused",
 		"root's run folder is in /run"},
 	{"escape", "a pilot is nothing to take over", "root needs no pilot"},

@@ -105,6 +105,51 @@ static void files_keep_their_owners(void)
 	CODE(hull("remove volume:kept"), 0);
 }
 
+static void namespace_of(const char *name, char *text, size_t size)
+{
+	snprintf(text, size, "%.79s",
+		hull("exec %s -- readlink /proc/self/ns/user", name)->out);
+}
+
+/* Also where they share IDs: what one of them may do counts for itself only. */
+static void none_shares_a_namespace(void)
+{
+	char one[80], two[80], guest[80];
+
+	CODE(hull("launch selwick/base --name one --network own -- sleep 1000"),
+		0);
+	launch_box("two", "");
+	CODE(hull("launch selwick/base --name guest --network with:one -- "
+		  "sleep 1000"),
+		0);
+	namespace_of("one", one, sizeof(one));
+	namespace_of("two", two, sizeof(two));
+	namespace_of("guest", guest, sizeof(guest));
+	SAYS(one, "user:[");
+	SAYS(two, "user:[");
+	CHECK(strcmp(one, two) != 0);
+	CHECK(strcmp(one, guest) != 0);
+	CHECK(strcmp(two, guest) != 0);
+	/* It may do what it could before: its own network, files and users. */
+	CODE(hull("exec one -- sh -c 'touch /made && chown 7:8 /made && su -s "
+		  "/bin/sh pilot -c id'"),
+		0);
+	CODE(hull("remove --force guest one two"), 0);
+}
+
+/* One that began before there were networks has another namespace outside. */
+static void a_network_apart_is_told(void)
+{
+	struct result *result;
+
+	launch_box("alone", "");
+	result = hull("run selwick/base --network with:alone -- true");
+	CODE(result, 125);
+	SAYS(result->err, "started apart from your networks");
+	SAYS(result->err, "recreate \"alone\" with --network own");
+	CODE(hull("remove --force alone"), 0);
+}
+
 static void streams_open_by_name(void)
 {
 	CHECK_TEXT(hull("run selwick/base --network none --user pilot -- sh -c "
@@ -180,6 +225,8 @@ static void a_file_system_that_cannot_is_told(void)
 static const CU_TestInfo tests[] = {
 	{"root is nobody outside", root_is_nobody_outside},
 	{"files keep their owners", files_keep_their_owners},
+	{"none shares a namespace", none_shares_a_namespace},
+	{"a network apart is told", a_network_apart_is_told},
 	{"streams open by name", streams_open_by_name},
 	{"what is the host's is told", what_is_the_hosts_is_told},
 	{"a file system that cannot is told",
