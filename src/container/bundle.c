@@ -30,34 +30,6 @@
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
-int th_bundle_read_file(struct th_store *store,
-	const struct th_image_layer *layers, size_t layer_count,
-	const char *path, struct th_buf *buf, struct th_error *err)
-{
-	for (size_t i = layer_count; i > 0; i--) {
-		char tree[128];
-		int root, fd, rc;
-
-		snprintf(tree, sizeof(tree), "trees/%s",
-			th_digest_hex(layers[i - 1].diff_id));
-		root = openat(store->root_fd, tree,
-			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-		if (root < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"a layer of the image is missing from the "
-				"store");
-		fd = th_path_open_in_root(root, path, O_RDONLY | O_NONBLOCK, 0);
-		th_close(&root);
-		if (fd < 0)
-			continue;
-		/* A device is a whiteout: deleted by this layer. */
-		rc = th_fd_read_regular(fd, path, buf, err);
-		th_close(&fd);
-		return rc < 0 ? -1 : 0;
-	}
-	return 0;
-}
-
 int th_bundle_command(const struct th_settings *settings,
 	const struct th_image_config *image, struct th_strings *command,
 	struct th_error *err)
@@ -455,20 +427,17 @@ static json_t *make_given(const struct th_settings *settings)
 
 static int write_plan(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, const struct th_image_config *image,
-	const struct th_image_layer *layers, size_t layer_count,
-	const char *filter, struct th_error *err)
+	const struct th_image_root *root, const char *filter,
+	struct th_error *err)
 {
 	struct th_plan plan = {0};
-	struct th_strings ids = {0}, mounts = {0};
+	struct th_strings mounts = {0};
 	char limit[TH_LIMIT_TEXT], filter_name[72], share[64];
 	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
 	char network[TH_NETWORK_TEXT], user[256], log[128];
-	int signal_number = settings->stop_signal, rc = 0;
+	int signal_number = settings->stop_signal, rc;
 
-	for (size_t i = 0; i < layer_count; i++)
-		rc |= th_strings_add(&ids, layers[i].diff_id);
-	if (rc || absolute_mounts(settings, &mounts)) {
-		th_strings_release(&ids);
+	if (absolute_mounts(settings, &mounts)) {
 		th_strings_release(&mounts);
 		return th_fail_memory(err);
 	}
@@ -486,7 +455,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.network = network;
 	plan.network_texts = settings->network_texts;
 	plan.settings_user = settings->user ? user : NULL;
-	plan.layers = ids;
+	plan.layers = root->trees;
 	plan.port_texts = settings->port_texts;
 	plan.mount_texts = mounts;
 	plan.env = settings->env;
@@ -511,16 +480,28 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.given = make_given(settings);
 	rc = th_plan_write(folder, &plan, err);
 	json_decref(plan.given);
-	th_strings_release(&ids);
 	th_strings_release(&mounts);
+	return rc;
+}
+
+/* Of an overlay's root the upper folder's attributes count. */
+static int dress_upper(
+	int folder, const struct th_image_root *root, struct th_error *err)
+{
+	int upper = openat(
+		folder, "upper", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	int rc = upper < 0 ? th_fail_sys(err, TH_FAILED, errno,
+				     "cannot open the container's root")
+			   : th_image_root_dress(root, upper, err);
+
+	th_close(&upper);
 	return rc;
 }
 
 int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image,
-	const struct th_image_layer *layers, size_t layer_count,
-	struct th_error *err)
+	const struct th_image_root *root, struct th_error *err)
 {
 	struct th_strings command = {0};
 	struct th_accounts accounts;
@@ -532,20 +513,18 @@ int th_bundle_make(struct th_store *store, int folder,
 	th_buf_init(&passwd, ACCOUNTS_MAX);
 	th_buf_init(&group, ACCOUNTS_MAX);
 	if (th_bundle_command(settings, image, &command, err) ||
-		th_bundle_read_file(store, layers, layer_count, "etc/passwd",
-			&passwd, err) ||
-		th_bundle_read_file(
-			store, layers, layer_count, "etc/group", &group, err) ||
+		th_image_root_read(root, "etc/passwd", &passwd, err) ||
+		th_image_root_read(root, "etc/group", &group, err) ||
 		th_user_resolve(settings->user ? settings->user : image->user,
 			passwd.data, group.data, &user, err) ||
-		bundle_files(folder, row, settings, err))
+		bundle_files(folder, row, settings, err) ||
+		dress_upper(folder, root, err))
 		goto out;
 	accounts.passwd = passwd.data;
 	accounts.group = group.data;
 	if (write_config(store, folder, row, settings, image, &user, &command,
 		    &accounts, filter, err) ||
-		write_plan(folder, row, settings, image, layers, layer_count,
-			filter, err))
+		write_plan(folder, row, settings, image, root, filter, err))
 		goto out;
 	rc = 0;
 out:

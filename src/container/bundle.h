@@ -2,10 +2,10 @@
 #ifndef TH_CONTAINER_BUNDLE_H
 #define TH_CONTAINER_BUNDLE_H
 
+#include "container/image_root.h"
 #include "container/settings.h"
 #include "oci/image_config.h"
 #include "store/container_state.h"
-#include "store/image_state.h"
 #include "store/store.h"
 
 /* The command that settings and image come to: entrypoint, then arguments.
@@ -20,13 +20,6 @@ int th_bundle_command(const struct th_settings *settings,
 int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image,
-	const struct th_image_layer *layers, size_t layer_count,
-	struct th_error *err);
-
-/* Reads a file of an image from the uppermost layer that has it; empty where
- * none has. */
-int th_bundle_read_file(struct th_store *store,
-	const struct th_image_layer *layers, size_t layer_count,
-	const char *path, struct th_buf *buf, struct th_error *err);
+	const struct th_image_root *root, struct th_error *err);
 
 #endif

@@ -307,15 +307,6 @@ static int declare_ports(struct th_settings *settings,
 	return 0;
 }
 
-/* An image that goes meanwhile loses its layers first. */
-static int any_layers(size_t count, struct th_error *err)
-{
-	if (count)
-		return 0;
-	return th_fail(
-		err, TH_NOT_FOUND, "the image has been removed meanwhile");
-}
-
 /* The folder comes first and the state last: what the state knows is whole. */
 static int make(const struct th_context *context, struct th_settings *settings,
 	const struct th_image_choice *choice, struct th_container_row *row,
@@ -323,15 +314,12 @@ static int make(const struct th_context *context, struct th_settings *settings,
 {
 	struct th_store *store = context->store;
 	struct th_image_config config = {0};
-	struct th_image_layer *layers = NULL;
-	size_t layer_count = 0;
+	struct th_image_root root = {0};
 	char path[64] = "";
 	int folder = -1, rc = -1;
 
 	if (th_image_load(context, &choice->image, &config, err) ||
-		th_image_state_layers(store, choice->image.digest, &layers,
-			&layer_count, err) ||
-		any_layers(layer_count, err) ||
+		th_image_root_open(store, choice->image.digest, &root, err) ||
 		fill_row(context, settings, choice, &config, row, err) ||
 		make_sources(settings, err) ||
 		th_store_unsettled(store, row->id, err))
@@ -348,8 +336,8 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	if (declare_ports(settings, &config, err) ||
 		volumes_declare(settings, &config, err) ||
 		volumes_make(store, settings, row->id, err) ||
-		th_bundle_make(store, folder, row, settings, &config, layers,
-			layer_count, err) ||
+		th_bundle_make(
+			store, folder, row, settings, &config, &root, err) ||
 		volumes_fill(store, settings, row->id, folder, err) ||
 		networks_make(store, settings, err) ||
 		th_state_add(store->db, row, context->actor, err))
@@ -370,7 +358,7 @@ out:
 	if (row->id[0])
 		th_store_settled(store, row->id);
 	th_close(&folder);
-	free(layers);
+	th_image_root_release(&root);
 	th_image_config_release(&config);
 	return rc;
 }

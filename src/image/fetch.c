@@ -83,9 +83,30 @@ static int make_tree(
 		"cannot create a folder in %s", store->root);
 }
 
+/* What becomes of an archive. */
+struct unpacking {
+	int tree;
+	struct th_layer_notes notes;
+	struct th_view *below; /* NULL: the layer on its own */
+	bool whiteouts; /* the first of the two readings */
+};
+
+static int apply(struct th_layer_job *fetch, struct th_source *source,
+	struct unpacking *unpacking, struct th_error *err)
+{
+	if (!unpacking->below)
+		return th_layer_apply(source, unpacking->tree,
+			&unpacking->notes, &fetch->tree_bytes, err);
+	if (unpacking->whiteouts)
+		return th_layer_apply_whiteouts(source, unpacking->tree,
+			unpacking->below, &unpacking->notes, err);
+	return th_layer_apply_above(source, unpacking->tree, unpacking->below,
+		&unpacking->notes, &fetch->tree_bytes, err);
+}
+
 /* Unpacks what the source gives into the folder, and checks the diff ID. */
 static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
-	int tree, struct th_error *err)
+	struct unpacking *unpacking, struct th_error *err)
 {
 	struct measured measured = {.source = {next_measured}, .fetch = fetch};
 	struct th_inflate *inflate =
@@ -99,7 +120,7 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 		goto out;
 	}
 	measured.from = th_inflate_source(inflate);
-	if (th_layer_apply(&measured.source, tree, &fetch->tree_bytes, err))
+	if (apply(fetch, &measured.source, unpacking, err))
 		goto out;
 	th_hash_digest(measured.hash, digest);
 	if (strcmp(digest, fetch->diff_id) != 0) {
@@ -119,26 +140,34 @@ out:
 /* The tree that is made while a blob comes; it is kept when both are right. */
 struct making {
 	char path[64];
-	int tree;
+	struct unpacking unpacking;
 };
 
 static int unpack(struct th_layer_job *fetch, struct th_source *blob,
 	struct making *making, struct th_error *err)
 {
-	if (make_tree(fetch->store, making->path, &making->tree, err))
+	if (make_tree(
+		    fetch->store, making->path, &making->unpacking.tree, err))
 		return -1;
-	return fill_tree(fetch, blob, making->tree, err);
+	return fill_tree(fetch, blob, &making->unpacking, err);
 }
 
 static int end_making(struct th_layer_job *fetch, struct making *making, int rc,
 	struct th_error *err)
 {
-	th_close(&making->tree);
+	struct unpacking *unpacking = &making->unpacking;
+
+	th_close(&unpacking->tree);
 	if (!making->path[0])
 		return rc;
+	fetch->nodes_left = unpacking->notes.paths[TH_NOTE_NODE].count;
+	if (rc == 0)
+		rc = th_stage_keep_notes(fetch->store, fetch->diff_id,
+			&unpacking->notes, err);
 	if (rc == 0)
 		rc = th_stage_keep_tree(
 			fetch->store, fetch->diff_id, making->path, err);
+	th_layer_notes_release(&unpacking->notes);
 	if (rc)
 		th_tree_remove(fetch->store->root_fd, making->path, NULL);
 	making->path[0] = '\0';
@@ -172,23 +201,62 @@ static ssize_t next_of_file(
 	return got;
 }
 
-static int unpack_stored(struct th_layer_job *fetch, struct th_error *err)
+static struct file_source *open_stored(
+	struct th_layer_job *fetch, struct th_error *err)
 {
 	struct file_source *file = calloc(1, sizeof(*file));
-	struct making making = {.tree = -1};
-	int rc = -1;
 
-	if (!file)
-		return th_fail_memory(err);
-	fetch->phase(fetch->owner, TH_LAYER_UNPACK);
+	if (!file) {
+		th_fail_memory(err);
+		return NULL;
+	}
 	file->source.next = next_of_file;
 	file->fetch = fetch;
 	file->fd = th_stage_open_blob(fetch->store, fetch->blob->digest, err);
 	if (file->fd >= 0)
-		rc = end_making(fetch, &making,
-			unpack(fetch, &file->source, &making, err), err);
+		return file;
+	free(file);
+	return NULL;
+}
+
+static void close_stored(struct file_source *file)
+{
 	th_close(&file->fd);
 	free(file);
+}
+
+static int unpack_stored(struct th_layer_job *fetch, struct th_error *err)
+{
+	struct making making = {.unpacking.tree = -1};
+	struct file_source *file;
+	int rc;
+
+	fetch->phase(fetch->owner, TH_LAYER_UNPACK);
+	file = open_stored(fetch, err);
+	if (!file)
+		return -1;
+	rc = end_making(fetch, &making,
+		unpack(fetch, &file->source, &making, err), err);
+	close_stored(file);
+	return rc;
+}
+
+int th_layer_unpack_above(struct th_layer_job *fetch, struct th_view *below,
+	int tree, struct th_layer_notes *notes, struct th_error *err)
+{
+	struct unpacking unpacking = {.tree = tree, .below = below};
+	int rc = 0;
+
+	for (int reading = 0; rc == 0 && reading < 2; reading++) {
+		struct file_source *file = open_stored(fetch, err);
+
+		if (!file)
+			return -1;
+		unpacking.whiteouts = reading == 0;
+		rc = fill_tree(fetch, &file->source, &unpacking, err);
+		close_stored(file);
+	}
+	*notes = unpacking.notes;
 	return rc;
 }
 
@@ -217,7 +285,7 @@ static int bring(struct th_layer_job *fetch, struct th_reader *reader,
 {
 	const struct th_descriptor *blob = fetch->blob;
 	struct th_incoming incoming;
-	struct making making = {.tree = -1};
+	struct making making = {.unpacking.tree = -1};
 	int rc = -1;
 
 	*wrong = *resumed = false;

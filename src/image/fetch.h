@@ -4,6 +4,7 @@
 #define TH_IMAGE_FETCH_H
 
 #include "image/origin.h"
+#include "layer/view.h"
 #include "oci/manifest.h"
 
 enum th_layer_phase {
@@ -30,6 +31,9 @@ struct th_layer_job {
 	void (*progress)(void *owner, uint64_t have_bytes);
 	void *owner;
 	uint64_t tree_bytes; /* receives what the tree takes; 0: not known */
+	/* Receives how many device nodes this user could not make, where it was
+	 * unpacked. */
+	size_t nodes_left;
 };
 
 /* Sees to it that blob and tree of the layer are staged or in an image. The
@@ -37,5 +41,11 @@ struct th_layer_job {
  * what was downloaded stays, unless it is wrong. */
 int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_error *err);
+
+/* Unpacks a layer that is here once more, into the empty folder tree, on top of
+ * those that below shows (th_layer_apply_above). notes are to be released, also
+ * after a failure. */
+int th_layer_unpack_above(struct th_layer_job *fetch, struct th_view *below,
+	int tree, struct th_layer_notes *notes, struct th_error *err);
 
 #endif

@@ -16,6 +16,7 @@
 #include "base/threads.h"
 #include "image/reclaim.h"
 #include "image/resolve.h"
+#include "image/stack.h"
 #include "image/stage.h"
 #include "store/blob.h"
 
@@ -32,6 +33,7 @@ struct layer {
 	const char *diff_id;
 	bool repeated; /* the same as an earlier one of this image */
 	uint64_t tree_bytes;
+	uint64_t nodes_left; /* devices that this user cannot make */
 };
 
 struct pull {
@@ -42,6 +44,7 @@ struct pull {
 	atomic_bool *failed;
 	struct th_resolved resolved;
 	struct layer *layers;
+	struct th_stack stack; /* the trees of the image */
 	size_t *order; /* the largest first */
 	struct th_layer_progress *progress;
 	/* shared by the workers */
@@ -131,29 +134,47 @@ static bool next_layer(struct pull *pull, size_t *number)
 	return found;
 }
 
-static int fetch_layer(
-	struct working *working, struct th_reader *reader, struct th_error *err)
+static struct th_layer_job job_of(struct working *working)
 {
 	struct pull *pull = working->pull;
-	struct layer *layer = &pull->layers[working->number];
-	struct th_layer_job fetch = {.store = pull->store,
+	const struct layer *layer = &pull->layers[working->number];
+
+	return (struct th_layer_job){.store = pull->store,
 		.cancel = pull->cancel,
 		.blob = layer->descriptor,
 		.diff_id = layer->diff_id,
 		.phase = take_phase,
 		.progress = take_progress,
 		.owner = working};
+}
+
+/* Which layer it is about. */
+static int blame_layer(
+	const struct pull *pull, size_t number, struct th_error *err)
+{
 	char reason[sizeof(err->msg)];
 
-	if (th_layer_fetch(&fetch, reader, err) == 0) {
-		layer->tree_bytes = fetch.tree_bytes;
-		return 0;
-	}
-	snprintf(reason, sizeof(reason), "%s", err->msg);
+	snprintf(reason, sizeof(reason), "%s",
+		err->code ? err->msg : "it could not be unpacked");
+	if (!err->code)
+		err->code = TH_FAILED;
 	snprintf(err->msg, sizeof(err->msg), "layer %zu of %zu (%.19s): %.400s",
-		working->number + 1, layer_count(pull),
-		layer->descriptor->digest, reason);
+		number + 1, layer_count(pull),
+		pull->layers[number].descriptor->digest, reason);
 	return -1;
+}
+
+static int fetch_layer(
+	struct working *working, struct th_reader *reader, struct th_error *err)
+{
+	struct layer *layer = &working->pull->layers[working->number];
+	struct th_layer_job fetch = job_of(working);
+
+	if (th_layer_fetch(&fetch, reader, err))
+		return blame_layer(working->pull, working->number, err);
+	layer->tree_bytes = fetch.tree_bytes;
+	layer->nodes_left = fetch.nodes_left;
+	return 0;
 }
 
 /* The first one is the reason, and ends the others. */
@@ -272,6 +293,36 @@ static int fetch_layers(struct pull *pull, struct th_error *err)
 	return 0;
 }
 
+/* ---- when all are there ---- */
+
+/* The layers are put on one another by one thread: what is left to do is
+ * little, and depends on what is below. */
+static int stack_layers(struct pull *pull, struct th_error *err)
+{
+	size_t count = layer_count(pull);
+	struct working *working = calloc(count, sizeof(*working));
+	struct th_layer_job *jobs = calloc(count, sizeof(*jobs));
+	int rc = -1;
+
+	pull->stack.layers = calloc(count, sizeof(*pull->stack.layers));
+	pull->stack.count = count;
+	if (!working || !jobs || !pull->stack.layers) {
+		th_fail_memory(err);
+		goto out;
+	}
+	for (size_t i = 0; i < count; i++) {
+		working[i].pull = pull;
+		working[i].number = i;
+		jobs[i] = job_of(&working[i]);
+		pull->stack.layers[i].fetch = &jobs[i];
+	}
+	rc = th_stack_settle(pull->store, &pull->stack, err);
+out:
+	free(working);
+	free(jobs);
+	return rc;
+}
+
 /* ---- before and after them ---- */
 
 static void order_layers(struct pull *pull)
@@ -313,6 +364,20 @@ static int check_room(const struct pull *pull, struct th_error *err)
 	return th_hint(err, "to free space: tidyhull sweep");
 }
 
+/* Its own, or one for the layers of this image. */
+static bool has_tree(const struct pull *pull, size_t number)
+{
+	char *const *diff_ids = pull->resolved.config.diff_ids.items;
+	char chain[TH_DIGEST_TEXT], own[TH_TREE_TEXT];
+
+	if (th_stage_has_tree(pull->store, diff_ids[number]))
+		return true;
+	if (th_chain_id(diff_ids, number + 1, chain, NULL))
+		return false;
+	snprintf(own, sizeof(own), "%s" TH_TREE_OWN, chain);
+	return th_stage_has_tree(pull->store, own);
+}
+
 static int prepare_layers(struct pull *pull, struct th_error *err)
 {
 	const struct th_resolved *resolved = &pull->resolved;
@@ -342,7 +407,7 @@ static int prepare_layers(struct pull *pull, struct th_error *err)
 				strcmp(pull->layers[j].diff_id,
 					layer->diff_id) == 0;
 		if (layer->repeated ||
-			(th_stage_has_tree(pull->store, layer->diff_id) &&
+			(has_tree(pull, i) &&
 				th_stage_has_blob(pull->store, blob->digest,
 					blob->size_bytes)))
 			progress->phase = TH_LAYER_HERE;
@@ -390,15 +455,18 @@ static int place_files(struct pull *pull, struct th_error *err)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot write the image to the disk");
 	for (size_t i = 0; i < layer_count(pull); i++) {
-		const struct layer *layer = &pull->layers[i];
+		const char *tree = pull->stack.layers[i].tree;
 
-		if (layer->repeated)
-			continue;
-		if (th_stage_place_blob(
-			    store, layer->descriptor->digest, err) ||
-			th_stage_place_tree(store, layer->diff_id, err))
+		if (!pull->layers[i].repeated &&
+			th_stage_place_blob(store,
+				pull->layers[i].descriptor->digest, err))
+			return -1;
+		if (*tree && th_stage_place_tree(store, tree, err))
 			return -1;
 	}
+	if (*pull->stack.folders &&
+		th_stage_place_tree(store, pull->stack.folders, err))
+		return -1;
 	return sync_folder(store, "images/blobs/sha256", err) ||
 			sync_folder(store, "trees", err)
 		? -1
@@ -407,20 +475,26 @@ static int place_files(struct pull *pull, struct th_error *err)
 
 /* The size of a tree that was there before is taken from the image that
  * brought it, or measured. */
-static uint64_t tree_bytes(struct pull *pull, const struct layer *layer)
+static uint64_t tree_bytes(struct pull *pull, size_t number)
 {
+	const struct th_stacked *stacked = &pull->stack.layers[number];
+	const struct layer *layer = &pull->layers[number];
 	int64_t known = 0;
 	char path[128];
 
-	if (layer->tree_bytes)
+	if (!*stacked->tree)
+		return 0;
+	if (strcmp(stacked->tree, layer->diff_id) == 0 && layer->tree_bytes)
 		return layer->tree_bytes;
+	if (stacked->tree_bytes)
+		return stacked->tree_bytes;
 	th_db_number(pull->store->db, 0, &known, NULL,
-		"SELECT max(tree_bytes) FROM image_layers WHERE diff_id=?", "t",
-		layer->diff_id);
+		"SELECT max(tree_bytes) FROM image_layers WHERE tree=?", "t",
+		stacked->tree);
 	if (known > 0)
 		return (uint64_t)known;
-	snprintf(path, sizeof(path), "trees/%.64s",
-		th_digest_hex(layer->diff_id));
+	snprintf(path, sizeof(path), "trees/%.80s",
+		th_digest_hex(stacked->tree));
 	return th_tree_size(pull->store->root_fd, path);
 }
 
@@ -443,7 +517,9 @@ static int add_image(struct pull *pull, const char *name, struct th_error *err)
 		memcpy(layers[i].blob, manifest->layers[i].digest,
 			TH_DIGEST_TEXT);
 		layers[i].size_bytes = manifest->layers[i].size_bytes;
-		layers[i].tree_bytes = tree_bytes(pull, &pull->layers[i]);
+		layers[i].tree_bytes = tree_bytes(pull, i);
+		snprintf(layers[i].tree, sizeof(layers[i].tree), "%s",
+			pull->stack.layers[i].tree);
 		row.blob_bytes += layers[i].size_bytes;
 	}
 	memcpy(row.digest, resolved->digest, sizeof(row.digest));
@@ -452,6 +528,8 @@ static int add_image(struct pull *pull, const char *name, struct th_error *err)
 	snprintf(row.created, sizeof(row.created), "%s",
 		resolved->config.created);
 	row.manifest_bytes = resolved->manifest_body.len;
+	snprintf(row.folders, sizeof(row.folders), "%s", pull->stack.folders);
+	snprintf(row.root, sizeof(row.root), "%s", pull->stack.root);
 	rc = th_document_type(resolved->manifest_body.data,
 		resolved->manifest_body.len, row.media, err);
 	if (rc == 0)
@@ -476,6 +554,23 @@ static int commit(struct pull *pull, const char *name, struct th_error *err)
 	return add_image(pull, name, err);
 }
 
+/* Once for all layers: most base images have a few. */
+static int note_nodes(
+	const struct pull *pull, struct th_pulled *pulled, struct th_error *err)
+{
+	uint64_t nodes = 0;
+	char *text;
+
+	for (size_t i = 0; i < layer_count(pull); i++)
+		nodes += pull->layers[i].nodes_left;
+	if (!nodes)
+		return 0;
+	text = th_format("left out %llu device node%s, which only root can "
+			 "create; containers have the usual ones in /dev",
+		(unsigned long long)nodes, nodes == 1 ? "" : "s");
+	return th_strings_take(&pulled->notes, text) ? th_fail_memory(err) : 0;
+}
+
 static int count_result(
 	struct pull *pull, struct th_pulled *pulled, struct th_error *err)
 {
@@ -495,12 +590,13 @@ static int count_result(
 		if (th_strings_add(&pulled->notes, notes->items[i]))
 			return th_fail_memory(err);
 	}
-	return 0;
+	return note_nodes(pull, pulled, err);
 }
 
 static void release(struct pull *pull)
 {
 	free(pull->layers);
+	free(pull->stack.layers);
 	free(pull->order);
 	free(pull->progress);
 	th_resolved_release(&pull->resolved);
@@ -551,6 +647,8 @@ static int pull_from(struct th_store *store, struct th_origin *origin,
 		tell(&pull);
 		rc = fetch_layers(&pull, err);
 	}
+	if (rc == 0)
+		rc = stack_layers(&pull, err);
 	if (rc == 0)
 		rc = commit(&pull, name, err);
 	if (rc == 0)

@@ -13,6 +13,7 @@
 #include "base/random.h"
 
 #define BLOBS "images/blobs/sha256"
+#define NOTES ".notes"
 
 /* Calls act for each entry of a folder of the store; an act of -1 is noted but
  * stops nothing. */
@@ -42,11 +43,16 @@ static int compare(const void *key, const void *item)
 	return strcmp(key, *(char *const *)item);
 }
 
-static bool is_needed(const struct th_strings *needed, const char *hex)
+/* The notes on a tree stand beside it. */
+static bool is_needed(const struct th_strings *needed, const char *name)
 {
-	char digest[TH_DIGEST_TEXT];
+	char digest[TH_TREE_TEXT];
+	size_t len = strlen(name);
 
-	snprintf(digest, sizeof(digest), "sha256:%.64s", hex);
+	if (len > strlen(NOTES) && strcmp(name + len - strlen(NOTES), NOTES) == 0)
+		len -= strlen(NOTES);
+	snprintf(digest, sizeof(digest), "sha256:%.*s",
+		len < TH_TREE_TEXT ? (int)len : TH_TREE_TEXT, name);
 	return needed->count &&
 		bsearch(digest, needed->items, needed->count,
 			sizeof(*needed->items), compare) != NULL;
@@ -181,7 +187,7 @@ static int look_at(void *owner, int folder, const char *name)
 		!is_older(&st, looking->before_us))
 		return 0;
 	if (looking->trees) {
-		litter->tree_count++;
+		litter->tree_count += S_ISDIR(st.st_mode);
 		litter->tree_bytes += size_of(folder, name, &st);
 	} else {
 		litter->blob_count++;

@@ -36,9 +36,43 @@ static void staged_path(const struct th_store *store, const char *digest,
 			store->boot_id);
 }
 
-static void tree_path(const char *diff_id, char path[PATH_BYTES])
+/* The kind of a tree stands behind its digest. */
+static void staged_tree_path(
+	const struct th_store *store, const char *tree, char path[PATH_BYTES])
 {
-	snprintf(path, PATH_BYTES, "trees/%.64s", th_digest_hex(diff_id));
+	const char *kind = strchr(tree, '.');
+
+	staged_path(store, tree, kind ? kind + 1 : "tree", path);
+}
+
+static void tree_path(const char *tree, char path[PATH_BYTES])
+{
+	snprintf(path, PATH_BYTES, "trees/%.80s", th_digest_hex(tree));
+}
+
+static void staged_notes_path(
+	const struct th_store *store, const char *tree, char path[PATH_BYTES])
+{
+	staged_path(
+		store, tree, strchr(tree, '.') ? "ownnotes" : "notes", path);
+}
+
+static void notes_path(const char *tree, char path[PATH_BYTES])
+{
+	snprintf(path, PATH_BYTES, "trees/%.80s.notes", th_digest_hex(tree));
+}
+
+/* Of the kinds that count until the next boot only, but for whole blobs. */
+static bool is_unpacked(const char *kind)
+{
+	static const char *const kinds[] = {
+		".tree-", ".own-", ".folders-", ".notes-", ".ownnotes-"};
+
+	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
+		if (strncmp(kind, kinds[i], strlen(kinds[i])) == 0)
+			return true;
+	}
+	return false;
 }
 
 static void settle_old(struct th_store *store, const char *name)
@@ -56,8 +90,8 @@ static void settle_old(struct th_store *store, const char *name)
 		/* It may be whole, but was perhaps never synced before the
 		 * restart: back to "as far as it came", to be hashed again. */
 		renameat(store->root_fd, from, store->root_fd, to);
-	} else if (strncmp(kind, ".tree-", 6) == 0 &&
-		strncmp(kind + 6, store->boot_id, 8) != 0) {
+	} else if (is_unpacked(kind) &&
+		strncmp(strchr(kind, '-') + 1, store->boot_id, 8) != 0) {
 		th_id_new(id);
 		snprintf(to, sizeof(to), "tmp/%s.gone", id);
 		if (renameat(store->root_fd, from, store->root_fd, to) == 0)
@@ -154,15 +188,33 @@ bool th_stage_has_blob(
 		(uint64_t)st.st_size == size_bytes;
 }
 
-bool th_stage_has_tree(const struct th_store *store, const char *diff_id)
+bool th_stage_has_tree(const struct th_store *store, const char *tree)
 {
 	char path[PATH_BYTES];
 
-	tree_path(diff_id, path);
+	tree_path(tree, path);
 	if (faccessat(store->root_fd, path, F_OK, 0) == 0)
 		return true;
-	staged_path(store, diff_id, "tree", path);
+	staged_tree_path(store, tree, path);
 	return faccessat(store->root_fd, path, F_OK, 0) == 0;
+}
+
+int th_stage_open_tree(
+	const struct th_store *store, const char *tree, struct th_error *err)
+{
+	const int flags = O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
+	char path[PATH_BYTES];
+	int fd;
+
+	tree_path(tree, path);
+	fd = openat(store->root_fd, path, flags);
+	if (fd < 0) {
+		staged_tree_path(store, tree, path);
+		fd = openat(store->root_fd, path, flags);
+	}
+	return fd >= 0 ? fd
+		       : th_fail_sys(err, TH_FAILED, errno,
+				 "cannot open the unpacked layer %.19s", tree);
 }
 
 int th_stage_open_blob(
@@ -361,12 +413,39 @@ void th_stage_drop_blob(struct th_store *store, const char *blob)
 
 /* ---- trees, and the end ---- */
 
-int th_stage_keep_tree(struct th_store *store, const char *diff_id,
+int th_stage_keep_notes(struct th_store *store, const char *tree,
+	const struct th_layer_notes *notes, struct th_error *err)
+{
+	char path[PATH_BYTES];
+
+	staged_notes_path(store, tree, path);
+	if (!th_layer_notes_are_empty(notes))
+		return th_layer_notes_write(store->root_fd, path, notes, err);
+	unlinkat(store->root_fd, path, 0);
+	return 0;
+}
+
+int th_stage_read_notes(const struct th_store *store, const char *tree,
+	struct th_layer_notes *notes, struct th_error *err)
+{
+	char path[PATH_BYTES];
+
+	/* The notes are of the tree that will be used. */
+	tree_path(tree, path);
+	if (faccessat(store->root_fd, path, F_OK, 0) == 0)
+		notes_path(tree, path);
+	else
+		staged_notes_path(store, tree, path);
+	return th_layer_notes_read(store->root_fd, path, notes, err) < 0 ? -1
+									 : 0;
+}
+
+int th_stage_keep_tree(struct th_store *store, const char *tree,
 	const char *path, struct th_error *err)
 {
 	char to[PATH_BYTES];
 
-	staged_path(store, diff_id, "tree", to);
+	staged_tree_path(store, tree, to);
 	if (renameat(store->root_fd, path, store->root_fd, to) == 0)
 		return 0;
 	/* Another command staged the same layer: one of the two is enough. */
@@ -399,12 +478,20 @@ int th_stage_place_blob(
 	return place(store, from, to, "blob", err);
 }
 
+/* The notes before the tree: one that is there without any has none. */
 int th_stage_place_tree(
-	struct th_store *store, const char *diff_id, struct th_error *err)
+	struct th_store *store, const char *tree, struct th_error *err)
 {
 	char from[PATH_BYTES], to[PATH_BYTES];
 
-	staged_path(store, diff_id, "tree", from);
-	tree_path(diff_id, to);
+	staged_notes_path(store, tree, from);
+	notes_path(tree, to);
+	if (faccessat(store->root_fd, from, F_OK, 0) == 0 &&
+		renameat(store->root_fd, from, store->root_fd, to) &&
+		errno != ENOENT)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot store the notes on a layer");
+	staged_tree_path(store, tree, from);
+	tree_path(tree, to);
 	return place(store, from, to, "unpacked layer", err);
 }

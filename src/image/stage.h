@@ -3,6 +3,9 @@
  *   partial/HEX               a blob as far as it came; nothing of it is
  * believed partial/HEX.whole-BOOT    a blob whose digest was right
  *   partial/HEX.tree-BOOT     an unpacked layer whose diff ID was right
+ *   partial/HEX.notes-BOOT    what it leaves to lower layers (layer/notes.h)
+ *   partial/HEX.own-BOOT, HEX.ownnotes-BOOT, HEX.folders-BOOT   the same of a
+ *                             chain of layers (image/stack.h), by its chain ID
  *   partial/HEX.lock          held by whoever brings the layer of that blob
  *
  * BOOT is the running kernel's: what was found right but not yet synced counts
@@ -19,6 +22,7 @@
 #include "base/cancel.h"
 #include "base/hash.h"
 #include "base/source.h"
+#include "layer/notes.h"
 #include "oci/digest.h"
 #include "store/store.h"
 
@@ -36,7 +40,10 @@ void th_stage_unlock(struct th_store *store, const char *blob, int *lock);
 /* True where it is there and right: staged, or in an image. */
 bool th_stage_has_blob(
 	const struct th_store *store, const char *blob, uint64_t size_bytes);
-bool th_stage_has_tree(const struct th_store *store, const char *diff_id);
+bool th_stage_has_tree(const struct th_store *store, const char *tree);
+/* Opens such a tree; -1 with an error. */
+int th_stage_open_tree(
+	const struct th_store *store, const char *tree, struct th_error *err);
 /* Opens such a blob for reading; -1 with an error. */
 int th_stage_open_blob(
 	const struct th_store *store, const char *blob, struct th_error *err);
@@ -71,14 +78,20 @@ void th_incoming_end(struct th_incoming *incoming);
 /* Throws a staged blob away. */
 void th_stage_drop_blob(struct th_store *store, const char *blob);
 /* Puts the unpacked layer (a folder, named from the store's root on) among
- * what is staged; one that is there already is as good. */
-int th_stage_keep_tree(struct th_store *store, const char *diff_id,
+ * what is staged; one that is there already is as good. tree: a diff ID, or a
+ * chain ID with the kind behind it (image/stack.h). */
+int th_stage_keep_tree(struct th_store *store, const char *tree,
 	const char *path, struct th_error *err);
+/* The notes on a layer by its diff ID; kept before its tree is. */
+int th_stage_keep_notes(struct th_store *store, const char *tree,
+	const struct th_layer_notes *notes, struct th_error *err);
+int th_stage_read_notes(const struct th_store *store, const char *tree,
+	struct th_layer_notes *notes, struct th_error *err);
 /* Gives a staged blob or tree its place among those of images. Only for what
  * was synced; what is in its place already is left alone. */
 int th_stage_place_blob(
 	struct th_store *store, const char *blob, struct th_error *err);
 int th_stage_place_tree(
-	struct th_store *store, const char *diff_id, struct th_error *err);
+	struct th_store *store, const char *tree, struct th_error *err);
 
 #endif

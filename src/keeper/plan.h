@@ -18,7 +18,7 @@ struct th_plan {
 	char *name;
 	char *network; /* as the state has it */
 	struct th_strings network_texts; /* as they were given */
-	struct th_strings layers; /* diff IDs, the lowest first */
+	struct th_strings layers; /* names of trees, the lowest first */
 	struct th_port *ports;
 	size_t port_count;
 	bool keep;

@@ -1,73 +1,31 @@
 #include "layer/apply.h"
 
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
-#include <locale.h>
 #include <stdbool.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
-#include "base/buffer.h"
 #include "base/file.h"
-#include "base/late_archive.h"
 #include "base/path.h"
+#include "layer/apply_parts.h"
+#include "layer/attributes.h"
 
 #define WHITEOUT ".wh."
 #define OPAQUE ".wh..wh..opq"
-#define OPAQUE_ATTRIBUTE "trusted.overlay.opaque"
-#define OPAQUE_OF_USERS "user.overlay.opaque"
-#define NAME_BYTES_MAX 4096
 #define ENTRIES_MAX 20000000
-#define BLOCK_BYTES ((uint64_t)4096)
 
-struct folder_time {
-	char *path; /* owned */
-	struct timespec time;
-};
-
-/* A hard link to something that may still come. */
-struct pending_link {
-	char *name, *target; /* owned */
-};
-
-struct job {
-	struct th_source *source;
-	struct th_error *source_err;
-	int tree;
-	/* The folder that the last entry lay in stays open. */
-	char *parent_path;
-	int parent;
-	/* Folders get their times at the end: filling them changes it. */
-	struct folder_time *times;
-	size_t time_count;
-	struct pending_link *links;
-	size_t link_count;
-	bool inherits; /* the open folder hands its group down (set-gid) */
-	uint64_t disk_bytes;
-};
-
-static la_ssize_t read_source(
-	struct archive *archive, void *data, const void **piece)
-{
-	struct job *job = data;
-	ssize_t got = job->source->next(job->source, piece, job->source_err);
-
-	if (got < 0)
-		archive_set_error(archive, EIO, "%s", job->source_err->msg);
-	return got;
-}
-
-static int refuse(const char *name, const char *why, struct th_error *err)
+int apply_refuse(const char *name, const char *why, struct th_error *err)
 {
 	return th_fail(err, TH_FAILED, "the entry \"%.200s\" %s", name, why);
 }
 
-static int fail_entry(const char *name, struct th_error *err)
+int apply_fail(const char *name, struct th_error *err)
 {
 	if (errno == ENOSPC || errno == EDQUOT) {
 		th_fail(err, TH_FAILED,
@@ -80,21 +38,21 @@ static int fail_entry(const char *name, struct th_error *err)
 		"cannot write the entry \"%.200s\"", name);
 }
 
-/* The name without what leads nowhere ("./", "//", "/"): "" is the root. */
-static int clean_name(
-	const char *name, char clean[NAME_BYTES_MAX], struct th_error *err)
+int apply_clean_name(const char *name, char clean[TH_LAYER_PATH_MAX],
+	struct th_error *err)
 {
+	const char *whole = name;
 	size_t used = 0;
 
 	while (*name) {
 		size_t len = strcspn(name, "/");
 
 		if (len == 2 && name[0] == '.' && name[1] == '.')
-			return refuse(name,
+			return apply_refuse(whole,
 				"leads out of the layer with \"..\"", err);
 		if (len > 0 && !(len == 1 && name[0] == '.')) {
-			if (len > 255 || used + len + 2 > NAME_BYTES_MAX)
-				return refuse(name,
+			if (len > 255 || used + len + 2 > TH_LAYER_PATH_MAX)
+				return apply_refuse(whole,
 					"has a name that is too long", err);
 			if (used)
 				clean[used++] = '/';
@@ -107,56 +65,29 @@ static int clean_name(
 	return 0;
 }
 
-static int open_parent(struct job *job, const char *path, struct th_error *err)
+bool apply_grow(void **list, size_t count, size_t item_bytes)
 {
-	struct stat st;
-	int fd, made;
+	void *bigger;
 
-	if (job->parent_path && strcmp(job->parent_path, path) == 0)
-		return 0;
-	fd = th_path_open_in_root(
-		job->tree, *path ? path : ".", O_RDONLY | O_DIRECTORY, 0);
-	if (fd < 0 && errno == ENOENT) {
-		made = th_path_make_behind_links(job->tree, path);
-		th_close(&made);
-		fd = th_path_open_in_root(
-			job->tree, path, O_RDONLY | O_DIRECTORY, 0);
-	}
-	if (fd < 0 && errno == ENOTDIR)
-		return refuse(path,
-			"is a file, but other entries are inside it", err);
-	if (fd < 0)
-		return fail_entry(path, err);
-	th_close(&job->parent);
-	free(job->parent_path);
-	job->inherits = fstat(fd, &st) || st.st_mode & S_ISGID;
-	job->parent = fd;
-	job->parent_path = strdup(path);
-	return job->parent_path ? 0 : th_fail_memory(err);
+	/* Full whenever the number is a power of two. */
+	if (count & (count - 1))
+		return true;
+	bigger = realloc(*list, (count ? count * 2 : 1) * item_bytes);
+	if (!bigger)
+		return false;
+	*list = bigger;
+	return true;
 }
 
-/* The folder changes its nature: what was opened through it is stale. */
-static void forget_parent(struct job *job)
-{
-	th_close(&job->parent);
-	free(job->parent_path);
-	job->parent_path = NULL;
-}
+/* ---- what is there already ---- */
 
-static bool is_whiteout(const struct stat *st)
-{
-	return S_ISCHR(st->st_mode) && st->st_rdev == makedev(0, 0);
-}
-
-/* Makes room for an entry. Returns 1 where a folder is there that the new one
- * may take over, 2 where a whiteout was, 0 where nothing is left, -1. */
-static int make_room(struct job *job, const char *name, bool folder,
+int apply_make_room(struct job *job, const char *name, bool folder,
 	const char *full, struct th_error *err)
 {
 	struct stat st;
 
 	if (fstatat(job->parent, name, &st, AT_SYMLINK_NOFOLLOW))
-		return errno == ENOENT ? 0 : fail_entry(full, err);
+		return errno == ENOENT ? 0 : apply_fail(full, err);
 	if (folder && S_ISDIR(st.st_mode))
 		return 1;
 	if (S_ISDIR(st.st_mode)) {
@@ -165,222 +96,188 @@ static int make_room(struct job *job, const char *name, bool folder,
 		return 0;
 	}
 	if (unlinkat(job->parent, name, 0))
-		return fail_entry(full, err);
-	return is_whiteout(&st) ? 2 : 0;
+		return apply_fail(full, err);
+	return th_is_whiteout(&st) ? 2 : 0;
 }
 
-/* Two marks: an overlay in a user namespace looks for the other one. A user can
- * set only that; and a file system without it is none for such an overlay. */
-static int set_opaque(
-	int parent, const char *name, const char *full, struct th_error *err)
-{
-	int fd = openat(
-		parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
-	bool marked =
-		fd >= 0 && fsetxattr(fd, OPAQUE_ATTRIBUTE, "y", 1, 0) == 0;
-	int rc = 0;
-
-	if (!marked && (fd < 0 || errno != EPERM))
-		rc = fail_entry(full, err);
-	else if (fsetxattr(fd, OPAQUE_OF_USERS, "y", 1, 0) &&
-		!(marked && errno == EOPNOTSUPP))
-		rc = fail_entry(full, err);
-	th_close(&fd);
-	return rc;
-}
-
-static int apply_whiteout(struct job *job, const char *name, const char *full,
+/* What a whiteout is about is hidden, and what this layer brings stays. */
+static int hide(struct job *job, const char *hidden, const char *full,
 	struct th_error *err)
 {
-	const char *hidden = name + strlen(WHITEOUT);
 	struct stat st;
 
-	if (strcmp(name, OPAQUE) == 0)
-		return set_opaque(job->parent, ".", full, err);
-	/* Other names of this form are notes of tools, not files. */
-	if (strncmp(hidden, WHITEOUT, strlen(WHITEOUT)) == 0)
-		return 0;
-	if (!*hidden || strcmp(hidden, ".") == 0 || strcmp(hidden, "..") == 0)
-		return refuse(full, "is a whiteout without a name", err);
-	/* It hides what lower layers have, not what this one brings. */
-	if (fstatat(job->parent, hidden, &st, AT_SYMLINK_NOFOLLOW) == 0)
-		return S_ISDIR(st.st_mode)
-			? set_opaque(job->parent, hidden, full, err)
-			: 0;
-	if (mknodat(job->parent, hidden, S_IFCHR, makedev(0, 0)))
-		return fail_entry(full, err);
-	return 0;
-}
-
-static int write_data(struct job *job, struct archive *archive, int fd,
-	int64_t size, const char *full, struct th_error *err)
-{
-	const void *data;
-	size_t len;
-	la_int64_t offset, end = 0;
-	uint64_t written = 0;
-	int rc;
-
-	while ((rc = archive_read_data_block(archive, &data, &len, &offset)) ==
-		ARCHIVE_OK) {
-		const char *at = data;
-
-		written += len;
-		while (len > 0) {
-			ssize_t done = pwrite(fd, at, len, offset);
-
-			if (done < 0 && errno == EINTR)
-				continue;
-			if (done < 0)
-				return fail_entry(full, err);
-			at += done;
-			offset += done;
-			len -= (size_t)done;
+	if (fstatat(job->parent, hidden, &st, AT_SYMLINK_NOFOLLOW) == 0) {
+		if (th_is_whiteout(&st))
+			return 0;
+		/* Where whiteouts come first it is a folder for further ones:
+		 * with it goes all that they are about. */
+		if (job->part == PART_WHITEOUTS) {
+			if (th_tree_remove(job->parent, hidden, err))
+				return -1;
+		} else if (S_ISDIR(st.st_mode)) {
+			job->notes->again = true;
+			return apply_set_opaque(job->parent, hidden, full, err);
+		} else {
+			return 0;
 		}
-		end = offset;
 	}
-	if (rc != ARCHIVE_EOF)
-		return th_fail(err, TH_FAILED,
-			"the archive is damaged at the entry \"%.200s\": %s",
-			full, archive_error_string(archive));
-	job->disk_bytes += (written + BLOCK_BYTES - 1) & ~(BLOCK_BYTES - 1);
-	/* A file that ends in a hole. */
-	if (end < size && ftruncate(fd, size))
-		return fail_entry(full, err);
-	return 0;
+	return mknodat(job->parent, hidden, S_IFCHR, 0) ? apply_fail(full, err)
+							: 0;
 }
 
-static int keep_link(struct job *job, const char *name, const char *target,
+/* Whether there is anything that can be hidden. Where only one layer has a
+ * folder, the kernel lists marks in it like other files. */
+static int is_below(struct job *job, const char *folder, const char *hidden,
 	struct th_error *err)
 {
-	size_t count = job->link_count;
-	struct pending_link *links = job->links;
+	char path[TH_LAYER_PATH_MAX];
+	struct th_sight found;
+	int rc = th_view_resolve(job->view, folder, path, err);
 
-	if ((count & (count - 1)) == 0)
-		links = realloc(
-			links, (count ? count * 2 : 1) * sizeof(*links));
-	if (!links)
-		return th_fail_memory(err);
-	job->links = links;
-	links[count].name = strdup(name);
-	links[count].target = strdup(target);
-	job->link_count++;
-	return links[count].name && links[count].target ? 0
-							: th_fail_memory(err);
-}
-
-/* last: nothing comes any more, so that the target must be there. */
-static int apply_hard_link(struct job *job, const char *name,
-	const char *target, const char *full, bool last, struct th_error *err)
-{
-	char clean[NAME_BYTES_MAX], *slash;
-	int folder, rc;
-
-	if (clean_name(target, clean, err))
-		return -1;
-	if (strcmp(clean, full) == 0)
+	if (rc <= 0)
+		return rc;
+	if (strlen(path) + strlen(hidden) + 2 > sizeof(path))
 		return 0;
-	if (make_room(job, name, false, full, err) < 0)
-		return -1;
-	slash = strrchr(clean, '/');
-	if (slash)
-		*slash = '\0';
-	folder = th_path_open_in_root(
-		job->tree, slash ? clean : ".", O_RDONLY | O_DIRECTORY, 0);
-	rc = folder < 0 ? -1
-			: linkat(folder, slash ? slash + 1 : clean, job->parent,
-				  name, 0);
-	if (rc && (errno == ENOENT || errno == ENOTDIR))
-		rc = last ? refuse(full,
-				    "is a hard link to a file that does not "
-				    "exist",
-				    err)
-			  : keep_link(job, full, target, err);
-	else if (rc)
-		fail_entry(full, err);
-	th_close(&folder);
+	if (*path)
+		strcat(path, "/");
+	strcat(path, hidden);
+	rc = th_view_look(job->view, path, &found, err);
+	if (rc == 1)
+		th_close(&found.fd);
 	return rc;
 }
 
-static int remember_time(struct job *job, const char *full,
-	struct timespec time, struct th_error *err)
-{
-	struct folder_time *times = job->times;
-
-	if ((job->time_count & (job->time_count - 1)) == 0) {
-		size_t room = job->time_count ? job->time_count * 2 : 16;
-
-		if (job->time_count == 0 || job->time_count >= 16)
-			times = realloc(times, room * sizeof(*times));
-	}
-	if (!times)
-		return th_fail_memory(err);
-	job->times = times;
-	times[job->time_count].path = strdup(*full ? full : ".");
-	times[job->time_count].time = time;
-	if (!times[job->time_count].path)
-		return th_fail_memory(err);
-	job->time_count++;
-	return 0;
-}
-
-static bool wanted_attribute(const char *name)
-{
-	/* The host's labels do not come from an image, and nothing that an
-	 * archive says may steer the overlay. */
-	return (strncmp(name, "user.", 5) == 0 &&
-		       strncmp(name, "user.overlay.", 13) != 0) ||
-		strcmp(name, "security.capability") == 0;
-}
-
-static int set_attributes(int fd, struct archive_entry *entry, const char *full,
+static int note_deleted(struct job *job, const char *folder, const char *hidden,
 	struct th_error *err)
 {
-	const char *name;
-	const void *value;
-	char path[TH_FD_PATH];
-	size_t len;
+	char *path = th_format("%s%s%s", folder, *folder ? "/" : "", hidden);
 
-	archive_entry_xattr_reset(entry);
-	while (archive_entry_xattr_next(entry, &name, &value, &len) ==
-		ARCHIVE_OK) {
-		if (!wanted_attribute(name))
+	return th_strings_take(&job->notes->paths[TH_NOTE_DELETED], path)
+		? th_fail_memory(err)
+		: 0;
+}
+
+/* Where whiteouts come first all that is in it is about what is hidden now. */
+static int empty_parent(struct job *job, const char *full, struct th_error *err)
+{
+	int fd = openat(job->parent, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *list = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	int rc = 0;
+
+	if (!list) {
+		th_close(&fd);
+		return apply_fail(full, err);
+	}
+	while (rc == 0 && (entry = readdir(list))) {
+		if (strcmp(entry->d_name, ".") != 0 &&
+			strcmp(entry->d_name, "..") != 0)
+			rc = th_tree_remove(job->parent, entry->d_name, err);
+	}
+	closedir(list);
+	return rc;
+}
+
+static int make_opaque(struct job *job, const char *full, struct th_error *err)
+{
+	if (job->part == PART_WHITEOUTS && empty_parent(job, full, err))
+		return -1;
+	return apply_set_opaque(job->parent, ".", full, err);
+}
+
+static int apply_whiteout(struct job *job, const char *folder, const char *name,
+	const char *full, struct th_error *err)
+{
+	const char *hidden = name + strlen(WHITEOUT);
+	int rc;
+
+	/* Other names of this form are notes of tools, not files. */
+	if (strcmp(name, OPAQUE) != 0 &&
+		strncmp(hidden, WHITEOUT, strlen(WHITEOUT)) == 0)
+		return 0;
+	if (!*hidden || strcmp(hidden, ".") == 0 || strcmp(hidden, "..") == 0)
+		return apply_refuse(full, "is a whiteout without a name", err);
+	if (strcmp(name, OPAQUE) == 0 && !*folder) {
+		job->notes->opaque = true;
+		return 0;
+	}
+	if (strcmp(name, OPAQUE) == 0) {
+		rc = apply_open_parent(job, folder, true, err);
+		return rc == 1 ? make_opaque(job, full, err) : rc;
+	}
+	rc = job->view ? is_below(job, folder, hidden, err)
+		       : note_deleted(job, folder, hidden, err);
+	if (rc < 0 || (job->view && rc == 0))
+		return rc;
+	rc = apply_open_parent(job, folder, true, err);
+	return rc == 1 ? hide(job, hidden, full, err) : rc;
+}
+
+/* ---- attributes ---- */
+
+int apply_remember_time(struct job *job, const char *path, ino_t inode,
+	struct timespec time, struct th_error *err)
+{
+	struct folder_time *one;
+
+	if (!apply_grow((void **)&job->times, job->time_count, sizeof(*one)))
+		return th_fail_memory(err);
+	one = &job->times[job->time_count++];
+	one->path = strdup(*path ? path : ".");
+	one->inode = inode;
+	one->time = time;
+	return one->path ? 0 : th_fail_memory(err);
+}
+
+static int set_attributes(int fd, const struct th_tar_entry *entry,
+	const char *full, struct th_error *err)
+{
+	char path[TH_FD_PATH];
+
+	for (size_t i = 0; i < entry->attribute_count; i++) {
+		const struct th_tar_attribute *one = &entry->attributes[i];
+
+		if (!th_layer_wants_attribute(one->name))
 			continue;
 		/* A link's or device's own attribute cannot be reached. */
-		if (setxattr(th_fd_path(fd, "", path), name, value, len, 0) &&
+		if (setxattr(th_fd_path(fd, "", path), one->name, one->value,
+			    one->len, 0) &&
 			errno != ENOTSUP && errno != EPERM)
-			return fail_entry(full, err);
+			return apply_fail(full, err);
 	}
 	return 0;
 }
 
-static void entry_times(struct archive_entry *entry, struct timespec times[2])
+static void entry_times(
+	const struct th_tar_entry *entry, struct timespec times[2])
 {
-	times[0].tv_sec = archive_entry_mtime(entry);
-	times[0].tv_nsec = archive_entry_mtime_nsec(entry);
-	times[1] = times[0];
+	times[0] = times[1] = entry->mtime;
 }
 
 /* Whether what is made now belongs to whom the entry says without a word. */
-static bool has_owner(const struct job *job, struct archive_entry *entry)
+static bool has_owner(const struct job *job, const struct th_tar_entry *entry)
 {
-	return !job->inherits && (uid_t)archive_entry_uid(entry) == geteuid() &&
-		(gid_t)archive_entry_gid(entry) == getegid();
+	return !job->inherits && entry->uid == geteuid() &&
+		entry->gid == getegid();
 }
 
-/* An owner that this user namespace does not have: the file stays root's. */
-static bool is_unmapped(int sys)
+static int set_folder_metadata(struct job *job, int fd,
+	const struct th_tar_entry *entry, const char *full,
+	struct th_error *err)
 {
-	return sys == EINVAL;
+	struct stat st;
+
+	if (fstat(fd, &st))
+		return apply_fail(full, err);
+	return apply_remember_time(job, full, st.st_ino, entry->mtime, err);
 }
 
 /* Owner before mode: a change of owner takes set-id bits away. And both before
  * the attributes: it takes capabilities away as well. */
 static int set_metadata(struct job *job, const char *name,
-	struct archive_entry *entry, const char *full, struct th_error *err)
+	const struct th_tar_entry *entry, const char *full,
+	struct th_error *err)
 {
-	mode_t type = archive_entry_filetype(entry);
-	mode_t mode = archive_entry_perm(entry) & 07777;
 	struct timespec times[2];
 	int fd, rc = 0;
 
@@ -388,228 +285,309 @@ static int set_metadata(struct job *job, const char *name,
 	/* By descriptor: what is opened here is what gets the attributes. */
 	fd = openat(job->parent, name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
 	if (fd < 0)
-		return fail_entry(full, err);
-	if ((fchownat(fd, "", (uid_t)archive_entry_uid(entry),
-		     (gid_t)archive_entry_gid(entry), AT_EMPTY_PATH) &&
-		    !is_unmapped(errno)) ||
-		(type != AE_IFLNK && th_fd_chmod(fd, mode)))
-		rc = fail_entry(full, err);
-	if (rc == 0 && archive_entry_xattr_count(entry) > 0)
+		return apply_fail(full, err);
+	if ((fchownat(fd, "", entry->uid, entry->gid, AT_EMPTY_PATH) &&
+		    !th_layer_is_unmapped(errno)) ||
+		(entry->type != S_IFLNK && th_fd_chmod(fd, entry->mode)))
+		rc = apply_fail(full, err);
+	if (rc == 0 && entry->attribute_count > 0)
 		rc = set_attributes(fd, entry, full, err);
-	if (rc == 0 && type == AE_IFDIR)
-		rc = remember_time(job, full, times[0], err);
+	if (rc == 0 && entry->type == S_IFDIR)
+		rc = set_folder_metadata(job, fd, entry, full, err);
 	else if (rc == 0 && utimensat(fd, "", times, AT_EMPTY_PATH))
-		rc = fail_entry(full, err);
+		rc = apply_fail(full, err);
 	th_close(&fd);
 	return rc;
 }
 
 /* The same for a new file that is open: most need their time only. */
 static int set_file_metadata(struct job *job, int fd,
-	struct archive_entry *entry, const char *full, struct th_error *err)
+	const struct th_tar_entry *entry, const char *full,
+	struct th_error *err)
 {
-	mode_t mode = archive_entry_perm(entry) & 07777;
 	bool owned = has_owner(job, entry);
 	struct timespec times[2];
 
 	entry_times(entry, times);
-	if (!owned &&
-		fchown(fd, (uid_t)archive_entry_uid(entry),
-			(gid_t)archive_entry_gid(entry)) &&
-		!is_unmapped(errno))
-		return fail_entry(full, err);
+	if (!owned && fchown(fd, entry->uid, entry->gid) &&
+		!th_layer_is_unmapped(errno))
+		return apply_fail(full, err);
 	/* Writing takes set-id bits away too. */
-	if ((!owned || mode & 06000) && fchmod(fd, mode))
-		return fail_entry(full, err);
-	if (archive_entry_xattr_count(entry) > 0 &&
-		set_attributes(fd, entry, full, err))
+	if ((!owned || entry->mode & 06000) && fchmod(fd, entry->mode))
+		return apply_fail(full, err);
+	if (entry->attribute_count > 0 && set_attributes(fd, entry, full, err))
 		return -1;
-	return futimens(fd, times) ? fail_entry(full, err) : 0;
+	return futimens(fd, times) ? apply_fail(full, err) : 0;
+}
+
+/* ---- entries ---- */
+
+/* One that was made for what lies in it has its own entry after all. */
+static int name_implied(struct job *job, const char *name, const char *full,
+	struct th_error *err)
+{
+	struct stat st;
+
+	if (!job->implied_count)
+		return 0;
+	if (fstatat(job->parent, name, &st, AT_SYMLINK_NOFOLLOW))
+		return apply_fail(full, err);
+	if (!apply_grow((void **)&job->named, job->named_count,
+		    sizeof(*job->named)))
+		return th_fail_memory(err);
+	job->named[job->named_count++] = st.st_ino;
+	return 0;
 }
 
 static int apply_folder(struct job *job, const char *name, const char *full,
 	struct th_error *err)
 {
-	int there = make_room(job, name, true, full, err);
+	int there = apply_make_room(job, name, true, full, err);
 
-	if (there < 0 || there == 1)
-		return there < 0 ? -1 : 0;
+	if (there < 0)
+		return -1;
+	if (there == 1)
+		return name_implied(job, name, full, err);
 	if (mkdirat(job->parent, name, 0700))
-		return fail_entry(full, err);
+		return apply_fail(full, err);
 	job->disk_bytes += BLOCK_BYTES;
-	return there == 2 ? set_opaque(job->parent, name, full, err) : 0;
+	return there == 2 ? apply_set_opaque(job->parent, name, full, err) : 0;
 }
 
-static int apply_file(struct job *job, struct archive *archive,
-	struct archive_entry *entry, const char *name, const char *full,
+static int write_data(struct job *job, int fd, uint64_t size, const char *full,
 	struct th_error *err)
 {
-	int64_t size = archive_entry_size(entry);
-	int fd, rc;
+	const void *data;
+	size_t len;
+	uint64_t offset, end = 0, written = 0;
+	int rc;
 
-	if (size < 0)
-		return refuse(full, "has a negative size", err);
-	fd = openat(job->parent, name,
-		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC,
-		archive_entry_perm(entry) & 07777);
-	/* Most names are new: only a clash needs a look. */
-	if (fd < 0 && errno == EEXIST) {
-		if (make_room(job, name, false, full, err) < 0)
-			return -1;
-		forget_parent(job);
-		return 1;
+	while ((rc = th_tar_data(job->tar, &data, &len, &offset, err)) == 1) {
+		const char *at = data;
+
+		written += len;
+		while (len > 0) {
+			ssize_t done = pwrite(fd, at, len, (off_t)offset);
+
+			if (done < 0 && errno == EINTR)
+				continue;
+			if (done < 0)
+				return apply_fail(full, err);
+			at += done;
+			offset += (uint64_t)done;
+			len -= (size_t)done;
+		}
+		end = offset;
 	}
-	if (fd < 0)
-		return fail_entry(full, err);
-	rc = write_data(job, archive, fd, size, full, err);
+	if (rc < 0)
+		return -1;
+	job->disk_bytes += (written + BLOCK_BYTES - 1) & ~(BLOCK_BYTES - 1);
+	/* A file that ends in a hole. */
+	if (end < size && ftruncate(fd, (off_t)size))
+		return apply_fail(full, err);
+	return 0;
+}
+
+static int apply_file(struct job *job, const struct th_tar_entry *entry,
+	const char *name, const char *full, struct th_error *err)
+{
+	int fd = -1, rc;
+
+	for (int tries = 0; fd < 0; tries++) {
+		fd = openat(job->parent, name,
+			O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC,
+			entry->mode);
+		/* Most names are new: only a clash needs a look. */
+		if (fd < 0 && (errno != EEXIST || tries))
+			return apply_fail(full, err);
+		if (fd < 0 && apply_make_room(job, name, false, full, err) < 0)
+			return -1;
+	}
+	rc = write_data(job, fd, entry->size_bytes, full, err);
 	if (rc == 0)
 		rc = set_file_metadata(job, fd, entry, full, err);
 	th_close(&fd);
 	return rc;
 }
 
-static int apply_special(struct job *job, struct archive_entry *entry,
+/* A user namespace has no device nodes; containers get theirs in /dev anyway.
+ * But what is below must not come out instead. */
+static int leave_node(struct job *job, const char *name, const char *full,
+	struct th_error *err)
+{
+	char folder[TH_LAYER_PATH_MAX];
+	int rc;
+
+	if (th_strings_add(&job->notes->paths[TH_NOTE_NODE], full))
+		return th_fail_memory(err);
+	if (!job->view)
+		return 0;
+	snprintf(folder, sizeof(folder), "%.*s",
+		name > full ? (int)(name - full - 1) : 0, full);
+	rc = is_below(job, folder, name, err);
+	if (rc == 1 && mknodat(job->parent, name, S_IFCHR, 0))
+		rc = apply_fail(full, err);
+	return rc < 0 ? -1 : 0;
+}
+
+/* 1 where a node is left out. */
+static int apply_special(struct job *job, const struct th_tar_entry *entry,
 	const char *name, const char *full, struct th_error *err)
 {
-	mode_t type = archive_entry_filetype(entry);
-	dev_t dev = type == AE_IFIFO ? 0 : archive_entry_rdev(entry);
-	const char *target = archive_entry_symlink(entry);
+	dev_t dev = entry->type == S_IFIFO ? 0 : entry->device;
 	int rc;
 
-	if (make_room(job, name, false, full, err) < 0)
-		return -1;
-	if (type == AE_IFLNK) {
-		if (!target || !*target)
-			return refuse(full, "is a link without a target", err);
-		rc = symlinkat(target, job->parent, name);
-	} else if (type == AE_IFCHR && dev == makedev(0, 0)) {
-		return refuse(full,
+	if (entry->type == S_IFCHR && dev == 0)
+		return apply_refuse(full,
 			"is a character device 0:0, which means a deletion",
 			err);
-	} else if (type == AE_IFCHR || type == AE_IFBLK || type == AE_IFIFO) {
-		rc = mknodat(job->parent, name, type | 0600, dev);
-		/* A user namespace has no device nodes; containers get theirs
-		 * in /dev anyway. */
-		if (rc && errno == EPERM && type != AE_IFIFO)
-			return 1;
-	} else {
-		return refuse(
-			full, "has a type that layers cannot contain", err);
+	if (entry->type == S_IFLNK && !*entry->link)
+		return apply_refuse(full, "is a link without a target", err);
+	if (apply_make_room(job, name, false, full, err) < 0)
+		return -1;
+	if (entry->type == S_IFLNK)
+		rc = symlinkat(entry->link, job->parent, name);
+	else
+		rc = mknodat(job->parent, name, entry->type | 0600, dev);
+	if (rc && errno == EPERM && entry->type != S_IFLNK &&
+		entry->type != S_IFIFO) {
+		return leave_node(job, name, full, err) ? -1 : 1;
 	}
-	return rc ? fail_entry(full, err) : 0;
+	return rc ? apply_fail(full, err) : 0;
 }
 
-static int apply_entry(struct job *job, struct archive *archive,
-	struct archive_entry *entry, struct th_error *err)
+static int apply_root(struct job *job, const struct th_tar_entry *entry,
+	struct th_error *err)
 {
-	const char *raw = archive_entry_pathname(entry);
-	const char *link = archive_entry_hardlink(entry);
-	char full[NAME_BYTES_MAX], folder[NAME_BYTES_MAX];
-	char *name;
+	if (entry->type != S_IFDIR)
+		return apply_refuse(
+			entry->name, "would replace the layer's root", err);
+	job->notes->root = true;
+	if (apply_open_parent(job, "", false, err) != 1)
+		return -1;
+	return set_metadata(job, ".", entry, "", err);
+}
+
+static int apply_entry(struct job *job, const struct th_tar_entry *entry,
+	struct th_error *err)
+{
+	char full[TH_LAYER_PATH_MAX], folder[TH_LAYER_PATH_MAX];
+	const char *name;
+	bool whiteout;
 	int rc;
 
-	if (!raw)
-		raw = archive_entry_pathname_utf8(entry);
-	if (!raw)
-		return refuse("?", "has an unreadable name", err);
-	if (clean_name(raw, full, err))
+	if (apply_clean_name(entry->name, full, err))
 		return -1;
-	snprintf(folder, sizeof(folder), "%s", full);
-	name = strrchr(folder, '/');
-	if (name)
-		*name++ = '\0';
-	if (open_parent(job, name ? folder : "", err))
+	name = th_path_last(full);
+	snprintf(folder, sizeof(folder), "%.*s",
+		name > full ? (int)(name - full - 1) : 0, full);
+	whiteout = strncmp(name, WHITEOUT, strlen(WHITEOUT)) == 0;
+	if (job->part == (whiteout ? PART_REST : PART_WHITEOUTS))
+		return 0;
+	if (whiteout)
+		return apply_whiteout(job, folder, name, full, err);
+	if (!*name)
+		return apply_root(job, entry, err);
+	if (apply_open_parent(job, folder, false, err) != 1)
 		return -1;
-	if (!name)
-		name = folder;
-	if (!*name) {
-		/* The root itself: it is there, and only has attributes. */
-		if (archive_entry_filetype(entry) != AE_IFDIR)
-			return refuse(
-				raw, "would replace the layer's root", err);
-		return set_metadata(job, ".", entry, "", err);
-	}
-	if (strncmp(name, WHITEOUT, strlen(WHITEOUT)) == 0)
-		return apply_whiteout(job, name, full, err);
-	if (link)
-		return apply_hard_link(job, name, link, full, false, err);
-	if (archive_entry_filetype(entry) == AE_IFDIR) {
-		rc = apply_folder(job, name, full, err);
-	} else if (archive_entry_filetype(entry) == AE_IFREG) {
-		rc = apply_file(job, archive, entry, name, full, err);
-		if (rc == 1 &&
-			open_parent(job, name == folder ? "" : folder, err) ==
-				0)
-			rc = apply_file(job, archive, entry, name, full, err);
-		return rc ? -1 : 0;
-	} else {
-		rc = apply_special(job, entry, name, full, err);
-	}
-	return rc ? -1 : set_metadata(job, name, entry, full, err);
+	if (entry->type == 0)
+		return apply_hard_link(
+			job, name, entry->link, full, false, err);
+	if (entry->type == S_IFREG)
+		return apply_file(job, entry, name, full, err);
+	rc = entry->type == S_IFDIR
+		? apply_folder(job, name, full, err)
+		: apply_special(job, entry, name, full, err);
+	if (rc)
+		return rc < 0 ? -1 : 0;
+	return set_metadata(job, name, entry, full, err);
 }
 
-static int apply_pending_links(struct job *job, struct th_error *err)
-{
-	for (size_t i = 0; i < job->link_count; i++) {
-		char *full = job->links[i].name, *name = strrchr(full, '/');
-		char folder[NAME_BYTES_MAX];
-		struct stat st;
-
-		snprintf(folder, sizeof(folder), "%.*s",
-			name ? (int)(name - full) : 0, full);
-		name = name ? name + 1 : full;
-		if (open_parent(job, folder, err))
-			return -1;
-		/* A later entry of that name stands. */
-		if (fstatat(job->parent, name, &st, AT_SYMLINK_NOFOLLOW) == 0)
-			continue;
-		if (apply_hard_link(
-			    job, name, job->links[i].target, full, true, err))
-			return -1;
-	}
-	return 0;
-}
+/* ---- all of it ---- */
 
 static int set_folder_times(struct job *job, struct th_error *err)
 {
 	for (size_t i = 0; i < job->time_count; i++) {
-		struct timespec times[2] = {
-			job->times[i].time, job->times[i].time};
-		int fd = th_path_open_beneath(job->tree, job->times[i].path,
-			O_RDONLY | O_DIRECTORY, 0);
+		const struct folder_time *one = &job->times[i];
+		struct timespec times[2] = {one->time, one->time};
+		int fd = th_path_open_in_root(
+			job->tree, one->path, O_RDONLY | O_DIRECTORY, 0);
+		struct stat st;
 		int rc = 0;
 
 		/* One that a later entry replaced has no time to get. */
-		if (fd >= 0)
+		if (fd >= 0 && fstat(fd, &st) == 0 && st.st_ino == one->inode)
 			rc = futimens(fd, times);
 		th_close(&fd);
 		if (rc)
-			return fail_entry(job->times[i].path, err);
+			return apply_fail(one->path, err);
 	}
 	return 0;
 }
 
-static int read_entries(
-	struct job *job, struct archive *archive, struct th_error *err)
+static int compare_inodes(const void *a, const void *b)
 {
-	struct archive_entry *entry;
+	ino_t left = *(const ino_t *)a, right = *(const ino_t *)b;
+
+	return left < right ? -1 : left > right;
+}
+
+static int compare_implied(const void *a, const void *b)
+{
+	return strcmp(((const struct implied *)a)->path,
+		((const struct implied *)b)->path);
+}
+
+/* Sorted by path, without those that have got an entry of their own and those
+ * that were replaced. */
+static int note_implied(struct job *job, struct th_error *err)
+{
+	if (!job->implied_count)
+		return 0;
+	if (job->named_count)
+		qsort(job->named, job->named_count, sizeof(*job->named),
+			compare_inodes);
+	qsort(job->implied, job->implied_count, sizeof(*job->implied),
+		compare_implied);
+	for (size_t i = 0; i < job->implied_count; i++) {
+		const struct implied *one = &job->implied[i];
+		int fd = th_path_open_beneath(
+			job->tree, one->path, O_PATH | O_DIRECTORY, 0);
+		struct stat st;
+		bool there = fd >= 0 && fstat(fd, &st) == 0 &&
+			st.st_ino == one->inode;
+
+		th_close(&fd);
+		if (!there ||
+			(job->named_count &&
+				bsearch(&one->inode, job->named,
+					job->named_count, sizeof(*job->named),
+					compare_inodes)))
+			continue;
+		if (th_strings_add(
+			    &job->notes->paths[one->bare ? TH_NOTE_BARE
+							 : TH_NOTE_IMPLIED],
+			    one->path))
+			return th_fail_memory(err);
+	}
+	return 0;
+}
+
+static int read_entries(struct job *job, struct th_error *err)
+{
+	const struct th_tar_entry *entry;
 	long count = 0;
 	int rc;
 
-	/* ARCHIVE_WARN: the entry can be used, something in it was odd. */
-	while ((rc = archive_read_next_header(archive, &entry)) == ARCHIVE_OK ||
-		rc == ARCHIVE_WARN) {
+	while ((rc = th_tar_next(job->tar, &entry, err)) == 1) {
 		if (++count > ENTRIES_MAX)
 			return th_fail(err, TH_FAILED,
 				"the archive has more than %d entries",
 				ENTRIES_MAX);
-		if (apply_entry(job, archive, entry, err))
+		if (apply_entry(job, entry, err))
 			return -1;
 	}
-	if (rc != ARCHIVE_EOF)
-		return th_fail(err, TH_FAILED, "the archive is damaged: %s",
-			archive_error_string(archive));
-	return 0;
+	return rc;
 }
 
 /* The digest counts what stands behind the archive's end as well. */
@@ -623,57 +601,98 @@ static int drain(struct th_source *source, struct th_error *err)
 	return got < 0 ? -1 : 0;
 }
 
-int th_layer_apply(struct th_source *source, int tree_fd, uint64_t *disk_bytes,
-	struct th_error *err)
+static void release(struct job *job)
 {
-	struct job job = {.source = source,
-		.source_err = err,
-		.tree = tree_fd,
-		.parent = -1};
-	/* Names in archives are UTF-8, whatever the caller's language. */
-	locale_t utf8 = newlocale(LC_CTYPE_MASK, "C.UTF-8", (locale_t)0);
-	locale_t before = utf8 ? uselocale(utf8) : (locale_t)0;
-	struct archive *archive =
-		th_late_archive(err) ? NULL : archive_read_new();
+	th_tar_free(job->tar);
+	apply_forget_parent(job);
+	for (size_t i = 0; i < job->time_count; i++)
+		free(job->times[i].path);
+	free(job->times);
+	for (size_t i = 0; i < job->link_count; i++) {
+		free(job->links[i].name);
+		free(job->links[i].target);
+	}
+	free(job->links);
+	for (size_t i = 0; i < job->implied_count; i++)
+		free(job->implied[i].path);
+	free(job->implied);
+	free(job->named);
+}
+
+/* Links may lead to entries that come later, and a folder's time changes with
+ * each entry in it: both wait until everything is there. */
+static int run(struct job *job, struct th_source *source, struct th_error *err)
+{
 	/* Files are made with the modes that they are to have. */
 	mode_t mask = umask(0);
 	int rc = -1;
 
-	if (!archive) {
+	job->tar = th_tar_new(source);
+	if (!job->tar)
 		th_fail_memory(err);
-		goto out;
-	}
-	archive_read_support_format_tar(archive);
-	archive_read_support_format_empty(archive);
-	if (archive_read_open(archive, &job, NULL, read_source, NULL)) {
-		th_fail(err, TH_FAILED, "the layer is not a tar archive: %s",
-			archive_error_string(archive));
-		goto out;
-	}
-	/* Links may lead to entries that come later, and a folder's time
-	 * changes with each entry in it: both wait until everything is there.
-	 */
-	if (read_entries(&job, archive, err) || drain(source, err) ||
-		apply_pending_links(&job, err) || set_folder_times(&job, err))
-		goto out;
-	*disk_bytes = job.disk_bytes;
-	rc = 0;
-out:
+	else if (read_entries(job, err) == 0 && drain(source, err) == 0 &&
+		apply_pending_links(job, err) == 0 &&
+		set_folder_times(job, err) == 0)
+		rc = note_implied(job, err);
 	umask(mask);
-	if (archive)
-		archive_read_free(archive);
-	forget_parent(&job);
-	for (size_t i = 0; i < job.time_count; i++)
-		free(job.times[i].path);
-	free(job.times);
-	for (size_t i = 0; i < job.link_count; i++) {
-		free(job.links[i].name);
-		free(job.links[i].target);
-	}
-	free(job.links);
-	if (utf8) {
-		uselocale(before);
-		freelocale(utf8);
-	}
+	release(job);
+	return rc;
+}
+
+int th_layer_apply(struct th_source *source, int tree_fd,
+	struct th_layer_notes *notes, uint64_t *disk_bytes,
+	struct th_error *err)
+{
+	struct job job = {
+		.tree = tree_fd, .parent = -1, .notes = notes};
+	int rc;
+
+	memset(notes, 0, sizeof(*notes));
+	rc = run(&job, source, err);
+	if (rc == 0)
+		*disk_bytes = job.disk_bytes;
+	return rc;
+}
+
+/* The tree itself is seen on top of what is below. */
+static int run_above(struct job *job, struct th_source *source,
+	struct th_view *below, struct th_error *err)
+{
+	int rc;
+
+	job->view = below;
+	job->below_count = th_view_count(below);
+	if (th_view_add(below, job->tree, NULL, err))
+		return -1;
+	rc = run(job, source, err);
+	th_view_drop(below);
+	return rc;
+}
+
+int th_layer_apply_whiteouts(struct th_source *source, int tree_fd,
+	struct th_view *below, struct th_layer_notes *notes,
+	struct th_error *err)
+{
+	struct job job = {.tree = tree_fd,
+		.parent = -1,
+		.notes = notes,
+		.part = PART_WHITEOUTS};
+
+	memset(notes, 0, sizeof(*notes));
+	return run_above(&job, source, below, err);
+}
+
+int th_layer_apply_above(struct th_source *source, int tree_fd,
+	struct th_view *below, struct th_layer_notes *notes,
+	uint64_t *disk_bytes, struct th_error *err)
+{
+	struct job job = {.tree = tree_fd,
+		.parent = -1,
+		.notes = notes,
+		.part = PART_REST};
+	int rc = run_above(&job, source, below, err);
+
+	if (rc == 0)
+		*disk_bytes = job.disk_bytes;
 	return rc;
 }

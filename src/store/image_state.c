@@ -20,9 +20,9 @@
 	" AND o.image<>l.image)"
 #define SIZES                                                                  \
 	"manifest_size, " SUM("bytes", "blob", "") ", " SUM(                   \
-		"tree_bytes", "diff_id", "") ", " SUM("bytes", "blob",         \
-		SHARED("blob")) ", " SUM("tree_bytes", "diff_id",              \
-		SHARED("diff_id"))
+		"tree_bytes", "tree", "") ", " SUM("bytes", "blob",            \
+		SHARED("blob")) ", " SUM(                                      \
+		"tree_bytes", "tree", SHARED("tree"))
 #define COLUMNS                                                                \
 	"digest, config, platform, created, manifest_size, blob_bytes,"        \
 	" pulled_us, (SELECT count(*) FROM containers"                         \
@@ -145,22 +145,24 @@ static int add_rows(struct th_store *store, const struct th_image_row *image,
 {
 	if (th_db_run(store->db, err,
 		    "INSERT OR IGNORE INTO images(digest, config, platform,"
-		    " created, manifest_size, blob_bytes, pulled_us, media)"
-		    " VALUES(?, ?, ?, ?, ?, ?, ?, ?)",
-		    "ttttiiit", image->digest, image->config, image->platform,
+		    " created, manifest_size, blob_bytes, pulled_us, media,"
+		    " folders, root_tree)"
+		    " VALUES(?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+		    "ttttiiittt", image->digest, image->config, image->platform,
 		    image->created, (int64_t)image->manifest_bytes,
 		    (int64_t)image->blob_bytes, th_clock_now_us(),
-		    image->media[0] ? image->media : TH_MEDIA_MANIFEST))
+		    image->media[0] ? image->media : TH_MEDIA_MANIFEST,
+		    image->folders, image->root))
 		return -1;
 	for (size_t i = 0; i < layer_count; i++) {
 		if (th_db_run(store->db, err,
 			    "INSERT OR IGNORE INTO image_layers(image,"
-			    " position, diff_id, blob, bytes, tree_bytes)"
-			    " VALUES(?, ?, ?, ?, ?, ?)",
-			    "tittii", image->digest, (int64_t)i,
+			    " position, diff_id, blob, bytes, tree_bytes,"
+			    " tree) VALUES(?, ?, ?, ?, ?, ?, ?)",
+			    "tittiit", image->digest, (int64_t)i,
 			    layers[i].diff_id, layers[i].blob,
 			    (int64_t)layers[i].size_bytes,
-			    (int64_t)layers[i].tree_bytes))
+			    (int64_t)layers[i].tree_bytes, layers[i].tree))
 			return -1;
 	}
 	if (name &&
@@ -249,8 +251,35 @@ int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
 		    "") ||
 		read_list(query, blobs, err) ||
 		th_db_query(store->db, &query, err,
-			"SELECT DISTINCT diff_id FROM image_layers ORDER BY 1",
+			"SELECT tree FROM image_layers WHERE tree<>''"
+			" UNION SELECT folders FROM images WHERE folders<>''"
+			" ORDER BY 1",
 			""))
+		return -1;
+	return read_list(query, trees, err);
+}
+
+int th_image_state_trees(struct th_store *store, const char *digest,
+	struct th_strings *trees, char root[TH_TREE_TEXT], struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	root[0] = '\0';
+	if (th_db_query(store->db, &query, err,
+		    "SELECT root_tree FROM images WHERE digest=?", "t", digest))
+		return -1;
+	rc = th_query_next(query, err);
+	if (rc == 1)
+		snprintf(root, TH_TREE_TEXT, "%s", th_query_text(query, 0));
+	th_query_end(query);
+	if (rc < 0 ||
+		th_db_query(store->db, &query, err,
+			"SELECT tree, position FROM image_layers"
+			" WHERE image=?1 AND tree<>''"
+			" UNION SELECT folders, 1000000 FROM images"
+			" WHERE digest=?1 AND folders<>'' ORDER BY 2",
+			"t", digest))
 		return -1;
 	return read_list(query, trees, err);
 }
@@ -410,7 +439,7 @@ int th_image_state_layers(struct th_store *store, const char *digest,
 	int rc;
 
 	if (th_db_query(store->db, &query, err,
-		    "SELECT diff_id, blob, bytes, tree_bytes"
+		    "SELECT diff_id, blob, bytes, tree_bytes, tree"
 		    " FROM image_layers"
 		    " WHERE image=? ORDER BY position",
 		    "t", digest))
@@ -425,6 +454,7 @@ int th_image_state_layers(struct th_store *store, const char *digest,
 		copy(list[used].blob, TH_DIGEST_TEXT, query, 1);
 		list[used].size_bytes = (uint64_t)th_query_int(query, 2);
 		list[used].tree_bytes = (uint64_t)th_query_int(query, 3);
+		copy(list[used].tree, TH_TREE_TEXT, query, 4);
 		used++;
 	}
 	th_query_end(query);

@@ -10,8 +10,12 @@
 #include "oci/digest.h"
 #include "store/store.h"
 
+/* A tree's name: a digest, with the kind behind it (image/stack.h). */
+#define TH_TREE_TEXT (TH_DIGEST_TEXT + 16)
+
 struct th_image_layer {
 	char diff_id[TH_DIGEST_TEXT];
+	char tree[TH_TREE_TEXT]; /* unpacked; "" where others hide all of it */
 	char blob[TH_DIGEST_TEXT];
 	uint64_t size_bytes; /* of the blob */
 	uint64_t tree_bytes; /* of the unpacked tree on the disk; 0: unknown */
@@ -26,6 +30,9 @@ struct th_image_row {
 	uint64_t manifest_bytes;
 	uint64_t blob_bytes; /* manifest, config and layers together */
 	int64_t pulled_us;
+	/* The tree on top of those of the layers, and that which has the root's
+	 * attributes; both may be "". Only written, see th_image_state_trees. */
+	char folders[TH_TREE_TEXT], root[TH_TREE_TEXT];
 	int64_t containers; /* how many use it; only read */
 	struct th_strings tags; /* full names, only read */
 	/* Only read: blobs and trees on the disk, and how much of that other
@@ -55,8 +62,8 @@ int th_image_state_reclaim_due(
 	struct th_store *store, bool *due, struct th_error *err);
 int th_image_state_reclaimed(struct th_store *store, struct th_error *err);
 
-/* All digests that images need: blobs ("sha256:...") into blobs, diff IDs into
- * trees; sorted. */
+/* All that images need: digests of blobs into blobs, names of trees into trees;
+ * sorted. */
 int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
 	struct th_strings *trees, struct th_error *err);
 
@@ -69,6 +76,12 @@ int th_image_state_find(struct th_store *store, const char *text,
 /* The layers of an image, the lowest first; to be freed. */
 int th_image_state_layers(struct th_store *store, const char *digest,
 	struct th_image_layer **layers, size_t *count, struct th_error *err);
+
+/* The trees that an image's root is stacked of, the lowest first; and the name
+ * of that which has the root's attributes, or "". */
+int th_image_state_trees(struct th_store *store, const char *digest,
+	struct th_strings *trees, char root[TH_TREE_TEXT],
+	struct th_error *err);
 
 /* The other images that have a layer, by their digests. */
 int th_image_state_sharers(struct th_store *store, const char *diff_id,

@@ -146,5 +146,15 @@ static const char *const step_7[] = {
 	"ALTER TABLE networks ADD COLUMN loopback INTEGER NOT NULL DEFAULT 0",
 	NULL};
 
+static const char *const step_8[] = {
+	/* The tree that stands for the layer in this image's root; the one on
+	 * top of all; and that which has the root's attributes. */
+	"ALTER TABLE image_layers ADD COLUMN tree TEXT NOT NULL DEFAULT ''",
+	"UPDATE image_layers SET tree=diff_id",
+	"CREATE INDEX layers_tree ON image_layers(tree)",
+	"ALTER TABLE images ADD COLUMN folders TEXT NOT NULL DEFAULT ''",
+	"ALTER TABLE images ADD COLUMN root_tree TEXT NOT NULL DEFAULT ''",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4, step_5, step_6, step_7};
+	step_1, step_2, step_3, step_4, step_5, step_6, step_7, step_8};

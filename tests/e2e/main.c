@@ -18,11 +18,11 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_why, suite_model, suite_many, suite_systemd, suite_volumes,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
 	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
-	suite_users;
+	suite_users, suite_stacks;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
-	&suite_packed, &suite_push, &suite_layers, &suite_endurance,
+	&suite_packed, &suite_push, &suite_layers, &suite_stacks, &suite_endurance,
 	&suite_create, &suite_launch, &suite_run, &suite_exec, &suite_stop,
 	&suite_pause, &suite_processes, &suite_look, &suite_remove,
 	&suite_crash, &suite_formats, &suite_bundle, &suite_limits,

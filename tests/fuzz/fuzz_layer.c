@@ -34,6 +34,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	struct th_inflate *inflate;
 	struct tar_source from;
 	struct th_error err = {0};
+	struct th_layer_notes notes = {0};
 	uint64_t disk_bytes;
 	int tree;
 
@@ -44,7 +45,8 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	inflate = th_inflate_new(
 		(enum th_compression)(data[0] % 3), &from.source);
 	bounded.from = th_inflate_source(inflate);
-	th_layer_apply(&bounded.source, tree, &disk_bytes, &err);
+	th_layer_apply(&bounded.source, tree, &notes, &disk_bytes, &err);
+	th_layer_notes_release(&notes);
 	th_inflate_free(inflate);
 	close(tree);
 	return 0;

@@ -32,20 +32,55 @@ static uint64_t disk_bytes;
 		NULL, 0, 0, NULL, 0, NULL                                      \
 	}
 
+static int open_tree_folder(void)
+{
+	mkdirat(unit_folder_fd, "tree", 0755);
+	return openat(unit_folder_fd, "tree", O_RDONLY | O_DIRECTORY);
+}
+
+/* As the lowest layer, where the first reading has left something to those
+ * below. */
+static int apply_again(const struct th_buf *tar, struct th_error *err)
+{
+	struct th_layer_notes notes = {0};
+	struct th_view *nothing = th_view_new();
+	struct tar_source source;
+	int tree, rc;
+
+	th_tree_remove(unit_folder_fd, "tree", err);
+	tree = open_tree_folder();
+	tar_source_init(&source, tar->data, tar->len, 1000);
+	rc = th_layer_apply_whiteouts(
+		&source.source, tree, nothing, &notes, err);
+	tar_source_init(&source, tar->data, tar->len, 1000);
+	if (rc == 0)
+		rc = th_layer_apply_above(&source.source, tree, nothing, &notes,
+			&disk_bytes, err);
+	CHECK(notes.paths[TH_NOTE_IMPLIED].count == 0);
+	th_layer_notes_release(&notes);
+	th_view_free(nothing);
+	th_close(&tree);
+	return rc;
+}
+
 /* Applies the entries to the folder "tree" of the test. */
 static int apply(const struct tar_entry *entries, struct th_error *err)
 {
+	struct th_layer_notes notes = {0};
+	struct th_error ignored = {0};
 	struct tar_source source;
 	struct th_buf tar;
-	int tree, rc;
+	int tree = open_tree_folder(), rc;
 
 	th_buf_init(&tar, 16 << 20);
 	tar_make(&tar, entries);
-	mkdirat(unit_folder_fd, "tree", 0755);
-	tree = openat(unit_folder_fd, "tree", O_RDONLY | O_DIRECTORY);
 	tar_source_init(&source, tar.data, tar.len, 1000);
-	rc = th_layer_apply(&source.source, tree, &disk_bytes, err);
+	rc = th_layer_apply(&source.source, tree, &notes, &disk_bytes,
+		err ? err : &ignored);
 	th_close(&tree);
+	if (rc == 0 && notes.again && !notes.paths[TH_NOTE_DELETED].count)
+		rc = apply_again(&tar, err ? err : &ignored);
+	th_layer_notes_release(&notes);
 	th_buf_release(&tar);
 	return rc;
 }
@@ -219,22 +254,27 @@ static void damage_is_an_error(void)
 {
 	static const struct tar_entry entries[] = {
 		FILE_ENTRY("f", "some content"), END_ENTRY};
+	struct th_layer_notes notes = {0};
 	struct tar_source source;
 	struct th_error err = {0};
 	struct th_buf tar;
-	int tree;
+	int tree = open_tree_folder();
 
 	th_buf_init(&tar, 1 << 20);
 	tar_make(&tar, entries);
-	mkdirat(unit_folder_fd, "tree", 0755);
-	tree = openat(unit_folder_fd, "tree", O_RDONLY | O_DIRECTORY);
 	/* Cut off in the middle of a file. */
 	tar_source_init(&source, tar.data, 1030, 100);
-	CHECK_INT(th_layer_apply(&source.source, tree, &disk_bytes, &err), -1);
+	CHECK_INT(th_layer_apply(
+			  &source.source, tree, &notes, &disk_bytes, &err),
+		-1);
+	th_layer_notes_release(&notes);
 	th_error_clear(&err);
 	memset(tar.data, 'x', 700);
 	tar_source_init(&source, tar.data, tar.len, 100);
-	CHECK_INT(th_layer_apply(&source.source, tree, &disk_bytes, &err), -1);
+	CHECK_INT(th_layer_apply(
+			  &source.source, tree, &notes, &disk_bytes, &err),
+		-1);
+	th_layer_notes_release(&notes);
 	CHECK(err.msg[0] != '\0');
 	th_close(&tree);
 	th_buf_release(&tar);

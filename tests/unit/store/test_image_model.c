@@ -71,6 +71,7 @@ static void add_image(int image, int name)
 		if (!has_layer(image, l))
 			continue;
 		digest_of('d', l, layers[count].diff_id);
+		digest_of('d', l, layers[count].tree);
 		digest_of('b', l, layers[count].blob);
 		layers[count].size_bytes = layer_bytes(l);
 		layers[count++].tree_bytes = 2 * layer_bytes(l);

@@ -17,7 +17,7 @@ static struct th_store *open_store(void)
 	static const char *const names[] = {"heron", "tern"};
 	struct th_image_row image = {
 		.config = DIGEST, .digest = DIGEST, .platform = "linux/amd64"};
-	struct th_image_layer layer = {DIGEST, DIGEST, 500, 4096};
+	struct th_image_layer layer = {DIGEST, DIGEST, DIGEST, 500, 4096};
 	struct th_store *store = NULL;
 	struct th_error err = {0};
 	char root[96], run[96];

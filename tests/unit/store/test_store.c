@@ -39,7 +39,7 @@ static void add_image(
 		.platform = "linux/amd64",
 		.manifest_bytes = 100,
 		.blob_bytes = 1000};
-	struct th_image_layer layer = {DIGEST("d"), DIGEST("b"), 500, 4096};
+	struct th_image_layer layer = {DIGEST("d"), DIGEST("d"), DIGEST("b"), 500, 4096};
 	struct th_error err = {0};
 
 	snprintf(image.digest, sizeof(image.digest), "%s", digest);

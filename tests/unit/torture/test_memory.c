@@ -229,6 +229,7 @@ static int apply_layer(struct th_error *err)
 	struct tar_source source;
 	struct th_inflate *inflate;
 	struct th_error ignored = {0};
+	struct th_layer_notes notes = {0};
 	uint64_t bytes = 0;
 	int tree, rc = -1;
 
@@ -238,11 +239,12 @@ static int apply_layer(struct th_error *err)
 	tar_source_init(&source, tar.data, tar.len, 1000);
 	inflate = th_inflate_new(TH_PLAIN, &source.source);
 	if (inflate)
-		rc = th_layer_apply(
-			th_inflate_source(inflate), tree, &bytes, err);
+		rc = th_layer_apply(th_inflate_source(inflate), tree, &notes,
+			&bytes, err);
 	else
 		th_fail_memory(err);
 	th_inflate_free(inflate);
+	th_layer_notes_release(&notes);
 	th_close(&tree);
 	th_tree_remove(unit_folder_fd, "tree", &ignored);
 	return rc;
@@ -409,7 +411,7 @@ static int add_and_find(struct th_error *err)
 	struct th_image_row image = {.digest = "sha256:" D64,
 		.config = "sha256:" D64,
 		.platform = "linux/amd64"};
-	struct th_image_layer layer = {"sha256:" D64, "sha256:" D64, 500, 4096};
+	struct th_image_layer layer = {"sha256:" D64, "sha256:" D64, "sha256:" D64, 500, 4096};
 	struct th_image_row *rows = NULL;
 	struct th_litter litter;
 	size_t count = 0;
