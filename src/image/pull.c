@@ -317,6 +317,8 @@ static int stack_layers(struct pull *pull, struct th_error *err)
 		pull->stack.layers[i].fetch = &jobs[i];
 	}
 	rc = th_stack_settle(pull->store, &pull->stack, err);
+	if (rc && pull->stack.reached < count)
+		blame_layer(pull, pull->stack.reached, err);
 out:
 	free(working);
 	free(jobs);

@@ -450,8 +450,12 @@ int th_stack_settle(
 		goto out;
 	}
 	rc = 0;
-	for (size_t i = 0; rc == 0 && i < stack->count; i++)
-		rc = settle_layer(&settling, i, err);
+	for (stack->reached = 0; stack->reached < stack->count;
+		stack->reached++) {
+		rc = settle_layer(&settling, stack->reached, err);
+		if (rc)
+			break;
+	}
 	if (rc == 0)
 		rc = make_folders(&settling, err);
 out:

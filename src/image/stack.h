@@ -41,6 +41,7 @@ struct th_stack {
 	char folders[TH_TREE_TEXT]; /* receives the topmost tree, or "" */
 	/* Receives that which has the root's attributes, or "". */
 	char root[TH_TREE_TEXT];
+	size_t reached; /* receives the number of layers that were settled */
 };
 
 /* Chooses the trees, and stages (image/stage.h) those that are missing; the

@@ -606,8 +606,298 @@ static void a_thousand_stacks_are_as_extracted(void)
 	th_buf_release(&theirs.text);
 }
 
-static const CU_TestInfo tests[] = {{"a thousand stacks are as extracted",
-					    a_thousand_stacks_are_as_extracted},
+/* ---- one by one ---- */
+
+#define DIR_ENTRY(name, mode, uid)                                             \
+	{                                                                      \
+		name, AE_IFDIR, mode, NULL, uid, NULL                          \
+	}
+#define FILE_ENTRY(name, data)                                                 \
+	{                                                                      \
+		name, AE_IFREG, 0644, data, 0, NULL                            \
+	}
+#define LINK_ENTRY(name, to)                                                   \
+	{                                                                      \
+		name, AE_IFLNK, 0777, to, 0, NULL                              \
+	}
+#define HARD_LINK_ENTRY(name, to)                                              \
+	{                                                                      \
+		name, 0, 0644, to, 0, NULL                                     \
+	}
+#define END_ENTRY                                                              \
+	{                                                                      \
+		NULL, 0, 0, NULL, 0, NULL                                      \
+	}
+
+static void begin(void)
+{
+	copy_images("copy");
+	CODE(other("cp copy/blobs/sha256/%s base.gz",
+		     layout_layer("copy", "selwick/gauge:latest", 0) + 7),
+		0);
+}
+
+/* An image of the demo's lowest layer and those archives. */
+static void add_image(
+	const char *name, const char *one, const char *two, const char *three)
+{
+	const char *files[] = {"base.gz", one, two, three};
+	char full[64];
+
+	snprintf(full, sizeof(full), "selwick/%s:latest", name);
+	layout_add_image(
+		"copy", full, files, 2u + (two != NULL) + (three != NULL));
+	CODE(hull("unpack --quiet copy --only selwick/%s", name), 0);
+}
+
+static const char *inside_of(const char *name, const char *script)
+{
+	struct result *result = hull("run --network none selwick/%s -- sh -c "
+				     "'cd /; %s'",
+		name, script);
+
+	if (result->code)
+		printf("\n    %s\n", result->err);
+	return result->out;
+}
+
+static void implied_folders_keep_what_they_are(void)
+{
+	static const struct tar_entry below[] = {DIR_ENTRY("wide", 01777, 0),
+		DIR_ENTRY("private", 0700, 3), DIR_ENTRY("private/a", 0750, 4),
+		DIR_ENTRY("open", 0755, 0), END_ENTRY};
+	static const struct tar_entry above[] = {FILE_ENTRY("wide/x", "x"),
+		FILE_ENTRY("private/a/x", "x"), FILE_ENTRY("new/x", "x"),
+		FILE_ENTRY("wide/new/x", "x"), END_ENTRY};
+	static const struct tar_entry named[] = {DIR_ENTRY("private", 0711, 5),
+		FILE_ENTRY("private/b", "b"), END_ENTRY};
+
+	begin();
+	layout_tar("below.tar", below);
+	layout_tar("above.tar", above);
+	layout_tar("named.tar", named);
+	add_image("kept", "below.tar", "above.tar", NULL);
+	CHECK_TEXT(inside_of("kept",
+			   "stat -c %n=%a=%u wide private private/a new "
+			   "wide/new; stat -c %Y wide private/a"),
+		"wide=1777=0\nprivate=700=3\nprivate/a=750=4\nnew=755=0\n"
+		"wide/new=755=0\n1772323200\n1772323200\n");
+	/* The layer's own tree serves another image, on other layers. */
+	add_image("other", "above.tar", NULL, NULL);
+	CHECK_TEXT(inside_of("other", "stat -c %n=%a=%u wide private"),
+		"wide=755=0\nprivate=755=0\n");
+	/* The last that names a folder has its say. */
+	add_image("named", "below.tar", "above.tar", "named.tar");
+	CHECK_TEXT(inside_of("named", "stat -c %n=%a=%u private private/a"),
+		"private=711=5\nprivate/a=750=4\n");
+	CHECK_TEXT(inside_of("kept", "stat -c %a private"), "700\n");
+}
+
+static void entries_go_where_links_lead(void)
+{
+	static const struct tar_entry below[] = {DIR_ENTRY("usr", 0755, 0),
+		DIR_ENTRY("usr/lib", 0755, 0), FILE_ENTRY("usr/lib/old", "old"),
+		LINK_ENTRY("lib", "usr/lib"), LINK_ENTRY("bin64", "/usr/bin64"),
+		END_ENTRY};
+	static const struct tar_entry above[] = {FILE_ENTRY("lib/new", "new"),
+		FILE_ENTRY("bin64/tool", "tool"), FILE_ENTRY("lib/.wh.old", ""),
+		END_ENTRY};
+	static const struct tar_entry folder[] = {DIR_ENTRY("lib", 0711, 0),
+		FILE_ENTRY("lib/own", "own"), END_ENTRY};
+
+	begin();
+	layout_tar("below.tar", below);
+	layout_tar("above.tar", above);
+	layout_tar("folder.tar", folder);
+	add_image("led", "below.tar", "above.tar", NULL);
+	CHECK_TEXT(inside_of("led",
+			   "readlink lib; ls usr/lib; cat lib/new; cat "
+			   "usr/bin64/tool"),
+		"usr/lib\nnew\nnewtool");
+	/* An entry for the folder itself replaces the link. */
+	add_image("replaced", "below.tar", "folder.tar", NULL);
+	CHECK_TEXT(inside_of("replaced", "ls lib usr/lib; stat -c %a lib"),
+		"lib:\nown\n\nusr/lib:\nold\n711\n");
+}
+
+static void hard_links_lead_to_lower_layers(void)
+{
+	static const struct tar_entry below[] = {FILE_ENTRY("one", "one"),
+		HARD_LINK_ENTRY("two", "one"), DIR_ENTRY("d", 0700, 2),
+		FILE_ENTRY("d/far", "far"), LINK_ENTRY("way", "d"), END_ENTRY};
+	static const struct tar_entry above[] = {
+		HARD_LINK_ENTRY("three", "one"),
+		HARD_LINK_ENTRY("near", "way/far"), END_ENTRY};
+	static const struct tar_entry nowhere[] = {
+		HARD_LINK_ENTRY("four", "never"), END_ENTRY};
+	const char *files[] = {"base.gz", "nowhere.tar"};
+	struct result *result;
+
+	begin();
+	layout_tar("below.tar", below);
+	layout_tar("above.tar", above);
+	layout_tar("nowhere.tar", nowhere);
+	add_image("linked", "below.tar", "above.tar", NULL);
+	CHECK_TEXT(inside_of("linked",
+			   "stat -c %h one two three near d/far; stat -c %i "
+			   "one two three | uniq | wc -l; cat three; stat -c "
+			   "%a=%u d"),
+		"3\n3\n3\n2\n2\n1\none700=2\n");
+	layout_add_image("copy", "selwick/unled:latest", files, 2);
+	result = hull("unpack copy --only selwick/unled");
+	CODE(result, 1);
+	SAYS(result->err,
+		"\"four\" is a hard link to a file that does not "
+		"exist");
+	SAYS(result->err, "layer 2 of 2 (sha256:");
+	CHECK_TEXT(other("find store/tmp -mindepth 1")->out, "");
+}
+
+static void the_root_is_one_folder_more(void)
+{
+	static const struct tar_entry below[] = {
+		DIR_ENTRY("./", 0711, 7), FILE_ENTRY("below", "x"), END_ENTRY};
+	static const struct tar_entry opaque[] = {
+		FILE_ENTRY("./.wh..wh..opq", ""), FILE_ENTRY("only", "x"),
+		END_ENTRY};
+	const char *files[] = {"base.gz", "below.tar", "opaque.tar", "base.gz"};
+
+	begin();
+	layout_tar("below.tar", below);
+	layout_tar("opaque.tar", opaque);
+	add_image("rooted", "below.tar", NULL, NULL);
+	CHECK_TEXT(inside_of("rooted", "stat -c %a=%u /"), "711=7\n");
+	layout_add_image("copy", "selwick/anew:latest", files, 4);
+	CODE(hull("unpack --quiet copy --only selwick/anew"), 0);
+	CHECK_TEXT(inside_of("anew", "ls -d below only 2>/dev/null"), "only\n");
+}
+
+static void a_layer_may_come_twice(void)
+{
+	static const struct tar_entry one[] = {
+		DIR_ENTRY("d", 0755, 0), FILE_ENTRY("d/one", "1"), END_ENTRY};
+	static const struct tar_entry gone[] = {
+		FILE_ENTRY("d/.wh.one", ""), END_ENTRY};
+	static const struct tar_entry nothing[] = {END_ENTRY};
+	const char *files[] = {"base.gz", "one.tar", "gone.tar", "one.tar",
+		"nothing.tar", "nothing.tar", "gone.tar"};
+
+	begin();
+	layout_tar("one.tar", one);
+	layout_tar("gone.tar", gone);
+	layout_tar("nothing.tar", nothing);
+	for (size_t count = 4; count <= 7; count++) {
+		char name[64];
+
+		snprintf(name, sizeof(name), "selwick/twice%zu:latest", count);
+		layout_add_image("copy", name, files, count);
+		CODE(hull("unpack --quiet copy --only %s", name), 0);
+		snprintf(name, sizeof(name), "twice%zu", count);
+		CHECK_TEXT(inside_of(name, "ls d"), count < 7 ? "one\n" : "");
+	}
+	/* Nothing is left of what only these images had. */
+	for (size_t count = 4; count <= 7; count++)
+		CODE(hull("remove image:selwick/twice%zu", count), 0);
+	CODE(hull("sweep --yes"), 0);
+	CHECK_TEXT(
+		other("find store/trees store/partial -mindepth 1")->out, "");
+}
+
+static void marks_of_deletions_do_not_show(void)
+{
+	static const struct tar_entry odd[] = {DIR_ENTRY("new", 0755, 0),
+		FILE_ENTRY("new/.wh.never", ""), FILE_ENTRY("new/x", "x"),
+		FILE_ENTRY("far/.wh.never", ""),
+		FILE_ENTRY("other/.wh..wh..opq", ""), END_ENTRY};
+
+	begin();
+	layout_tar("odd.tar", odd);
+	add_image("odd", "odd.tar", NULL, NULL);
+	CHECK_TEXT(inside_of("odd", "ls -a new; ls -d far other 2>/dev/null; true"),
+		".\n..\nx\n");
+}
+
+static void names_are_bytes(void)
+{
+	put_file("make.py",
+		"import tarfile, io\n"
+		"t = tarfile.open('bytes.tar', 'w', format=FORMAT)\n"
+		"for n in (b'cafe\\xcc\\x81', b'caf\\xc3\\xa9', "
+		"b'\\xff\\xfe', b'long' * 40 + b'\\xcc\\x81'):\n"
+		"  i = tarfile.TarInfo(n.decode('utf-8', 'surrogateescape'))\n"
+		"  t.addfile(i)\n"
+		"t.close()\n");
+	begin();
+	for (int gnu = 0; gnu < 2; gnu++) {
+		char name[16];
+
+		CODE(other("sh -c 'sed -i s/FORMAT/tarfile.%s_FORMAT/ make.py; "
+			   "LC_ALL=C.UTF-8 python3 make.py; sed -i "
+			   "s/tarfile.[A-Z]*_FORMAT/FORMAT/ make.py'",
+			     gnu ? "GNU" : "PAX"),
+			0);
+		snprintf(name, sizeof(name), "bytes%d", gnu);
+		add_image(name, "bytes.tar", NULL, NULL);
+		SAYS(inside_of(
+			     name, "echo * | od -An -tx1 -v | tr -d \" \\n\""),
+			"63616665cc8120");
+		SAYS(inside_of(
+			     name, "echo * | od -An -tx1 -v | tr -d \" \\n\""),
+			"636166c3a920");
+		SAYS(inside_of(
+			     name, "echo * | od -An -tx1 -v | tr -d \" \\n\""),
+			"20fffe0a");
+		SAYS(inside_of(
+			     name, "echo * | od -An -tx1 -v | tr -d \" \\n\""),
+			"6c6f6e67cc8120");
+	}
+}
+
+static void nodes_are_left_out_with_a_note(void)
+{
+	static const struct tar_entry below[] = {DIR_ENTRY("dev", 0755, 0),
+		FILE_ENTRY("covered", "x"), END_ENTRY};
+	static const struct tar_entry nodes[] = {
+		{"box", AE_IFCHR, 0666, NULL, 0, NULL},
+		{"covered", AE_IFBLK, 0660, NULL, 0, NULL},
+		FILE_ENTRY("after", "all else is right\n"), END_ENTRY};
+	const char *files[] = {"base.gz", "below.tar", "nodes.tar"};
+	struct result *result;
+
+	begin();
+	layout_tar("below.tar", below);
+	layout_tar("nodes.tar", nodes);
+	layout_add_image("copy", "selwick/nodes:latest", files, 3);
+	result = hull("unpack copy --only selwick/nodes");
+	CODE(result, 0);
+	if (world_user) {
+		SAYS(result->err,
+			"left out 2 device nodes, which only root "
+			"can create");
+		CHECK_TEXT(inside_of("nodes",
+				   "cat after; ls -d box covered "
+				   "2>/dev/null; true"),
+			"all else is right\n");
+	} else {
+		CHECK(!strstr(result->err, "left out"));
+		CHECK_TEXT(inside_of("nodes",
+				   "cat after; stat -c %t:%T box "
+				   "covered"),
+			"all else is right\n1:5\n1:5\n");
+	}
+}
+
+static const CU_TestInfo tests[] = {{"implied folders keep what they are",
+					    implied_folders_keep_what_they_are},
+	{"entries go where links lead", entries_go_where_links_lead},
+	{"hard links lead to lower layers", hard_links_lead_to_lower_layers},
+	{"the root is one folder more", the_root_is_one_folder_more},
+	{"a layer may come twice", a_layer_may_come_twice},
+	{"marks of deletions do not show", marks_of_deletions_do_not_show},
+	{"names are bytes", names_are_bytes},
+	{"nodes are left out with a note", nodes_are_left_out_with_a_note},
+	{"a thousand stacks are as extracted",
+		a_thousand_stacks_are_as_extracted},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_stacks = {"stacks", tests};
