@@ -5,15 +5,13 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mman.h>
 #include <sys/stat.h>
-#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "base/file.h"
-#include "base/late_archive.h"
 #include "base/path.h"
 #include "container/copy.h"
+#include "layer/tar_write.h"
 
 #define DEPTH_MAX 400
 #define BLOCK (64 * 1024)
@@ -21,32 +19,35 @@
 /* ---- out ---- */
 
 struct out {
-	struct archive *archive;
+	struct th_tar_out tar;
 	const struct th_place *from;
 	struct th_copy *copy;
 	int fd;
 	struct th_error *err;
 };
 
-static la_ssize_t write_out(
-	struct archive *archive, void *owner, const void *data, size_t len)
-{
-	struct out *out = owner;
+/* The parts of a file that are not holes. */
+struct parts {
+	struct th_tar_part *items; /* owned */
+	size_t count;
+};
 
-	if (th_write_all(out->fd, data, len) == 0)
-		return (la_ssize_t)len;
-	archive_set_error(archive, errno, "write");
-	return -1;
+static int add_part(struct parts *parts, off_t at, off_t len)
+{
+	struct th_tar_part *items = parts->items;
+
+	if ((parts->count & (parts->count - 1)) == 0)
+		items = realloc(items,
+			(parts->count ? parts->count * 2 : 1) * sizeof(*items));
+	if (!items)
+		return -1;
+	parts->items = items;
+	items[parts->count].offset = (uint64_t)at;
+	items[parts->count++].len = (uint64_t)len;
+	return 0;
 }
 
-static int fail_out(struct out *out, const char *path)
-{
-	return th_fail(out->err, TH_FAILED, "cannot write %.300s: %.200s", path,
-		archive_error_string(out->archive));
-}
-
-/* Tells the parts of a file that are not holes; none where all of it is. */
-static void add_parts(struct archive_entry *entry, int fd, off_t size)
+static int find_parts(struct parts *parts, int fd, off_t size)
 {
 	off_t at = 0;
 
@@ -58,84 +59,51 @@ static void add_parts(struct archive_entry *entry, int fd, off_t size)
 		hole = lseek(fd, data, SEEK_HOLE);
 		if (hole <= data || hole > size)
 			hole = size;
-		archive_entry_sparse_add_entry(entry, data, hole - data);
+		if (add_part(parts, data, hole - data))
+			return -1;
 		at = hole;
 	}
-	/* One that is a hole to its end needs its end named. */
-	archive_entry_sparse_add_entry(entry, size, 0);
+	/* A file that is nothing but a hole has parts, too. */
+	return add_part(parts, size, 0);
 }
 
-/* in: the file, open, where it has holes; otherwise -1. */
 static int put_header(struct out *out, const char *path, const struct stat *st,
-	const char *link, int in)
+	const char *link, const struct parts *parts)
 {
-	struct archive_entry *entry = archive_entry_new();
-	int rc;
+	const struct th_tar_entry entry = {.name = path,
+		.link = link,
+		.type = st->st_mode & S_IFMT,
+		.mode = st->st_mode & 07777,
+		.uid = th_place_id_inside(out->from, st->st_uid),
+		.gid = th_place_id_inside(out->from, st->st_gid),
+		.size_bytes = S_ISREG(st->st_mode) ? (uint64_t)st->st_size : 0,
+		.mtime = st->st_mtim,
+		.device = S_ISCHR(st->st_mode) || S_ISBLK(st->st_mode)
+			? st->st_rdev
+			: 0};
 
-	if (!entry)
-		return th_fail_memory(out->err);
-	archive_entry_set_pathname(entry, path);
-	archive_entry_set_filetype(entry, st->st_mode & S_IFMT);
-	archive_entry_set_perm(entry, st->st_mode & 07777);
-	archive_entry_set_uid(entry, th_place_id_inside(out->from, st->st_uid));
-	archive_entry_set_gid(entry, th_place_id_inside(out->from, st->st_gid));
-	archive_entry_set_mtime(entry, st->st_mtim.tv_sec, st->st_mtim.tv_nsec);
-	archive_entry_set_size(entry, S_ISREG(st->st_mode) ? st->st_size : 0);
-	if (link)
-		archive_entry_set_symlink(entry, link);
-	if (in >= 0)
-		add_parts(entry, in, st->st_size);
-	if (S_ISCHR(st->st_mode) || S_ISBLK(st->st_mode))
-		archive_entry_set_rdev(entry, st->st_rdev);
-	rc = archive_write_header(out->archive, entry);
-	archive_entry_free(entry);
 	out->copy->files++;
-	return rc ? fail_out(out, path) : 0;
-}
-
-/* The library wants the bytes of holes, too, and leaves them out itself: the
- * same zeros, in large pieces. */
-#define HOLE_BLOCK (16 << 20)
-
-static int put_zeros(struct out *out, const char *path, off_t size)
-{
-	char *zeros = mmap(NULL, HOLE_BLOCK, PROT_READ,
-		MAP_PRIVATE | MAP_ANONYMOUS, -1, 0);
-	int rc = 0;
-
-	if (zeros == MAP_FAILED)
-		return th_fail_memory(out->err);
-	while (rc == 0 && size > 0) {
-		size_t want = size < HOLE_BLOCK ? (size_t)size : HOLE_BLOCK;
-
-		if (archive_write_data(out->archive, zeros, want) !=
-			(la_ssize_t)want)
-			rc = fail_out(out, path);
-		size -= (off_t)want;
-	}
-	munmap(zeros, HOLE_BLOCK);
-	return rc;
+	return th_tar_out_entry(&out->tar, &entry, parts ? parts->items : NULL,
+		parts ? parts->count : 0, out->err);
 }
 
 /* The header has said how long it is: a file that grows is cut there, one that
  * shrinks is filled up. */
-static int put_data(
-	struct out *out, const char *path, int in, off_t at, off_t end)
+static int put_data(struct out *out, int in, uint64_t at, uint64_t end)
 {
 	char *data = malloc(BLOCK);
 	int rc = data ? 0 : th_fail_memory(out->err);
 
 	while (rc == 0 && at < end) {
 		size_t want = end - at < BLOCK ? (size_t)(end - at) : BLOCK;
-		ssize_t got = pread(in, data, want, at);
+		ssize_t got = pread(in, data, want, (off_t)at);
 
 		if (got <= 0) {
 			memset(data, 0, want);
 			got = (ssize_t)want;
 		}
-		if (archive_write_data(out->archive, data, (size_t)got) != got)
-			rc = fail_out(out, path);
-		at += got;
+		rc = th_tar_out_data(&out->tar, data, (size_t)got, out->err);
+		at += (uint64_t)got;
 		out->copy->bytes += (uint64_t)got;
 	}
 	free(data);
@@ -148,26 +116,22 @@ static int put_file(
 	char name[TH_FD_PATH];
 	int in = open(th_fd_path(from, "", name), O_RDONLY | O_CLOEXEC);
 	bool holes = (off_t)st->st_blocks * 512 < st->st_size;
-	off_t at = 0;
+	struct parts parts = {0};
 	int rc;
 
 	if (in < 0)
 		return th_fail_sys(
 			out->err, TH_FAILED, errno, "cannot read %.300s", path);
-	rc = put_header(out, path, st, NULL, holes ? in : -1);
-	while (rc == 0 && at < st->st_size) {
-		off_t data = holes ? lseek(in, at, SEEK_DATA) : at, hole;
-
-		if (data < 0 || data > st->st_size)
-			data = st->st_size;
-		rc = put_zeros(out, path, data - at);
-		hole = holes ? lseek(in, data, SEEK_HOLE) : st->st_size;
-		if (hole <= data || hole > st->st_size)
-			hole = st->st_size;
-		if (rc == 0)
-			rc = put_data(out, path, in, data, hole);
-		at = hole;
-	}
+	rc = holes ? find_parts(&parts, in, st->st_size)
+		   : add_part(&parts, 0, st->st_size);
+	if (rc)
+		th_fail_memory(out->err);
+	if (rc == 0)
+		rc = put_header(out, path, st, "", holes ? &parts : NULL);
+	for (size_t i = 0; rc == 0 && i < parts.count; i++)
+		rc = put_data(out, in, parts.items[i].offset,
+			parts.items[i].offset + parts.items[i].len);
+	free(parts.items);
 	th_close(&in);
 	return rc;
 }
@@ -228,16 +192,16 @@ static int put_one(struct out *out, int from, const char *path, int depth)
 	case S_IFLNK:
 		len = readlinkat(from, "", target, sizeof(target) - 1);
 		target[len < 0 ? 0 : len] = '\0';
-		return put_header(out, path, &st, target, -1);
+		return put_header(out, path, &st, target, NULL);
 	case S_IFREG:
 		return put_file(out, path, from, &st);
 	case S_IFDIR:
-		return put_header(out, path, &st, NULL, -1) ||
+		return put_header(out, path, &st, "", NULL) ||
 				put_entries(out, from, path, depth)
 			? -1
 			: 0;
 	default:
-		return put_header(out, path, &st, NULL, -1);
+		return put_header(out, path, &st, "", NULL);
 	}
 }
 
@@ -255,22 +219,14 @@ static int write_archive(void *arg, struct th_buf *reply, struct th_error *err)
 {
 	const struct archiving *archiving = arg;
 	struct out *out = archiving->out;
-	int rc = -1;
+	int rc;
 
 	out->err = err;
-	out->archive = archive_write_new();
-	if (!out->archive)
-		return th_fail_memory(err);
-	archive_write_set_format_pax_restricted(out->archive);
-	archive_write_set_bytes_per_block(out->archive, BLOCK);
-	archive_write_set_bytes_in_last_block(out->archive, 512);
-	if (archive_write_open(out->archive, out, NULL, write_out, NULL))
-		fail_out(out, "the archive");
-	else
-		rc = put_one(out, archiving->source, archiving->name, 0);
-	if (rc == 0 && archive_write_close(out->archive))
-		rc = fail_out(out, "the archive");
-	archive_write_free(out->archive);
+	th_tar_out_init(&out->tar, out->fd);
+	rc = put_one(out, archiving->source, archiving->name, 0);
+	if (rc == 0)
+		rc = th_tar_out_end(&out->tar, err);
+	th_tar_out_release(&out->tar);
 	th_buf_add(reply, (const char *)out->copy, sizeof(*out->copy));
 	return rc;
 }
@@ -279,6 +235,8 @@ int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 	struct th_error *err)
 {
 	struct out out = {.from = from, .copy = copy, .fd = fd};
+	struct archiving archiving = {.out = &out};
+	struct th_wall_folder folder = {.fd = -1};
 	char *plain = th_path_absolute("/", from->path);
 	const char *name = plain ? th_path_last(plain) : "";
 	int source = th_place_at(from, from->path), rc = -1;
@@ -288,15 +246,10 @@ int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
 			errno, "%s:%.300s", from->container, from->path);
 		goto out;
 	}
-	if (th_late_archive(err) == 0) {
-		const struct th_wall_folder folder = {.fd = source};
-		struct archiving archiving = {.out = &out,
-			.source = source,
-			.name = *name ? name : "."};
-
-		rc = copy_apart(
-			&folder, 1, write_archive, &archiving, 0, copy, err);
-	}
+	folder.fd = source;
+	archiving.source = source;
+	archiving.name = *name ? name : ".";
+	rc = copy_apart(&folder, 1, write_archive, &archiving, 0, copy, err);
 out:
 	free(plain);
 	th_close(&source);
@@ -306,7 +259,7 @@ out:
 /* ---- in ---- */
 
 struct in {
-	struct archive *archive;
+	struct th_tar *tar;
 	const struct th_place *to;
 	struct th_copy *copy;
 	int top; /* the folder at the place */
@@ -351,25 +304,22 @@ static int open_above(struct in *in, const char *path, const char **name)
 static int take_data(struct in *in, const char *path, int fd)
 {
 	const void *data;
-	la_int64_t at;
+	uint64_t at;
 	size_t len;
 	int rc;
 
-	while ((rc = archive_read_data_block(in->archive, &data, &len, &at)) ==
-		ARCHIVE_OK) {
-		if (lseek(fd, at, SEEK_SET) < 0 || th_write_all(fd, data, len))
+	while ((rc = th_tar_data(in->tar, &data, &len, &at, in->err)) == 1) {
+		if (lseek(fd, (off_t)at, SEEK_SET) < 0 ||
+			th_write_all(fd, data, len))
 			return th_fail_sys(in->err, TH_FAILED, errno,
 				"cannot write %.300s", path);
 		in->copy->bytes += len;
 	}
-	if (rc == ARCHIVE_EOF)
-		return 0;
-	return th_fail(
-		in->err, TH_FAILED, "the archive is damaged at %.300s", path);
+	return rc;
 }
 
 /* The new file, open, or -1 with an error. */
-static int take_file(struct in *in, struct archive_entry *entry,
+static int take_file(struct in *in, const struct th_tar_entry *entry,
 	const char *path, int dir, const char *temporary)
 {
 	int fd = openat(dir, temporary,
@@ -380,7 +330,7 @@ static int take_file(struct in *in, struct archive_entry *entry,
 		return th_fail_sys(
 			in->err, TH_FAILED, errno, "cannot write %.300s", path);
 	rc = take_data(in, path, fd);
-	if (rc == 0 && ftruncate(fd, archive_entry_size(entry)))
+	if (rc == 0 && ftruncate(fd, (off_t)entry->size_bytes))
 		rc = th_fail_sys(
 			in->err, TH_FAILED, errno, "cannot write %.300s", path);
 	if (rc)
@@ -408,21 +358,16 @@ static int take_hard_link(struct in *in, const char *path, const char *target,
 }
 
 static int set_attributes(
-	struct in *in, struct archive_entry *entry, int fd, const char *path)
+	struct in *in, const struct th_tar_entry *entry, int fd, const char *path)
 {
-	const struct copy_attributes attributes = {
-		(uid_t)archive_entry_uid(entry),
-		(gid_t)archive_entry_gid(entry),
-		archive_entry_filetype(entry) | archive_entry_perm(entry),
-		{{.tv_nsec = UTIME_NOW},
-			{.tv_sec = archive_entry_mtime(entry),
-				.tv_nsec = archive_entry_mtime_nsec(entry)}},
-		true, path};
+	const struct copy_attributes attributes = {entry->uid, entry->gid,
+		entry->type | entry->mode,
+		{{.tv_nsec = UTIME_NOW}, entry->mtime}, true, path};
 
 	return copy_finish(in->copy, in->to, fd, &attributes, in->err);
 }
 
-static int take_folder(struct in *in, struct archive_entry *entry,
+static int take_folder(struct in *in, const struct th_tar_entry *entry,
 	const char *path, int dir, const char *name)
 {
 	struct stat st;
@@ -449,9 +394,9 @@ static int take_folder(struct in *in, struct archive_entry *entry,
 /* A FIFO or a device: opened as what has the name, and believed only where it
  * is one of the kind. */
 static int take_node(
-	struct archive_entry *entry, mode_t type, int dir, const char *name)
+	const struct th_tar_entry *entry, mode_t type, int dir, const char *name)
 {
-	dev_t dev = type == S_IFIFO ? 0 : archive_entry_rdev(entry);
+	dev_t dev = type == S_IFIFO ? 0 : entry->device;
 	struct stat st;
 	int fd;
 
@@ -468,35 +413,34 @@ static int take_node(
 
 /* Makes it under the temporary name: its descriptor (-2: a hard link, which
  * has what its target has), or -1. */
-static int make_entry(struct in *in, struct archive_entry *entry,
+static int make_entry(struct in *in, const struct th_tar_entry *entry,
 	const char *path, int dir, const char *temporary)
 {
-	const char *hard = archive_entry_hardlink(entry);
-	mode_t type = archive_entry_filetype(entry);
+	mode_t type = entry->type;
 
-	if (hard)
-		return take_hard_link(in, path, hard, dir, temporary) ? -1 : -2;
+	if (type == 0)
+		return take_hard_link(in, path, entry->link, dir, temporary)
+			? -1
+			: -2;
 	if (type == S_IFREG)
 		return take_file(in, entry, path, dir, temporary);
 	if (type == S_IFLNK)
-		return copy_make_link(
-			archive_entry_symlink(entry), dir, temporary);
+		return copy_make_link(entry->link, dir, temporary);
 	return take_node(entry, type, dir, temporary);
 }
 
-static int take_entry(struct in *in, struct archive_entry *entry)
+static int take_entry(struct in *in, const struct th_tar_entry *entry)
 {
-	const char *text = archive_entry_pathname(entry), *name;
-	const char *hard = archive_entry_hardlink(entry);
-	mode_t type = archive_entry_filetype(entry);
+	mode_t type = entry->type;
+	const char *name;
 	char path[4096], temporary[48];
 	int dir, fd, rc = 0;
 
-	if (!text || clean_name(text, path, sizeof(path)))
+	if (clean_name(entry->name, path, sizeof(path)))
 		return th_fail(in->err, TH_USAGE,
 			"the archive entry %.300s leads out of the target "
 			"folder",
-			text ? text : "");
+			entry->name);
 	if (!*path)
 		return 0;
 	dir = open_above(in, path, &name);
@@ -504,7 +448,7 @@ static int take_entry(struct in *in, struct archive_entry *entry)
 		return th_fail_sys(in->err, TH_FAILED, errno,
 			"cannot create the folders of %.300s", path);
 	copy_temporary(temporary);
-	if (!hard && type == S_IFDIR) {
+	if (type == S_IFDIR) {
 		rc = take_folder(in, entry, path, dir, name);
 		th_close(&dir);
 		in->copy->files++;
@@ -533,47 +477,36 @@ static int take_entry(struct in *in, struct archive_entry *entry)
 	return rc;
 }
 
-static int no_archive(struct in *in)
-{
-	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.200s",
-		archive_error_string(in->archive));
-	return th_hint(in->err,
-		"decompress it first: zcat FILE | tidyhull copy - ...");
-}
-
 static int take_all(struct in *in)
 {
-	struct archive_entry *entry;
+	const struct th_tar_entry *entry;
+	struct th_error why = {0};
 	int rc;
 
-	while ((rc = archive_read_next_header(in->archive, &entry)) ==
-			ARCHIVE_OK ||
-		rc == ARCHIVE_WARN) {
+	while ((rc = th_tar_next(in->tar, &entry, &why)) == 1) {
 		if (take_entry(in, entry))
 			return -1;
 	}
-	if (rc == ARCHIVE_EOF)
+	if (rc == 0)
 		return 0;
-	return no_archive(in);
+	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.300s",
+		why.msg);
+	return th_hint(in->err,
+		"decompress it first: zcat FILE | tidyhull copy - ...");
 }
 
 static int read_archive(void *arg, struct th_buf *reply, struct th_error *err)
 {
 	const struct archiving *archiving = arg;
 	struct in *in = archiving->in;
-	int rc = -1;
+	int rc;
 
 	in->err = err;
-	in->archive = archive_read_new();
-	if (!in->archive)
+	in->tar = th_tar_new_fd(archiving->source);
+	if (!in->tar)
 		return th_fail_memory(err);
-	archive_read_support_format_tar(in->archive);
-	archive_read_support_format_empty(in->archive);
-	if (archive_read_open_fd(in->archive, archiving->source, BLOCK))
-		no_archive(in);
-	else
-		rc = take_all(in);
-	archive_read_free(in->archive);
+	rc = take_all(in);
+	th_tar_free(in->tar);
 	th_buf_add(reply, (const char *)in->copy, sizeof(*in->copy));
 	return rc;
 }
@@ -582,6 +515,8 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	struct th_error *err)
 {
 	struct in in = {.to = to, .copy = copy, .top = -1};
+	struct archiving archiving = {.in = &in, .source = fd};
+	struct th_wall_folder folder = {.access = TH_WALL_ALL};
 	char name[TH_FD_PATH];
 	int place = th_place_at(to, to->path), rc = -1;
 
@@ -595,14 +530,9 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 			"the target of an archive must be an existing folder");
 		goto out;
 	}
-	if (th_late_archive(err) == 0) {
-		const struct th_wall_folder folder = {
-			.fd = in.top, .access = TH_WALL_ALL};
-		struct archiving archiving = {.in = &in, .source = fd};
-
-		rc = copy_apart(&folder, 1, read_archive, &archiving,
-			to->first_id, copy, err);
-	}
+	folder.fd = in.top;
+	rc = copy_apart(&folder, 1, read_archive, &archiving, to->first_id,
+		copy, err);
 out:
 	th_close(&place);
 	th_close(&in.top);

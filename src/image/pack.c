@@ -11,8 +11,8 @@
 #include "base/file.h"
 #include "base/hash.h"
 #include "base/json.h"
-#include "base/late_archive.h"
 #include "image/resolve.h"
+#include "layer/tar_write.h"
 #include "store/blob.h"
 
 #define LAYOUT "{\"imageLayoutVersion\":\"1.0.0\"}"
@@ -21,66 +21,30 @@
 
 struct packing {
 	struct th_store *store;
-	struct archive *archive;
+	struct th_tar_out out;
 	struct th_cancel cancel;
 	struct th_strings written; /* digests */
-	uint64_t size_bytes;
 	int fd;
-	int sys; /* why writing failed */
 	struct th_hash *hash;
 	char *buffer;
 };
 
-static la_ssize_t write_out(
-	struct archive *archive, void *owner, const void *data, size_t len)
+static int put_header(struct packing *packing, const char *name, mode_t type,
+	uint64_t size, struct th_error *err)
 {
-	struct packing *packing = owner;
+	const struct th_tar_entry entry = {.name = name,
+		.link = "",
+		.type = type,
+		.mode = type == S_IFDIR ? 0755 : 0644,
+		.size_bytes = size};
 
-	if (th_write_all(packing->fd, data, len)) {
-		packing->sys = errno;
-		archive_set_error(archive, errno, "cannot write");
-		return -1;
-	}
-	packing->size_bytes += len;
-	return (la_ssize_t)len;
-}
-
-static int fail_write(const struct packing *packing, struct th_error *err)
-{
-	if (packing->sys)
-		return th_fail_sys(err, TH_FAILED, packing->sys,
-			"cannot write the packed file");
-	return th_fail(err, TH_FAILED, "cannot write the packed file: %s",
-		archive_error_string(packing->archive));
-}
-
-static int put_header(struct packing *packing, const char *name,
-	unsigned int type, uint64_t size, struct th_error *err)
-{
-	struct archive_entry *entry = archive_entry_new();
-	int rc = 0;
-
-	if (!entry)
-		return th_fail_memory(err);
-	archive_entry_set_pathname(entry, name);
-	archive_entry_set_filetype(entry, type);
-	archive_entry_set_perm(entry, type == AE_IFDIR ? 0755 : 0644);
-	archive_entry_set_mtime(entry, 0, 0);
-	archive_entry_set_size(entry, (la_int64_t)size);
-	if (archive_write_header(packing->archive, entry))
-		rc = fail_write(packing, err);
-	archive_entry_free(entry);
-	return rc;
+	return th_tar_out_entry(&packing->out, &entry, NULL, 0, err);
 }
 
 static int put_data(struct packing *packing, const void *data, size_t len,
 	struct th_error *err)
 {
-	return len &&
-			archive_write_data(packing->archive, data, len) !=
-				(la_ssize_t)len
-		? fail_write(packing, err)
-		: 0;
+	return th_tar_out_data(&packing->out, data, len, err);
 }
 
 static int put_text(struct packing *packing, const char *name, const char *text,
@@ -88,7 +52,7 @@ static int put_text(struct packing *packing, const char *name, const char *text,
 {
 	size_t len = strlen(text);
 
-	return put_header(packing, name, AE_IFREG, len, err)
+	return put_header(packing, name, S_IFREG, len, err)
 		? -1
 		: put_data(packing, text, len, err);
 }
@@ -140,7 +104,7 @@ static int put_blob(
 	if (fstat(fd, &st))
 		th_fail_sys(err, TH_FAILED, errno, "cannot read the blob %s",
 			digest);
-	else if (put_header(packing, name, AE_IFREG, (uint64_t)st.st_size,
+	else if (put_header(packing, name, S_IFREG, (uint64_t)st.st_size,
 			 err) == 0)
 		rc = copy_blob(packing, fd, digest, err);
 	th_close(&fd);
@@ -239,15 +203,14 @@ static int put_all(struct packing *packing, const struct th_pack_item *items,
 {
 	if (put_text(packing, "oci-layout", LAYOUT, err) ||
 		put_index(packing, items, count, err) ||
-		put_header(packing, "blobs", AE_IFDIR, 0, err) ||
-		put_header(packing, "blobs/sha256", AE_IFDIR, 0, err))
+		put_header(packing, "blobs", S_IFDIR, 0, err) ||
+		put_header(packing, "blobs/sha256", S_IFDIR, 0, err))
 		return -1;
 	for (size_t i = 0; i < count; i++) {
 		if (put_image(packing, items[i].image, err))
 			return -1;
 	}
-	return archive_write_close(packing->archive) ? fail_write(packing, err)
-						     : 0;
+	return th_tar_out_end(&packing->out, err);
 }
 
 static int pack_to(struct packing *packing, const struct th_pack_item *items,
@@ -255,25 +218,16 @@ static int pack_to(struct packing *packing, const struct th_pack_item *items,
 {
 	int rc = -1;
 
-	packing->archive = th_late_archive(err) ? NULL : archive_write_new();
+	th_tar_out_init(&packing->out, packing->fd);
 	packing->hash = th_hash_new();
 	packing->buffer = malloc(COPY_BYTES);
-	if (!packing->archive || !packing->hash || !packing->buffer) {
+	if (!packing->hash || !packing->buffer) {
 		th_fail_memory(err);
-		goto out;
-	}
-	archive_write_set_format_pax_restricted(packing->archive);
-	archive_write_set_bytes_per_block(packing->archive, COPY_BYTES);
-	archive_write_set_bytes_in_last_block(packing->archive, 512);
-	if (archive_write_open(
-		    packing->archive, packing, NULL, write_out, NULL)) {
-		fail_write(packing, err);
 		goto out;
 	}
 	rc = put_all(packing, items, count, err);
 out:
-	if (packing->archive)
-		archive_write_free(packing->archive);
+	th_tar_out_release(&packing->out);
 	th_hash_free(packing->hash);
 	free(packing->buffer);
 	th_strings_release(&packing->written);
@@ -325,6 +279,6 @@ int th_pack(struct th_store *store, const struct th_pack_item *items,
 		? pack_to(&packing, items, count, err)
 		: pack_file(&packing, items, count, path, replace, err);
 	th_store_unuse_images(store);
-	*size_bytes = packing.size_bytes;
+	*size_bytes = packing.out.written_bytes;
 	return rc;
 }

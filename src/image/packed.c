@@ -10,9 +10,9 @@
 
 #include "base/file.h"
 #include "base/json.h"
-#include "base/late_archive.h"
 #include "base/path.h"
 #include "layer/inflate.h"
+#include "layer/tar.h"
 
 #define REF_NAME "org.opencontainers.image.ref.name"
 #define ENTRIES_MAX 1000000
@@ -221,28 +221,24 @@ static int read_at(int fd, uint64_t offset, uint64_t len, struct th_buf *buf,
 	return 0;
 }
 
-static int take_entry(struct th_packed *packed, struct archive *archive,
-	struct archive_entry *entry, struct th_error *err)
+static int take_entry(struct th_packed *packed,
+	const struct th_tar_entry *entry, struct th_error *err)
 {
 	static const char blobs[] = "blobs/sha256/";
-	const char *name = archive_entry_pathname(entry);
-	int64_t offset = archive_filter_bytes(archive, 0);
-	int64_t size = archive_entry_size(entry);
+	const char *name = entry->name;
 
-	if (!name || archive_entry_filetype(entry) != AE_IFREG ||
-		archive_entry_hardlink(entry) || offset < 0 || size < 0 ||
-		archive_entry_sparse_count(entry) > 0)
+	if (entry->type != S_IFREG || entry->sparse)
 		return 0;
 	while (strncmp(name, "./", 2) == 0)
 		name += 2;
 	if (strcmp(name, "index.json") == 0) {
 		packed->index.len = 0;
-		return read_at(packed->fd, (uint64_t)offset, (uint64_t)size,
+		return read_at(packed->fd, entry->offset, entry->size_bytes,
 			&packed->index, err);
 	}
 	if (strcmp(name, "oci-layout") == 0) {
 		packed->layout.len = 0;
-		return read_at(packed->fd, (uint64_t)offset, (uint64_t)size,
+		return read_at(packed->fd, entry->offset, entry->size_bytes,
 			&packed->layout, err);
 	}
 	if (strncmp(name, blobs, strlen(blobs)) != 0)
@@ -251,45 +247,35 @@ static int take_entry(struct th_packed *packed, struct archive *archive,
 	if (strlen(name) != TH_DIGEST_HEX ||
 		strspn(name, "0123456789abcdef") != TH_DIGEST_HEX)
 		return 0;
-	return add_place(packed, name, (uint64_t)offset, (uint64_t)size, err);
+	return add_place(packed, name, entry->offset, entry->size_bytes, err);
 }
 
 static int read_archive(struct th_packed *packed, struct th_error *err)
 {
-	struct archive *archive =
-		th_late_archive(err) ? NULL : archive_read_new();
-	struct archive_entry *entry;
-	int count = 0, rc = -1, got;
+	const struct th_tar_entry *entry;
+	struct th_error why = {0};
+	struct th_tar *tar;
+	int count = 0, rc;
 
-	if (!archive)
+	if (lseek(packed->fd, 0, SEEK_SET) < 0)
+		return damaged(packed, strerror(errno), err);
+	tar = th_tar_new_fd(packed->fd);
+	if (!tar)
 		return th_fail_memory(err);
-	archive_read_support_format_tar(archive);
-	if (lseek(packed->fd, 0, SEEK_SET) < 0 ||
-		archive_read_open_fd(archive, packed->fd, READ_BYTES)) {
-		damaged(packed, archive_error_string(archive), err);
-		goto out;
+	while ((rc = th_tar_next(tar, &entry, &why)) == 1) {
+		if (++count > ENTRIES_MAX)
+			rc = damaged(packed, "it has too many entries", err);
+		else
+			rc = take_entry(packed, entry, err);
+		if (rc)
+			break;
 	}
-	while ((got = archive_read_next_header(archive, &entry)) ==
-			ARCHIVE_OK ||
-		got == ARCHIVE_WARN) {
-		if (++count > ENTRIES_MAX) {
-			damaged(packed, "it has too many entries", err);
-			goto out;
-		}
-		if (take_entry(packed, archive, entry, err))
-			goto out;
-	}
-	if (got != ARCHIVE_EOF) {
-		damaged(packed, archive_error_string(archive), err);
-		goto out;
-	}
-	if (packed->place_count)
+	if (rc && why.code)
+		damaged(packed, why.msg, err);
+	if (rc == 0 && packed->place_count)
 		qsort(packed->places, packed->place_count,
 			sizeof(*packed->places), compare_places);
-	rc = 0;
-out:
-	if (archive)
-		archive_read_free(archive);
+	th_tar_free(tar);
 	return rc;
 }
 

@@ -47,6 +47,10 @@ struct th_tar; /* opaque */
 /* Reads from source (borrowed). NULL without memory. */
 struct th_tar *th_tar_new(struct th_source *source);
 
+/* The same from a descriptor (borrowed), from where it stands. What is passed
+ * over in a regular file is not read. */
+struct th_tar *th_tar_new_fd(int fd);
+
 /* The next entry; what is left of the last one's data is passed over. 1, or 0
  * at the end, -1 with the error. *entry is valid until the next call. */
 int th_tar_next(struct th_tar *tar, const struct th_tar_entry **entry,

@@ -4,6 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/sysmacros.h>
+#include <unistd.h>
 
 #include "layer/tar_parts.h"
 
@@ -35,8 +36,19 @@
 /* The last value that is no ID: it means "unchanged" to chown(2). */
 #define ID_MAX 4294967294u
 
+#define READ_BYTES (256 * 1024)
+
+/* A descriptor as a source. */
+struct fd_source {
+	struct th_source source; /* first: the two are one */
+	int fd;
+	off_t size; /* of a regular file; -1: it cannot be passed over */
+	char *data;
+};
+
 struct th_tar {
 	struct th_source *source;
+	struct fd_source own_source;
 	const char *have; /* of the source's last piece */
 	size_t have_len;
 	bool at_end;
@@ -124,8 +136,30 @@ static int read_block(struct th_tar *tar, struct th_error *err)
 	return 1;
 }
 
+/* Leaves what is not at hand yet unread, where that is possible. Returns how
+ * much of it. */
+static uint64_t skip(struct th_tar *tar, uint64_t len)
+{
+	const struct fd_source *own = &tar->own_source;
+	off_t at;
+
+	if (tar->source != &own->source || own->size < 0 ||
+		len <= tar->have_len + READ_BYTES)
+		return 0;
+	len -= tar->have_len;
+	at = lseek(own->fd, 0, SEEK_CUR);
+	if (at < 0 || (uint64_t)(own->size - at) < len ||
+		lseek(own->fd, (off_t)len, SEEK_CUR) < 0)
+		return 0;
+	len += tar->have_len;
+	tar->have_len = 0;
+	tar->position += len;
+	return len;
+}
+
 static int pass_over(struct th_tar *tar, uint64_t len, struct th_error *err)
 {
+	len -= skip(tar, len);
 	while (len > 0) {
 		size_t step;
 		int rc = look(tar, err);
@@ -788,6 +822,40 @@ int th_tar_data(struct th_tar *tar, const void **data, size_t *len,
 
 /* ---- */
 
+static ssize_t next_of_fd(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct fd_source *own = (struct fd_source *)(void *)source;
+	ssize_t got;
+
+	do
+		got = read(own->fd, own->data, READ_BYTES);
+	while (got < 0 && errno == EINTR);
+	*data = own->data;
+	return got < 0 ? th_fail_sys(err, TH_FAILED, errno,
+				 "cannot read the archive")
+		       : got;
+}
+
+struct th_tar *th_tar_new_fd(int fd)
+{
+	struct th_tar *tar = th_tar_new(NULL);
+	struct stat st;
+
+	if (!tar)
+		return NULL;
+	tar->source = &tar->own_source.source;
+	tar->own_source.source.next = next_of_fd;
+	tar->own_source.fd = fd;
+	tar->own_source.size =
+		fstat(fd, &st) == 0 && S_ISREG(st.st_mode) ? st.st_size : -1;
+	tar->own_source.data = malloc(READ_BYTES);
+	if (tar->own_source.data)
+		return tar;
+	th_tar_free(tar);
+	return NULL;
+}
+
 struct th_tar *th_tar_new(struct th_source *source)
 {
 	struct th_tar *tar = calloc(1, sizeof(*tar));
@@ -816,5 +884,6 @@ void th_tar_free(struct th_tar *tar)
 	th_buf_release(&tar->name);
 	th_buf_release(&tar->link);
 	th_buf_release(&tar->extended);
+	free(tar->own_source.data);
 	free(tar);
 }
