@@ -160,8 +160,8 @@ static void *make_layer(void *owner)
 	char *final;
 
 	layer->seed = 88172645463325252u + layer->number;
-	layer->plain = th_hash_new();
-	layer->packed = th_hash_new();
+	layer->plain = th_hash_new(NULL);
+	layer->packed = th_hash_new(NULL);
 	layer->fd = open(path, O_WRONLY | O_CREAT | O_CLOEXEC, 0644);
 	make_text(layer);
 	archive_write_set_format_raw(chain.gzip);

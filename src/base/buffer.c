@@ -44,6 +44,41 @@ void th_buf_base64(struct th_buf *buf, const void *data, size_t len)
 	}
 }
 
+static int base64_digit(char c)
+{
+	static const char digits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmno"
+				     "pqrstuvwxyz0123456789+/";
+	const char *at = c ? strchr(digits, c) : NULL;
+
+	return at ? (int)(at - digits) : -1;
+}
+
+bool th_buf_unbase64(struct th_buf *buf, const char *text, size_t len)
+{
+	unsigned int bits = 0;
+	int have = 0;
+
+	for (int i = 0; i < 2 && len > 0 && text[len - 1] == '='; i++)
+		len--;
+	if (len % 4 == 1)
+		return false;
+	for (size_t i = 0; i < len; i++) {
+		int digit = base64_digit(text[i]);
+		char byte;
+
+		if (digit < 0)
+			return false;
+		bits = bits << 6 | (unsigned int)digit;
+		have += 6;
+		if (have < 8)
+			continue;
+		have -= 8;
+		byte = (char)(bits >> have & 0xff);
+		th_buf_add(buf, &byte, 1);
+	}
+	return !buf->failed;
+}
+
 char *th_buf_room(struct th_buf *buf, size_t len)
 {
 	size_t cap;

@@ -24,6 +24,9 @@ void th_buf_addf(struct th_buf *buf, const char *fmt, ...)
 	__attribute__((format(printf, 2, 3)));
 /* Appends the data in base 64 (RFC 4648). */
 void th_buf_base64(struct th_buf *buf, const void *data, size_t len);
+/* Appends what the text in base 64 stands for, with or without the padding;
+ * false where it is none. */
+bool th_buf_unbase64(struct th_buf *buf, const char *text, size_t len);
 /* Makes room for len bytes behind the end; NULL where that fails. The caller
  * fills them and adds to len. */
 char *th_buf_room(struct th_buf *buf, size_t len);

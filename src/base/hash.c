@@ -1,5 +1,6 @@
 #include "base/hash.h"
 
+#include <stdbool.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -12,18 +13,30 @@
 
 struct th_hash {
 	EVP_MD_CTX *context;
+	bool wide; /* SHA-512 */
 };
 
-struct th_hash *th_hash_new(void)
+static bool is_wide(const char *like)
+{
+	return like && strncmp(like, "sha512:", 7) == 0;
+}
+
+static int begin(struct th_hash *hash)
+{
+	return EVP_DigestInit_ex(
+		hash->context, hash->wide ? EVP_sha512() : EVP_sha256(), NULL);
+}
+
+struct th_hash *th_hash_new(const char *like)
 {
 	struct th_hash *hash =
 		th_late_crypto(NULL) ? NULL : calloc(1, sizeof(*hash));
 
 	if (!hash)
 		return NULL;
+	hash->wide = is_wide(like);
 	hash->context = EVP_MD_CTX_new();
-	if (!hash->context ||
-		!EVP_DigestInit_ex(hash->context, EVP_sha256(), NULL)) {
+	if (!hash->context || !begin(hash)) {
 		th_hash_free(hash);
 		return NULL;
 	}
@@ -35,21 +48,22 @@ void th_hash_add(struct th_hash *hash, const void *data, size_t len)
 	EVP_DigestUpdate(hash->context, data, len);
 }
 
-static void write_digest(const unsigned char *raw, size_t len, char digest[72])
+static void write_digest(
+	const unsigned char *raw, size_t len, char digest[TH_HASH_TEXT])
 {
-	memcpy(digest, "sha256:", 8);
-	for (size_t i = 0; i < len && i < 32; i++)
+	memcpy(digest, len > 32 ? "sha512:" : "sha256:", 8);
+	for (size_t i = 0; i < len && i < 64; i++)
 		snprintf(digest + 7 + 2 * i, 3, "%02x", raw[i]);
 }
 
-void th_hash_digest(struct th_hash *hash, char digest[72])
+void th_hash_digest(struct th_hash *hash, char digest[TH_HASH_TEXT])
 {
 	unsigned char raw[EVP_MAX_MD_SIZE];
 	unsigned int len = 0;
 
 	EVP_DigestFinal_ex(hash->context, raw, &len);
 	write_digest(raw, len, digest);
-	EVP_DigestInit_ex(hash->context, EVP_sha256(), NULL);
+	begin(hash);
 }
 
 void th_hash_free(struct th_hash *hash)
@@ -60,22 +74,28 @@ void th_hash_free(struct th_hash *hash)
 	free(hash);
 }
 
-int th_hash_once(const void *data, size_t len, char digest[72])
+int th_hash_like(const char *like, const void *data, size_t len,
+	char digest[TH_HASH_TEXT])
 {
 	struct th_hash *hash;
 
-	if (len <= SMALL_BYTES) {
+	if (len <= SMALL_BYTES && !is_wide(like)) {
 		unsigned char raw[32];
 
 		th_sha256(data, len, raw);
 		write_digest(raw, sizeof(raw), digest);
 		return 0;
 	}
-	hash = th_hash_new();
+	hash = th_hash_new(like);
 	if (!hash)
 		return -1;
 	th_hash_add(hash, data, len);
 	th_hash_digest(hash, digest);
 	th_hash_free(hash);
 	return 0;
+}
+
+int th_hash_once(const void *data, size_t len, char digest[TH_HASH_TEXT])
+{
+	return th_hash_like(NULL, data, len, digest);
 }

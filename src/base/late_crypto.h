@@ -14,6 +14,7 @@ struct late_crypto {
 	void (*MD_CTX_free)(EVP_MD_CTX *);
 	EVP_MD_CTX *(*MD_CTX_new)(void);
 	const EVP_MD *(*sha256)(void);
+	const EVP_MD *(*sha512)(void);
 };
 extern struct late_crypto late_crypto;
 
@@ -32,5 +33,7 @@ int th_late_crypto(struct th_error *err);
 #define EVP_MD_CTX_new late_crypto.MD_CTX_new
 #undef EVP_sha256
 #define EVP_sha256 late_crypto.sha256
+#undef EVP_sha512
+#define EVP_sha512 late_crypto.sha512
 
 #endif

@@ -19,10 +19,10 @@ static bool read_document(
 	const struct layout *layout, const char *digest, json_t **doc)
 {
 	struct th_error ignored = {0};
-	char path[128];
+	char path[TH_DIGEST_PATH + 16];
 
-	snprintf(path, sizeof(path), "blobs/sha256/%.64s",
-		th_digest_hex(digest));
+	snprintf(path, sizeof(path), "blobs/%s",
+		th_digest_path(digest, (char[TH_DIGEST_PATH]){0}));
 	return th_json_read_file(
 		       layout->folder, path, INDEX_MAX, doc, &ignored) == 1;
 }
@@ -254,11 +254,11 @@ bool layout_has_blob(
 int layout_open_blob(struct layout *layout, const char *digest, uint64_t *size)
 {
 	struct stat st;
-	char path[128];
+	char path[TH_DIGEST_PATH + 16];
 	int fd;
 
-	snprintf(path, sizeof(path), "blobs/sha256/%.64s",
-		th_digest_hex(digest));
+	snprintf(path, sizeof(path), "blobs/%s",
+		th_digest_path(digest, (char[TH_DIGEST_PATH]){0}));
 	fd = openat(layout->folder, path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
 	if (fd >= 0 && (fstat(fd, &st) || !S_ISREG(st.st_mode)))
 		th_close(&fd);
@@ -338,7 +338,7 @@ int layout_put_manifest(struct layout *layout, const char *name,
 	struct th_error *err)
 {
 	json_t *doc = NULL;
-	char path[128];
+	char path[TH_DIGEST_PATH + 16];
 	int rc = -1;
 
 	missing[0] = '\0';
@@ -351,8 +351,8 @@ int layout_put_manifest(struct layout *layout, const char *name,
 	}
 	pthread_mutex_lock(&layout->mutex);
 	if (!find_missing(layout, name, doc, missing)) {
-		snprintf(path, sizeof(path), "blobs/sha256/%.64s",
-			th_digest_hex(digest));
+		snprintf(path, sizeof(path), "blobs/%s",
+			th_digest_path(digest, (char[TH_DIGEST_PATH]){0}));
 		rc = th_file_replace(
 			layout->folder, path, data, len, 0644, false, err);
 		if (rc == 0)

@@ -167,9 +167,9 @@ static enum MHD_Result take_chunk(struct request *request)
 	return reply_session(request, MHD_HTTP_ACCEPTED, request->rest, all);
 }
 
-static bool hash_file(int fd, char digest[TH_DIGEST_TEXT])
+static bool hash_file(int fd, const char *like, char digest[TH_DIGEST_TEXT])
 {
-	struct th_hash *hash = th_hash_new();
+	struct th_hash *hash = th_hash_new(like);
 	char data[COPY_BYTES];
 	off_t at = 0;
 	ssize_t got;
@@ -188,16 +188,18 @@ static enum MHD_Result close_upload(struct request *request)
 {
 	struct layout *layout = &request->chandler->layout;
 	const char *wanted = argument(request, "digest");
-	char digest[TH_DIGEST_TEXT] = "", from[300], to[128];
+	char digest[TH_DIGEST_TEXT] = "", from[300];
+	char to[TH_DIGEST_PATH + 16];
 
 	session_path(request, from);
-	if (!wanted || !hash_file(request->fd, digest) ||
+	if (!wanted || !hash_file(request->fd, wanted, digest) ||
 		strcmp(wanted, digest) != 0) {
 		unlinkat(layout->folder, from, 0);
 		return reply_error(request, MHD_HTTP_BAD_REQUEST,
 			"DIGEST_INVALID", "the digest does not match", NULL);
 	}
-	snprintf(to, sizeof(to), "blobs/sha256/%.64s", th_digest_hex(digest));
+	snprintf(to, sizeof(to), "blobs/%s",
+		th_digest_path(digest, (char[TH_DIGEST_PATH]){0}));
 	if (renameat(layout->folder, from, layout->folder, to))
 		return reply_error(request, MHD_HTTP_INTERNAL_SERVER_ERROR,
 			"UNKNOWN", "cannot write", NULL);

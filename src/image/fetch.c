@@ -114,7 +114,7 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 	char digest[TH_DIGEST_TEXT];
 	int rc = -1;
 
-	measured.hash = th_hash_new();
+	measured.hash = th_hash_new(fetch->diff_id);
 	if (!inflate || !measured.hash) {
 		th_fail_memory(err);
 		goto out;
@@ -146,8 +146,7 @@ struct making {
 static int unpack(struct th_layer_job *fetch, struct th_source *blob,
 	struct making *making, struct th_error *err)
 {
-	if (make_tree(
-		    fetch->store, making->path, &making->unpacking.tree, err))
+	if (make_tree(fetch->store, making->path, &making->unpacking.tree, err))
 		return -1;
 	return fill_tree(fetch, blob, &making->unpacking, err);
 }
@@ -162,8 +161,8 @@ static int end_making(struct th_layer_job *fetch, struct making *making, int rc,
 		return rc;
 	fetch->nodes_left = unpacking->notes.paths[TH_NOTE_NODE].count;
 	if (rc == 0)
-		rc = th_stage_keep_notes(fetch->store, fetch->diff_id,
-			&unpacking->notes, err);
+		rc = th_stage_keep_notes(
+			fetch->store, fetch->diff_id, &unpacking->notes, err);
 	if (rc == 0)
 		rc = th_stage_keep_tree(
 			fetch->store, fetch->diff_id, making->path, err);
@@ -295,8 +294,8 @@ static int bring(struct th_layer_job *fetch, struct th_reader *reader,
 	incoming.progress = fetch->progress;
 	incoming.owner = fetch->owner;
 	*resumed = incoming.old_bytes > 0;
-	if (th_reader_blob(reader, blob->digest, incoming.old_bytes,
-		    blob->size_bytes, &incoming.from, err))
+	if (th_reader_blob(
+		    reader, blob, incoming.old_bytes, &incoming.from, err))
 		goto out;
 	rc = th_stage_has_tree(fetch->store, fetch->diff_id)
 		? 0

@@ -29,8 +29,9 @@ struct th_reader {
 	struct th_registry *registries[HOSTS_MAX]; /* made when asked */
 	struct th_blob_reader *blob; /* from a registry */
 	struct th_packed_reader *part; /* of a packed file */
-	char digest[TH_DIGEST_TEXT];
-	uint64_t offset, size_bytes;
+	const struct th_descriptor *wanted;
+	uint64_t offset;
+	bool elsewhere; /* it comes from a URL of the descriptor */
 	unsigned int host; /* that gives the blob */
 	unsigned int tried; /* a bit for each host that failed */
 };
@@ -161,7 +162,7 @@ static int packed_manifest(struct th_reader *reader, const char *wanted,
 {
 	if (th_packed_document(reader->origin->packed, wanted, body, err))
 		return -1;
-	if (th_hash_once(body->data, body->len, digest))
+	if (th_hash_like(wanted, body->data, body->len, digest))
 		return th_fail_memory(err);
 	if (strcmp(digest, wanted) != 0)
 		return th_fail(err, TH_FAILED,
@@ -228,8 +229,32 @@ static int open_host(struct th_reader *reader, struct th_error *err)
 	if (!registry)
 		return -1;
 	return th_registry_blob(registry, reader->origin->ref.path,
-		reader->digest, reader->offset, reader->size_bytes,
-		&reader->blob, err);
+		reader->wanted->digest, reader->offset,
+		reader->wanted->size_bytes, &reader->blob, err);
+}
+
+/* "A list of URIs from which this object MAY be downloaded" (descriptor.md):
+ * where no registry has it, which is allowed for some layers. */
+static int open_elsewhere(struct th_reader *reader, struct th_error *err)
+{
+	const struct th_strings *urls = &reader->wanted->urls;
+	struct th_registry *registry = registry_at(reader, 0, err);
+
+	for (size_t i = 0; registry && i < urls->count; i++) {
+		struct th_error one = {0};
+
+		if (interrupted(reader->origin))
+			return -1;
+		if (th_registry_blob_at(registry, urls->items[i],
+			    reader->offset, reader->wanted->size_bytes,
+			    &reader->blob, &one) == 0) {
+			reader->elsewhere = true;
+			th_error_clear(err);
+			return 0;
+		}
+		*err = one;
+	}
+	return -1;
 }
 
 /* Goes over to another host after a failure. */
@@ -268,32 +293,52 @@ static ssize_t next_of_blob(
 
 		if (got > 0)
 			reader->offset += (uint64_t)got;
-		if (got >= 0 || reader->part || move_on(reader, err))
+		if (got >= 0 || reader->part || reader->elsewhere ||
+			move_on(reader, err))
 			return got;
 	}
 }
 
-int th_reader_blob(struct th_reader *reader, const char *digest,
-	uint64_t offset, uint64_t size_bytes, struct th_source **source,
-	struct th_error *err)
+/* The content stands in the descriptor. */
+static ssize_t next_of_data(
+	struct th_source *source, const void **data, struct th_error *err)
+{
+	struct th_reader *reader = (struct th_reader *)(void *)source;
+	const struct th_buf *whole = &reader->wanted->data;
+	size_t left = whole->len - (size_t)reader->offset;
+
+	(void)err;
+	*data = whole->data + reader->offset;
+	reader->offset = whole->len;
+	return (ssize_t)left;
+}
+
+int th_reader_blob(struct th_reader *reader, const struct th_descriptor *blob,
+	uint64_t offset, struct th_source **source, struct th_error *err)
 {
 	struct th_origin *origin = reader->origin;
 
 	th_reader_blob_end(reader);
-	reader->source.next = next_of_blob;
+	reader->source.next = blob->data.len ? next_of_data : next_of_blob;
 	reader->offset = offset;
-	reader->size_bytes = size_bytes;
+	reader->wanted = blob;
 	reader->tried = 0;
-	snprintf(reader->digest, sizeof(reader->digest), "%s", digest);
+	reader->elsewhere = false;
+	if (blob->data.len) {
+		*source = &reader->source;
+		return 0;
+	}
 	if (origin->packed) {
-		if (th_packed_blob(
-			    origin->packed, digest, offset, &reader->part, err))
+		if (th_packed_blob(origin->packed, blob->digest, offset,
+			    &reader->part, err))
 			return -1;
 	} else {
 		if (!choose_host(reader))
 			return th_fail(err, TH_NETWORK,
 				"no registry delivers valid data");
-		if (open_host(reader, err) && move_on(reader, err))
+		if (open_host(reader, err) && move_on(reader, err) &&
+			(err->code != TH_NOT_FOUND ||
+				open_elsewhere(reader, err)))
 			return -1;
 	}
 	*source = &reader->source;

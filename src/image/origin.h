@@ -31,12 +31,12 @@ void th_reader_free(struct th_reader *reader);
 int th_reader_manifest(struct th_reader *reader, const char *wanted,
 	struct th_buf *body, char digest[TH_DIGEST_TEXT], char type[128],
 	struct th_error *err);
-/* Begins to give a blob from the byte offset on; what comes is not checked.
- * Where one host fails, another goes on from there. One at a time: the source
- * lives until the next call. */
-int th_reader_blob(struct th_reader *reader, const char *digest,
-	uint64_t offset, uint64_t size_bytes, struct th_source **source,
-	struct th_error *err);
+/* Begins to give a blob (borrowed, until the end) from the byte offset on; what
+ * comes is not checked. Where one host fails, another goes on from there; where
+ * none has it, the descriptor's URLs are tried, without any login. One at a
+ * time: the source lives until the next call. */
+int th_reader_blob(struct th_reader *reader, const struct th_descriptor *blob,
+	uint64_t offset, struct th_source **source, struct th_error *err);
 void th_reader_blob_end(struct th_reader *reader);
 /* What the last blob's host gave was wrong: it is not asked again. True where
  * there is another one to ask. */

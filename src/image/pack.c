@@ -25,7 +25,6 @@ struct packing {
 	struct th_cancel cancel;
 	struct th_strings written; /* digests */
 	int fd;
-	struct th_hash *hash;
 	char *buffer;
 };
 
@@ -60,25 +59,32 @@ static int put_text(struct packing *packing, const char *name, const char *text,
 static int copy_blob(struct packing *packing, int fd, const char *digest,
 	struct th_error *err)
 {
+	struct th_hash *hash = th_hash_new(digest);
 	char found[TH_DIGEST_TEXT];
 	ssize_t got;
+	int rc = 0;
 
-	while ((got = read(fd, packing->buffer, COPY_BYTES)) != 0) {
+	if (!hash)
+		return th_fail_memory(err);
+
+	while (rc == 0 && (got = read(fd, packing->buffer, COPY_BYTES)) != 0) {
 		if (got < 0 && errno == EINTR)
 			continue;
 		if (got < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
+			rc = th_fail_sys(err, TH_FAILED, errno,
 				"cannot read the blob %s", digest);
-		if (th_cancelled(packing->cancel))
-			return th_fail(
-				err, TH_FAILED, "packing was interrupted");
-		th_hash_add(packing->hash, packing->buffer, (size_t)got);
-		if (put_data(packing, packing->buffer, (size_t)got, err))
-			return -1;
+		else if (th_cancelled(packing->cancel))
+			rc = th_fail(err, TH_FAILED, "packing was interrupted");
+		else
+			rc = put_data(
+				packing, packing->buffer, (size_t)got, err);
+		if (rc == 0)
+			th_hash_add(hash, packing->buffer, (size_t)got);
 	}
-	th_hash_digest(packing->hash, found);
-	if (strcmp(found, digest) == 0)
-		return 0;
+	th_hash_digest(hash, found);
+	th_hash_free(hash);
+	if (rc || strcmp(found, digest) == 0)
+		return rc;
 	th_fail(err, TH_FAILED, "the blob %s in the store is damaged", digest);
 	return th_hint(err, "remove the image and pull it again");
 }
@@ -86,7 +92,7 @@ static int copy_blob(struct packing *packing, int fd, const char *digest,
 static int put_blob(
 	struct packing *packing, const char *digest, struct th_error *err)
 {
-	char name[100];
+	char name[TH_DIGEST_PATH + 16], blob[TH_DIGEST_PATH];
 	struct stat st;
 	int fd, rc = -1;
 
@@ -100,7 +106,7 @@ static int put_blob(
 	fd = th_blob_open(packing->store, digest, err);
 	if (fd < 0)
 		return -1;
-	snprintf(name, sizeof(name), "blobs/sha256/%s", th_digest_hex(digest));
+	snprintf(name, sizeof(name), "blobs/%s", th_digest_path(digest, blob));
 	if (fstat(fd, &st))
 		th_fail_sys(err, TH_FAILED, errno, "cannot read the blob %s",
 			digest);
@@ -204,7 +210,8 @@ static int put_all(struct packing *packing, const struct th_pack_item *items,
 	if (put_text(packing, "oci-layout", LAYOUT, err) ||
 		put_index(packing, items, count, err) ||
 		put_header(packing, "blobs", S_IFDIR, 0, err) ||
-		put_header(packing, "blobs/sha256", S_IFDIR, 0, err))
+		put_header(packing, "blobs/sha256", S_IFDIR, 0, err) ||
+		put_header(packing, "blobs/sha512", S_IFDIR, 0, err))
 		return -1;
 	for (size_t i = 0; i < count; i++) {
 		if (put_image(packing, items[i].image, err))
@@ -219,16 +226,14 @@ static int pack_to(struct packing *packing, const struct th_pack_item *items,
 	int rc = -1;
 
 	th_tar_out_init(&packing->out, packing->fd);
-	packing->hash = th_hash_new();
 	packing->buffer = malloc(COPY_BYTES);
-	if (!packing->hash || !packing->buffer) {
+	if (!packing->buffer) {
 		th_fail_memory(err);
 		goto out;
 	}
 	rc = put_all(packing, items, count, err);
 out:
 	th_tar_out_release(&packing->out);
-	th_hash_free(packing->hash);
 	free(packing->buffer);
 	th_strings_release(&packing->written);
 	return rc;

@@ -22,7 +22,7 @@
 
 /* Where a blob lies in the archive. */
 struct place {
-	char hex[TH_DIGEST_HEX + 1];
+	char blob[TH_DIGEST_PATH]; /* "sha256/..." */
 	uint64_t offset, size_bytes;
 };
 
@@ -30,7 +30,7 @@ struct th_packed {
 	char *path; /* as it was given, for messages */
 	int fd; /* the archive, or -1 */
 	int folder; /* the layout, or -1 */
-	struct place *places; /* sorted by hex */
+	struct place *places; /* sorted by blob */
 	size_t place_count;
 	struct th_buf index, layout;
 	struct th_packed_image *images;
@@ -166,12 +166,12 @@ static int make_seekable(
 
 static int compare_places(const void *a, const void *b)
 {
-	return strcmp(
-		((const struct place *)a)->hex, ((const struct place *)b)->hex);
+	return strcmp(((const struct place *)a)->blob,
+		((const struct place *)b)->blob);
 }
 
-static int add_place(struct th_packed *packed, const char *hex, uint64_t offset,
-	uint64_t size_bytes, struct th_error *err)
+static int add_place(struct th_packed *packed, const char *blob,
+	uint64_t offset, uint64_t size_bytes, struct th_error *err)
 {
 	size_t count = packed->place_count;
 	struct place *place;
@@ -185,8 +185,7 @@ static int add_place(struct th_packed *packed, const char *hex, uint64_t offset,
 		packed->places = bigger;
 	}
 	place = &packed->places[packed->place_count++];
-	memcpy(place->hex, hex, TH_DIGEST_HEX);
-	place->hex[TH_DIGEST_HEX] = '\0';
+	snprintf(place->blob, sizeof(place->blob), "%s", blob);
 	place->offset = offset;
 	place->size_bytes = size_bytes;
 	return 0;
@@ -224,7 +223,8 @@ static int read_at(int fd, uint64_t offset, uint64_t len, struct th_buf *buf,
 static int take_entry(struct th_packed *packed,
 	const struct th_tar_entry *entry, struct th_error *err)
 {
-	static const char blobs[] = "blobs/sha256/";
+	static const char blobs[] = "blobs/";
+	char digest[TH_DIGEST_TEXT];
 	const char *name = entry->name;
 
 	if (entry->type != S_IFREG || entry->sparse)
@@ -244,8 +244,12 @@ static int take_entry(struct th_packed *packed,
 	if (strncmp(name, blobs, strlen(blobs)) != 0)
 		return 0;
 	name += strlen(blobs);
-	if (strlen(name) != TH_DIGEST_HEX ||
-		strspn(name, "0123456789abcdef") != TH_DIGEST_HEX)
+	snprintf(digest, sizeof(digest), "%s", name);
+	if (strlen(name) >= sizeof(digest) || strlen(name) < 7 ||
+		digest[6] != '/')
+		return 0;
+	digest[6] = ':';
+	if (!th_digest_valid(digest))
 		return 0;
 	return add_place(packed, name, entry->offset, entry->size_bytes, err);
 }
@@ -327,7 +331,7 @@ static int read_images(
 		if (!digest || !th_digest_valid(digest))
 			return damaged(packed,
 				"its index has an entry without a digest", err);
-		memcpy(image->digest, digest, TH_DIGEST_TEXT);
+		snprintf(image->digest, sizeof(image->digest), "%s", digest);
 		name_image(packed, given, image->name);
 		packed->image_count++;
 	}
@@ -476,12 +480,12 @@ static int find_blob(const struct th_packed *packed, const char *digest,
 	struct th_packed_reader *reader, struct th_error *err)
 {
 	struct place wanted = {{0}, 0, 0}, *found;
-	char path[128];
+	char path[TH_DIGEST_PATH + 16];
 	struct stat st;
 
 	if (packed->folder >= 0) {
-		snprintf(path, sizeof(path), "blobs/sha256/%.64s",
-			th_digest_hex(digest));
+		snprintf(path, sizeof(path), "blobs/%s",
+			th_digest_path(digest, wanted.blob));
 		reader->fd =
 			th_path_open_beneath(packed->folder, path, O_RDONLY, 0);
 		reader->owned = true;
@@ -490,8 +494,7 @@ static int find_blob(const struct th_packed *packed, const char *digest,
 			return 0;
 		}
 	} else {
-		snprintf(wanted.hex, sizeof(wanted.hex), "%.64s",
-			th_digest_hex(digest));
+		th_digest_path(digest, wanted.blob);
 		found = packed->place_count
 			? bsearch(&wanted, packed->places, packed->place_count,
 				  sizeof(wanted), compare_places)

@@ -426,7 +426,7 @@ static int keep_document(struct pull *pull, const char *digest,
 
 	if (th_blob_there(pull->store, digest, body->len))
 		return 0;
-	if (th_blob_begin(pull->store, &writer, err) == 0 &&
+	if (th_blob_begin(pull->store, &writer, digest, err) == 0 &&
 		th_blob_add(&writer, body->data, body->len, err) == 0)
 		rc = th_blob_commit(pull->store, &writer, digest, body->len,
 			"the document", err);
@@ -460,8 +460,8 @@ static int place_files(struct pull *pull, struct th_error *err)
 		const char *tree = pull->stack.layers[i].tree;
 
 		if (!pull->layers[i].repeated &&
-			th_stage_place_blob(store,
-				pull->layers[i].descriptor->digest, err))
+			th_stage_place_blob(
+				store, pull->layers[i].descriptor->digest, err))
 			return -1;
 		if (*tree && th_stage_place_tree(store, tree, err))
 			return -1;
@@ -470,6 +470,7 @@ static int place_files(struct pull *pull, struct th_error *err)
 		th_stage_place_tree(store, pull->stack.folders, err))
 		return -1;
 	return sync_folder(store, "images/blobs/sha256", err) ||
+			sync_folder(store, "images/blobs/sha512", err) ||
 			sync_folder(store, "trees", err)
 		? -1
 		: 0;

@@ -12,7 +12,8 @@
 #include "base/file.h"
 #include "base/random.h"
 
-#define BLOBS "images/blobs/sha256"
+#define SHA256 "images/blobs/sha256"
+#define SHA512 "images/blobs/sha512"
 #define NOTES ".notes"
 
 /* Calls act for each entry of a folder of the store; an act of -1 is noted but
@@ -46,13 +47,17 @@ static int compare(const void *key, const void *item)
 /* The notes on a tree stand beside it. */
 static bool is_needed(const struct th_strings *needed, const char *name)
 {
-	char digest[TH_TREE_TEXT];
-	size_t len = strlen(name);
+	char digest[TH_TREE_TEXT + 16];
+	size_t used, notes = strlen(NOTES);
 
-	if (len > strlen(NOTES) && strcmp(name + len - strlen(NOTES), NOTES) == 0)
-		len -= strlen(NOTES);
-	snprintf(digest, sizeof(digest), "sha256:%.*s",
-		len < TH_TREE_TEXT ? (int)len : TH_TREE_TEXT, name);
+	if (!th_digest_of_name(name, digest))
+		return false;
+	used = strlen(digest);
+	snprintf(digest + used, sizeof(digest) - used, "%s",
+		strchrnul(name, '.'));
+	used = strlen(digest);
+	if (used > notes && strcmp(digest + used - notes, NOTES) == 0)
+		digest[used - notes] = '\0';
 	return needed->count &&
 		bsearch(digest, needed->items, needed->count,
 			sizeof(*needed->items), compare) != NULL;
@@ -122,7 +127,8 @@ static int remove_unneeded(
 	int rc = th_image_state_needed(store, &blobs, &trees, err);
 
 	if (rc == 0) {
-		rc = each_entry(store, BLOBS, remove_blob, &removing);
+		rc = each_entry(store, SHA256, remove_blob, &removing) |
+			each_entry(store, SHA512, remove_blob, &removing);
 		removing.needed = &trees;
 		rc |= each_entry(store, "trees", remove_tree, &removing);
 		if (rc)
@@ -253,7 +259,8 @@ int th_litter_find(struct th_store *store, int64_t before_us,
 	memset(litter, 0, sizeof(*litter));
 	rc = th_image_state_needed(store, &blobs, &trees, err);
 	if (rc == 0) {
-		each_entry(store, BLOBS, look_at, &looking);
+		each_entry(store, SHA256, look_at, &looking);
+		each_entry(store, SHA512, look_at, &looking);
 		looking.needed = &trees;
 		looking.trees = true;
 		each_entry(store, "trees", look_at, &looking);

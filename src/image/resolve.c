@@ -172,8 +172,7 @@ static int fetch_config(struct resolving *job, struct th_error *err)
 	ssize_t got = 0;
 
 	body->len = 0;
-	if (th_reader_blob(job->reader, wanted->digest, 0, wanted->size_bytes,
-		    &source, err))
+	if (th_reader_blob(job->reader, wanted, 0, &source, err))
 		return -1;
 	while (body->len <= wanted->size_bytes && !body->failed &&
 		(got = source->next(source, &data, err)) > 0)
@@ -181,7 +180,7 @@ static int fetch_config(struct resolving *job, struct th_error *err)
 	th_reader_blob_end(job->reader);
 	if (got < 0)
 		return -1;
-	if (th_hash_once(body->data, body->len, digest))
+	if (th_hash_like(wanted->digest, body->data, body->len, digest))
 		return th_fail_memory(err);
 	if (body->len == wanted->size_bytes &&
 		strcmp(digest, wanted->digest) == 0)
@@ -245,6 +244,11 @@ static int check_alone(const struct th_resolved *resolved,
 		return 0;
 	th_platform_format(own, have);
 	th_platform_format(wanted, want);
+	if (own->feature[0])
+		return th_fail(err, TH_NOT_POSSIBLE,
+			"the image needs the operating system feature "
+			"\"%s\", which Linux does not have",
+			own->feature);
 	th_fail(err, TH_NOT_FOUND, "the image is for %s, not for %s", have,
 		want);
 	return th_hint(err, "use --platform %s to use it anyway", have);

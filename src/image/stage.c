@@ -16,7 +16,7 @@
 #include "base/random.h"
 #include "store/blob.h"
 
-#define PATH_BYTES 160
+#define PATH_BYTES 200
 #define READ_BYTES (256 * 1024)
 /* The kernel is asked to write back in steps, so that the sync at the end has
  * little left to do. */
@@ -28,12 +28,13 @@ static void staged_path(const struct th_store *store, const char *digest,
 	const char *kind, char path[PATH_BYTES])
 {
 	const char *hex = th_digest_hex(digest);
+	int digits = (int)strcspn(hex, ".");
 
 	if (!kind)
-		snprintf(path, PATH_BYTES, "partial/%.64s", hex);
+		snprintf(path, PATH_BYTES, "partial/%.*s", digits, hex);
 	else
-		snprintf(path, PATH_BYTES, "partial/%.64s.%s-%.8s", hex, kind,
-			store->boot_id);
+		snprintf(path, PATH_BYTES, "partial/%.*s.%s-%.8s", digits, hex,
+			kind, store->boot_id);
 }
 
 /* The kind of a tree stands behind its digest. */
@@ -47,7 +48,7 @@ static void staged_tree_path(
 
 static void tree_path(const char *tree, char path[PATH_BYTES])
 {
-	snprintf(path, PATH_BYTES, "trees/%.80s", th_digest_hex(tree));
+	snprintf(path, PATH_BYTES, "trees/%.140s", th_digest_hex(tree));
 }
 
 static void staged_notes_path(
@@ -59,7 +60,7 @@ static void staged_notes_path(
 
 static void notes_path(const char *tree, char path[PATH_BYTES])
 {
-	snprintf(path, PATH_BYTES, "trees/%.80s.notes", th_digest_hex(tree));
+	snprintf(path, PATH_BYTES, "trees/%.140s.notes", th_digest_hex(tree));
 }
 
 /* Of the kinds that count until the next boot only, but for whole blobs. */
@@ -81,12 +82,14 @@ static void settle_old(struct th_store *store, const char *name)
 	struct th_error ignored = {0};
 	const char *kind = strchr(name, '.');
 
-	if (!kind || kind - name != TH_DIGEST_HEX || strlen(name) > 100)
+	if (!kind || !th_digest_is_length((size_t)(kind - name)) ||
+		strlen(name) > 170)
 		return;
 	snprintf(from, sizeof(from), "partial/%s", name);
 	if (strncmp(kind, ".whole-", 7) == 0 &&
 		strncmp(kind + 7, store->boot_id, 8) != 0) {
-		snprintf(to, sizeof(to), "partial/%.64s", name);
+		snprintf(to, sizeof(to), "partial/%.*s", (int)(kind - name),
+			name);
 		/* It may be whole, but was perhaps never synced before the
 		 * restart: back to "as far as it came", to be hashed again. */
 		renameat(store->root_fd, from, store->root_fd, to);
@@ -136,7 +139,8 @@ int th_stage_lock(struct th_store *store, const char *blob,
 	bool told = false;
 	char path[PATH_BYTES];
 
-	snprintf(path, sizeof(path), "partial/%.64s.lock", th_digest_hex(blob));
+	snprintf(
+		path, sizeof(path), "partial/%.128s.lock", th_digest_hex(blob));
 	for (;;) {
 		int fd = openat(store->root_fd, path,
 			O_RDWR | O_CREAT | O_CLOEXEC, 0600);
@@ -166,7 +170,8 @@ void th_stage_unlock(struct th_store *store, const char *blob, int *lock)
 
 	if (*lock < 0)
 		return;
-	snprintf(path, sizeof(path), "partial/%.64s.lock", th_digest_hex(blob));
+	snprintf(
+		path, sizeof(path), "partial/%.128s.lock", th_digest_hex(blob));
 	/* Removed while it is held: who opened it before finds by is_current
 	 * that the lock is of a file without a name, and opens the new one. */
 	unlinkat(store->root_fd, path, 0);
@@ -320,7 +325,7 @@ int th_incoming_begin(struct th_store *store, struct th_incoming *incoming,
 	incoming->size_bytes = size_bytes;
 	snprintf(incoming->digest, sizeof(incoming->digest), "%s", digest);
 	incoming->fd = -1;
-	incoming->hash = th_hash_new();
+	incoming->hash = th_hash_new(digest);
 	incoming->buffer = malloc(READ_BYTES);
 	if (!incoming->hash || !incoming->buffer) {
 		th_incoming_end(incoming);
@@ -470,11 +475,10 @@ static int place(struct th_store *store, const char *from, const char *to,
 int th_stage_place_blob(
 	struct th_store *store, const char *blob, struct th_error *err)
 {
-	char from[PATH_BYTES], to[PATH_BYTES];
+	char from[PATH_BYTES], to[PATH_BYTES], name[TH_DIGEST_PATH];
 
 	staged_path(store, blob, "whole", from);
-	snprintf(to, sizeof(to), "images/blobs/sha256/%.64s",
-		th_digest_hex(blob));
+	snprintf(to, sizeof(to), "images/blobs/%s", th_digest_path(blob, name));
 	return place(store, from, to, "blob", err);
 }
 

@@ -40,8 +40,8 @@ static bool read_time(const char *text, size_t len, struct timespec *time)
 	uint64_t seconds;
 
 	text += minus;
-	if (!tar_decimal(text, (size_t)((point ? point : end) - text),
-		    &seconds) ||
+	if (!tar_decimal(
+		    text, (size_t)((point ? point : end) - text), &seconds) ||
 		seconds > INT64_MAX / 2)
 		return false;
 	for (const char *at = point ? point + 1 : end; at < end; at++) {
@@ -92,8 +92,8 @@ int tar_map_add(struct tar_map *map, uint64_t offset, uint64_t len,
 }
 
 /* "offset,length,offset,length" of version 0.1. */
-static bool read_map(struct tar_pax *pax, const char *text, size_t len,
-	struct th_error *err)
+static bool read_map(
+	struct tar_pax *pax, const char *text, size_t len, struct th_error *err)
 {
 	const char *end = text + len;
 	uint64_t numbers[2];
@@ -152,42 +152,6 @@ static bool add_escaped(struct th_buf *names, const char *text, size_t len)
 	return true;
 }
 
-static int base64_digit(char c)
-{
-	static const char digits[] = "ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmno"
-				     "pqrstuvwxyz0123456789+/";
-	const char *at = c ? strchr(digits, c) : NULL;
-
-	return at ? (int)(at - digits) : -1;
-}
-
-/* RFC 4648, with or without the padding. */
-static bool add_base64(struct th_buf *values, const char *text, size_t len)
-{
-	unsigned int bits = 0;
-	int have = 0;
-
-	while (len > 0 && text[len - 1] == '=')
-		len--;
-	if (len % 4 == 1)
-		return false;
-	for (size_t i = 0; i < len; i++) {
-		int digit = base64_digit(text[i]);
-		char byte;
-
-		if (digit < 0)
-			return false;
-		bits = bits << 6 | (unsigned int)digit;
-		have += 6;
-		if (have < 8)
-			continue;
-		have -= 8;
-		byte = (char)(bits >> have & 0xff);
-		th_buf_add(values, &byte, 1);
-	}
-	return true;
-}
-
 /* Later ones of a name count; one without a value takes it back. */
 static void forget_attribute(struct tar_pax *pax, const char *name)
 {
@@ -208,7 +172,7 @@ static bool read_attribute(struct tar_pax *pax, const char *key, size_t key_len,
 		return false;
 	if (encoded) {
 		if (!add_escaped(&pax->names, key, key_len) ||
-			!add_base64(&pax->values, value, len))
+			!th_buf_unbase64(&pax->values, value, len))
 			return false;
 	} else {
 		th_buf_add(&pax->names, key, key_len);
@@ -339,8 +303,8 @@ static bool read_record(struct tar_pax *pax, const char *key, size_t key_len,
 	return true;
 }
 
-int tar_pax_read(struct tar_pax *pax, const char *data, size_t len,
-	struct th_error *err)
+int tar_pax_read(
+	struct tar_pax *pax, const char *data, size_t len, struct th_error *err)
 {
 	const char *end = data + len;
 	struct th_error why = {0};
@@ -357,8 +321,8 @@ int tar_pax_read(struct tar_pax *pax, const char *data, size_t len,
 			size < (uint64_t)(space - data) + 4 ||
 			data[size - 1] != '\n')
 			goto malformed;
-		equals = memchr(
-			space + 1, '=', (size_t)(data + size - 1 - (space + 1)));
+		equals = memchr(space + 1, '=',
+			(size_t)(data + size - 1 - (space + 1)));
 		if (!equals || equals == space + 1 ||
 			!read_record(pax, space + 1,
 				(size_t)(equals - space - 1), equals + 1,
@@ -400,9 +364,8 @@ void tar_pax_release(struct tar_pax *pax)
 
 int tar_pax_copy(struct tar_pax *pax, const struct tar_pax *from)
 {
-	struct th_buf path = pax->path, link = pax->link,
-		      names = pax->names, values = pax->values,
-		      sparse_name = pax->sparse_name;
+	struct th_buf path = pax->path, link = pax->link, names = pax->names,
+		      values = pax->values, sparse_name = pax->sparse_name;
 
 	free(pax->map.pieces);
 	*pax = *from;
@@ -419,5 +382,5 @@ int tar_pax_copy(struct tar_pax *pax, const struct tar_pax *from)
 	pax->values = values;
 	pax->sparse_name = sparse_name;
 	return path.failed || link.failed || names.failed || values.failed ? -1
-									    : 0;
+									   : 0;
 }

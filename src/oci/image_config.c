@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "base/json.h"
+#include "oci/platform_features.h"
 
 #define WHERE "the image's config"
 
@@ -80,6 +81,17 @@ static int read_layers(
 {
 	json_t *rootfs;
 
+	if (th_json_object(doc, "rootfs", WHERE, &rootfs, err) == 1) {
+		const char *type = NULL;
+
+		if (th_json_string(rootfs, "type", WHERE, &type, err) < 0)
+			return -1;
+		if (type && strcmp(type, "layers") != 0)
+			return th_fail(err, TH_FAILED,
+				"the root of " WHERE " has the type "
+				"\"%.60s\"; only \"layers\" is known",
+				type);
+	}
 	if (th_json_object(doc, "rootfs", WHERE, &rootfs, err) != 1 ||
 		th_json_strings(
 			rootfs, "diff_ids", WHERE, &config->diff_ids, err) < 0)
@@ -108,6 +120,7 @@ int th_image_config_parse(const char *data, size_t len,
 			sizeof(platform->architecture), err) < 0 ||
 		read_part(doc, "variant", platform->variant,
 			sizeof(platform->variant), err) < 0 ||
+		th_platform_features(doc, WHERE, platform, err) ||
 		read_part(doc, "created", config->created,
 			sizeof(config->created), err) < 0 ||
 		read_process(doc, config, err) < 0 ||

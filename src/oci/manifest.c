@@ -6,7 +6,9 @@
 #include <string.h>
 #include <sys/utsname.h>
 
+#include "base/hash.h"
 #include "base/json.h"
+#include "oci/platform_features.h"
 
 /* The OCI types and those that the specification's media-types page lists as
  * compatible with them. */
@@ -75,6 +77,25 @@ static int read_text(const json_t *object, const char *key, const char *where,
 	return rc;
 }
 
+/* The features of the operating system that an image has to have (os.features;
+ * os.version is for others to use: of Linux nothing is known by it). */
+int th_platform_features(const json_t *object, const char *where,
+	struct th_platform *platform, struct th_error *err)
+{
+	json_t *list;
+	int rc = th_json_array(object, "os.features", where, &list, err);
+	const char *feature;
+
+	if (rc != 1 || !json_array_size(list))
+		return rc < 0 ? -1 : 0;
+	feature = json_string_value(json_array_get(list, 0));
+	if (!feature)
+		return th_fail(err, TH_FAILED,
+			"\"os.features\" in %s is not a list of texts", where);
+	snprintf(platform->feature, sizeof(platform->feature), "%s", feature);
+	return 0;
+}
+
 static int read_platform(const json_t *object, const char *where,
 	struct th_platform *platform, struct th_error *err)
 {
@@ -88,9 +109,41 @@ static int read_platform(const json_t *object, const char *where,
 		read_text(member, "architecture", where, platform->architecture,
 			sizeof(platform->architecture), err) < 0 ||
 		read_text(member, "variant", where, platform->variant,
-			sizeof(platform->variant), err) < 0)
+			sizeof(platform->variant), err) < 0 ||
+		th_platform_features(member, where, platform, err))
 		return -1;
 	return 1;
+}
+
+/* "Values MUST conform to the Base 64 encoding", "MUST be identical to the
+ * referenced content" (descriptor.md, "Embedded Content"). */
+static int read_data(const json_t *object, const char *where,
+	struct th_descriptor *desc, struct th_error *err)
+{
+	char digest[TH_DIGEST_TEXT];
+	const char *text;
+	int rc = th_json_string(object, "data", where, &text, err);
+
+	th_buf_init(&desc->data, TH_MANIFEST_MAX);
+	if (rc != 1)
+		return rc;
+	if (!th_buf_unbase64(&desc->data, text, strlen(text)))
+		return th_fail(err, TH_FAILED,
+			"the data in %s is not in base 64", where);
+	if (th_hash_like(desc->digest, desc->data.data, desc->data.len, digest))
+		return th_fail_memory(err);
+	if (desc->data.len == desc->size_bytes &&
+		strcmp(digest, desc->digest) == 0)
+		return 1;
+	return th_fail(err, TH_FAILED,
+		"the data in %s does not have the digest and size that it says",
+		where);
+}
+
+static void release_descriptor(struct th_descriptor *desc)
+{
+	th_buf_release(&desc->data);
+	th_strings_release(&desc->urls);
 }
 
 static int read_descriptor(const json_t *object, const char *where,
@@ -109,11 +162,16 @@ static int read_descriptor(const json_t *object, const char *where,
 		read_platform(object, where, &desc->platform, err) < 0)
 		return -1;
 	if (!th_digest_valid(desc->digest))
-		return th_fail(
-			err, TH_FAILED, "%s has no valid sha256 digest", where);
+		return th_fail(err, TH_FAILED,
+			"%s has no valid digest (sha256 or sha512)", where);
 	if (size < 0)
 		return th_fail(err, TH_FAILED, "%s has no valid size", where);
 	desc->size_bytes = (uint64_t)size;
+	if (th_json_strings(object, "urls", where, &desc->urls, err) < 0 ||
+		read_data(object, where, desc, err) < 0) {
+		release_descriptor(desc);
+		return -1;
+	}
 	return 0;
 }
 
@@ -219,10 +277,11 @@ static int read_layers(
 
 		snprintf(where, sizeof(where), "layer %zu of the manifest",
 			i + 1);
-		if (read_descriptor(item, where, layer, err) ||
-			set_compression(layer, where, err))
+		if (read_descriptor(item, where, layer, err))
 			return -1;
 		manifest->layer_count++;
+		if (set_compression(layer, where, err))
+			return -1;
 	}
 	return 0;
 }
@@ -263,6 +322,9 @@ fail:
 
 void th_manifest_release(struct th_manifest *manifest)
 {
+	release_descriptor(&manifest->config);
+	for (size_t i = 0; i < manifest->layer_count; i++)
+		release_descriptor(&manifest->layers[i]);
 	free(manifest->layers);
 	memset(manifest, 0, sizeof(*manifest));
 }
@@ -307,6 +369,8 @@ fail:
 
 void th_index_release(struct th_index *index)
 {
+	for (size_t i = 0; i < index->count; i++)
+		release_descriptor(&index->items[i]);
 	free(index->items);
 	memset(index, 0, sizeof(*index));
 }
@@ -338,15 +402,62 @@ void th_platform_host(struct th_platform *platform)
 	}
 }
 
+/* What is not said is no obstacle. */
+static bool is_same(const char *have, const char *wanted)
+{
+	return !have[0] || strcmp(have, wanted) == 0;
+}
+
+/* 0 for a variant that is not of the kind "v7". */
+static int level_of(const char *variant)
+{
+	return variant[0] == 'v' && variant[1] >= '1' && variant[1] <= '9' &&
+			!variant[2]
+		? variant[1] - '0'
+		: 0;
+}
+
+/* The levels of x86-64 (its psABI, "Micro-Architecture Levels"). */
+static int own_level(void)
+{
+#ifdef __x86_64__
+	if (!__builtin_cpu_supports("sse4.2"))
+		return 1;
+	if (!__builtin_cpu_supports("avx2") || !__builtin_cpu_supports("bmi2"))
+		return 2;
+	return __builtin_cpu_supports("avx512f") &&
+			__builtin_cpu_supports("avx512bw")
+		? 4
+		: 3;
+#else
+	return 9;
+#endif
+}
+
+/* Variants of one architecture: a processor runs what is made for its own, for
+ * lower levels, and what does not say. */
+static int fit_variant(const struct th_platform *have, const char *wanted)
+{
+	int own = level_of(have->variant), most = level_of(wanted);
+
+	if (strcmp(have->variant, wanted) == 0)
+		return 40;
+	if (!have->variant[0])
+		return 30;
+	if (!wanted[0] && strcmp(have->architecture, "amd64") == 0)
+		most = own_level();
+	if (own && most)
+		return own <= most ? 10 + own : 0;
+	/* One that nobody knows is better than nothing, but where a certain one
+	 * was asked for. */
+	return wanted[0] ? 0 : 1;
+}
+
 int th_platform_fit(
 	const struct th_platform *have, const struct th_platform *wanted)
 {
-	if (strcmp(have->os, wanted->os) != 0 ||
-		strcmp(have->architecture, wanted->architecture) != 0)
+	if (!is_same(have->os, wanted->os) || have->feature[0] ||
+		!is_same(have->architecture, wanted->architecture))
 		return 0;
-	if (strcmp(have->variant, wanted->variant) == 0)
-		return 3;
-	if (!have->variant[0])
-		return 2;
-	return wanted->variant[0] ? 0 : 1;
+	return fit_variant(have, wanted->variant);
 }

@@ -7,6 +7,7 @@
 #include <stdint.h>
 
 #include "base/error.h"
+#include "base/buffer.h"
 #include "oci/digest.h"
 
 #define TH_MEDIA_MANIFEST "application/vnd.oci.image.manifest.v1+json"
@@ -25,6 +26,9 @@ struct th_platform {
 	char os[32];
 	char architecture[32];
 	char variant[32];
+	/* Something that has to be there and that Linux does not know ("" for
+	 * nothing): what is made for it runs nowhere here. */
+	char feature[32];
 };
 
 struct th_descriptor {
@@ -33,6 +37,10 @@ struct th_descriptor {
 	uint64_t size_bytes;
 	enum th_compression compression; /* of layers */
 	struct th_platform platform; /* of an index's items, or empty */
+	/* The content itself, where it stands in the descriptor (its member
+	 * "data"); owned, "" for none. Checked: it has the digest. */
+	struct th_buf data;
+	struct th_strings urls; /* where else it may be; owned */
 };
 
 struct th_manifest {

@@ -83,9 +83,10 @@ static int take_digest(
 	if (!th_digest_valid(at + 1)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a digest", at + 1);
 		return th_hint(err,
-			"a digest is sha256: followed by 64 digits 0-9a-f");
+			"a digest is sha256: followed by 64 digits 0-9a-f, or "
+			"sha512: followed by 128");
 	}
-	memcpy(ref->digest, at + 1, TH_DIGEST_TEXT);
+	snprintf(ref->digest, sizeof(ref->digest), "%s", at + 1);
 	*at = '\0';
 	return 0;
 }

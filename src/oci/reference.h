@@ -6,7 +6,7 @@
 #include "base/error.h"
 #include "oci/digest.h"
 
-#define TH_REFERENCE_MAX 512
+#define TH_REFERENCE_MAX 600
 
 struct th_reference {
 	char host[256]; /* with the port; empty where none was given */

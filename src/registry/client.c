@@ -69,7 +69,8 @@ int th_registry_manifest(struct th_registry *registry, const char *path,
 	if (answer.status != 200)
 		return th_ask_fail(registry, &answer, what, err);
 	snprintf(type, 128, "%s", answer.type);
-	if (th_hash_once(body->data, body->len, digest))
+	if (th_hash_like(th_digest_valid(wanted) ? wanted : NULL, body->data,
+		    body->len, digest))
 		return th_fail_memory(err);
 	if (th_digest_valid(wanted) && strcmp(wanted, digest) != 0)
 		return th_fail(err, TH_NETWORK,
@@ -184,29 +185,74 @@ static ssize_t next_of_blob(
 	}
 }
 
-int th_registry_blob(struct th_registry *registry, const char *path,
-	const char *digest, uint64_t offset, uint64_t size_bytes,
-	struct th_blob_reader **reader, struct th_error *err)
+static struct th_blob_reader *new_reader(struct th_registry *registry,
+	uint64_t offset, uint64_t size_bytes, struct th_error *err)
 {
 	struct th_blob_reader *made = calloc(1, sizeof(*made));
 
-	if (!made)
-		return th_fail_memory(err);
+	if (!made) {
+		th_fail_memory(err);
+		return NULL;
+	}
 	made->source.next = next_of_blob;
 	made->registry = registry;
 	made->offset = offset;
 	made->size_bytes = size_bytes;
-	pull_scope(path, made->scope);
-	snprintf(made->url, sizeof(made->url), "%s/v2/%s/blobs/%s",
-		th_registry_base(registry), path, digest);
-	snprintf(made->what, sizeof(made->what), "blob %.80s of %.255s", digest,
-		path);
-	if (offset < size_bytes && open_at(made, err) < 0) {
+	return made;
+}
+
+static int begin_reader(struct th_blob_reader *made,
+	struct th_blob_reader **reader, struct th_error *err)
+{
+	if (made->offset < made->size_bytes && open_at(made, err) < 0) {
 		th_registry_blob_end(made);
 		return -1;
 	}
 	*reader = made;
 	return 0;
+}
+
+int th_registry_blob(struct th_registry *registry, const char *path,
+	const char *digest, uint64_t offset, uint64_t size_bytes,
+	struct th_blob_reader **reader, struct th_error *err)
+{
+	struct th_blob_reader *made =
+		new_reader(registry, offset, size_bytes, err);
+
+	if (!made)
+		return -1;
+	pull_scope(path, made->scope);
+	snprintf(made->url, sizeof(made->url), "%s/v2/%s/blobs/%s",
+		th_registry_base(registry), path, digest);
+	snprintf(made->what, sizeof(made->what), "blob %.80s of %.255s", digest,
+		path);
+	return begin_reader(made, reader, err);
+}
+
+int th_registry_blob_at(struct th_registry *registry, const char *url,
+	uint64_t offset, uint64_t size_bytes, struct th_blob_reader **reader,
+	struct th_error *err)
+{
+	bool plain = strncmp(url, "http://", 7) == 0;
+	struct th_blob_reader *made;
+
+	if ((!plain && strncmp(url, "https://", 8) != 0) ||
+		(plain &&
+			strncmp(th_registry_base(registry), "http://", 7) != 0))
+		return th_fail(err, TH_NETWORK,
+			"%.200s is not an address that layers are taken from",
+			url);
+	made = new_reader(registry, offset, size_bytes, err);
+	if (!made)
+		return -1;
+	if (strlen(url) >= sizeof(made->url)) {
+		free(made);
+		return th_fail(err, TH_NETWORK,
+			"the address %.100s... is too long", url);
+	}
+	snprintf(made->url, sizeof(made->url), "%s", url);
+	snprintf(made->what, sizeof(made->what), "%.300s", url);
+	return begin_reader(made, reader, err);
 }
 
 struct th_source *th_blob_reader_source(struct th_blob_reader *reader)

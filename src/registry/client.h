@@ -25,6 +25,11 @@ int th_registry_manifest(struct th_registry *registry, const char *path,
  * request, and must not outlive the reader, which is the caller's and is given
  * to th_registry_blob_end. */
 struct th_blob_reader;
+/* The same from any other place, which gets no login of the registry's. An HTTP
+ * address is taken only where the registry is spoken to without TLS, too. */
+int th_registry_blob_at(struct th_registry *registry, const char *url,
+	uint64_t offset, uint64_t size_bytes, struct th_blob_reader **reader,
+	struct th_error *err);
 int th_registry_blob(struct th_registry *registry, const char *path,
 	const char *digest, uint64_t offset, uint64_t size_bytes,
 	struct th_blob_reader **reader, struct th_error *err);

@@ -11,16 +11,21 @@
 #include "base/file.h"
 #include "base/random.h"
 
-static void blob_path(const char *digest, char path[128])
+#define PATH_BYTES (TH_DIGEST_PATH + 16)
+
+static void blob_path(const char *digest, char path[PATH_BYTES])
 {
-	snprintf(path, 128, "images/blobs/sha256/%.64s", th_digest_hex(digest));
+	char blob[TH_DIGEST_PATH];
+
+	snprintf(path, PATH_BYTES, "images/blobs/%s",
+		th_digest_path(digest, blob));
 }
 
 bool th_blob_there(
 	const struct th_store *store, const char *digest, uint64_t size_bytes)
 {
 	struct stat st;
-	char path[128];
+	char path[PATH_BYTES];
 
 	blob_path(digest, path);
 	return fstatat(store->root_fd, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
@@ -30,7 +35,7 @@ bool th_blob_there(
 int th_blob_open(
 	const struct th_store *store, const char *digest, struct th_error *err)
 {
-	char path[128];
+	char path[PATH_BYTES];
 	int fd;
 
 	blob_path(digest, path);
@@ -44,7 +49,7 @@ int th_blob_open(
 int th_blob_read(const struct th_store *store, const char *digest,
 	struct th_buf *buf, struct th_error *err)
 {
-	char path[128], found[TH_DIGEST_TEXT];
+	char path[PATH_BYTES], found[TH_DIGEST_TEXT];
 	int rc;
 
 	blob_path(digest, path);
@@ -54,7 +59,7 @@ int th_blob_read(const struct th_store *store, const char *digest,
 			"the blob %s is missing from the store", digest);
 	if (rc < 0)
 		return -1;
-	if (th_hash_once(buf->data, buf->len, found))
+	if (th_hash_like(digest, buf->data, buf->len, found))
 		return th_fail_memory(err);
 	if (strcmp(found, digest) != 0) {
 		th_fail(err, TH_FAILED, "the blob %s in the store is damaged",
@@ -67,7 +72,7 @@ int th_blob_read(const struct th_store *store, const char *digest,
 int th_blob_remove(
 	const struct th_store *store, const char *digest, struct th_error *err)
 {
-	char path[128];
+	char path[PATH_BYTES];
 
 	blob_path(digest, path);
 	if (unlinkat(store->root_fd, path, 0) && errno != ENOENT)
@@ -77,13 +82,13 @@ int th_blob_remove(
 }
 
 int th_blob_begin(struct th_store *store, struct th_blob_writer *writer,
-	struct th_error *err)
+	const char *digest, struct th_error *err)
 {
 	char id[TH_ID_LENGTH + 1];
 
 	memset(writer, 0, sizeof(*writer));
 	writer->fd = -1;
-	writer->hash = th_hash_new();
+	writer->hash = th_hash_new(digest);
 	if (!writer->hash)
 		return th_fail_memory(err);
 	th_id_new(id);
@@ -114,7 +119,7 @@ int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,
 	const char *digest, uint64_t size_bytes, const char *what,
 	struct th_error *err)
 {
-	char found[TH_DIGEST_TEXT], path[128];
+	char found[TH_DIGEST_TEXT], path[PATH_BYTES];
 
 	if (writer->size_bytes != size_bytes)
 		return th_fail(err, TH_NETWORK,

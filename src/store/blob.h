@@ -31,8 +31,9 @@ struct th_blob_writer {
 	uint64_t size_bytes;
 };
 
+/* digest: the one that it is to have. */
 int th_blob_begin(struct th_store *store, struct th_blob_writer *writer,
-	struct th_error *err);
+	const char *digest, struct th_error *err);
 int th_blob_add(struct th_blob_writer *writer, const void *data, size_t len,
 	struct th_error *err);
 /* Checks digest and size (what: for the message) and puts it in its place. */

@@ -21,8 +21,7 @@
 #define SIZES                                                                  \
 	"manifest_size, " SUM("bytes", "blob", "") ", " SUM(                   \
 		"tree_bytes", "tree", "") ", " SUM("bytes", "blob",            \
-		SHARED("blob")) ", " SUM(                                      \
-		"tree_bytes", "tree", SHARED("tree"))
+		SHARED("blob")) ", " SUM("tree_bytes", "tree", SHARED("tree"))
 #define COLUMNS                                                                \
 	"digest, config, platform, created, manifest_size, blob_bytes,"        \
 	" pulled_us, (SELECT count(*) FROM containers"                         \
@@ -361,10 +360,11 @@ static const char *digest_prefix(const char *text)
 {
 	size_t len;
 
-	if (strncmp(text, "sha256:", 7) == 0)
+	if (strncmp(text, "sha256:", 7) == 0 ||
+		strncmp(text, "sha512:", 7) == 0)
 		text += 7;
 	len = strlen(text);
-	if (len < 4 || len > TH_DIGEST_HEX ||
+	if (len < 4 || len > TH_DIGEST_HEX_MAX ||
 		strspn(text, "0123456789abcdef") != len)
 		return NULL;
 	return text;

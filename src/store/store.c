@@ -38,8 +38,8 @@ static void mark_top(const struct th_store *store, const char *name)
 static int make_folders(struct th_store *store, struct th_error *err)
 {
 	static const char *const names[] = {"images", "images/blobs",
-		"images/blobs/sha256", "trees", "containers", "filters",
-		"partial", "tmp"};
+		"images/blobs/sha256", "images/blobs/sha512", "trees",
+		"containers", "filters", "partial", "tmp"};
 	static const char layout[] = "{\"imageLayoutVersion\":\"1.0.0\"}\n";
 	static const char index[] = "{\"schemaVersion\":2,\"mediaType\":"
 				    "\"application/vnd.oci.image.index.v1+json"
@@ -47,7 +47,7 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	char first[64];
 
 	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0 &&
-		faccessat(store->root_fd, "filters", F_OK, 0) == 0)
+		faccessat(store->root_fd, "images/blobs/sha512", F_OK, 0) == 0)
 		return 0;
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
 		if (mkdirat(store->root_fd, names[i], 0700) && errno != EEXIST)

@@ -21,7 +21,7 @@ static void known_digests_come_out(void)
 			"95991b7852b855"}};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
-		char digest[72];
+		char digest[TH_HASH_TEXT];
 
 		CHECK_INT(th_hash_once(
 				  cases[i].text, strlen(cases[i].text), digest),
@@ -33,11 +33,11 @@ static void known_digests_come_out(void)
 static void pieces_do_not_matter(void)
 {
 	static const char text[] = "high water at the north mole";
-	char whole[72], digest[72];
+	char whole[TH_HASH_TEXT], digest[TH_HASH_TEXT];
 
 	th_hash_once(text, sizeof(text), whole);
 	for (size_t piece = 1; piece <= sizeof(text); piece++) {
-		struct th_hash *hash = th_hash_new();
+		struct th_hash *hash = th_hash_new(NULL);
 
 		for (size_t at = 0; at < sizeof(text); at += piece)
 			th_hash_add(hash, text + at,
@@ -53,15 +53,39 @@ static void pieces_do_not_matter(void)
 	}
 }
 
+/* The known answer of FIPS 180-4's example, and of nothing. */
+static void wide_ones_are_like_their_example(void)
+{
+	static const char like
+		[] = "sha512:",
+	    abc[] = "sha512:"
+		    "ddaf35a193617abacc417349ae20413112e6fa4e89a97ea20a9eeee"
+		    "64b55d39a2192992a274fc1a836ba3c23a3feebbd454d4423643ce80e2"
+		    "a9ac"
+		    "94fa54ca49f";
+	char digest[TH_HASH_TEXT];
+	struct th_hash *hash = th_hash_new(like);
+
+	CHECK_INT(th_hash_like(like, "abc", 3, digest), 0);
+	CHECK_TEXT(digest, abc);
+	for (int i = 0; i < 2; i++) {
+		th_hash_add(hash, "ab", 2);
+		th_hash_add(hash, "c", 1);
+		th_hash_digest(hash, digest);
+		CHECK_TEXT(digest, abc);
+	}
+	th_hash_free(hash);
+}
+
 /* Both ways of computing them, around the bounds of blocks. */
 static void small_ones_are_as_large_ones(void)
 {
-	char text[300], one[72], two[72];
+	char text[300], one[TH_HASH_TEXT], two[TH_HASH_TEXT];
 
 	for (size_t i = 0; i < sizeof(text); i++)
 		text[i] = (char)(i * 7);
 	for (size_t len = 0; len <= sizeof(text); len++) {
-		struct th_hash *hash = th_hash_new();
+		struct th_hash *hash = th_hash_new(NULL);
 
 		th_hash_add(hash, text, len);
 		th_hash_digest(hash, two);
@@ -73,6 +97,7 @@ static void small_ones_are_as_large_ones(void)
 
 static const CU_TestInfo tests[] = {
 	{"known digests come out", known_digests_come_out},
+	{"wide ones are like their example", wide_ones_are_like_their_example},
 	{"pieces do not matter", pieces_do_not_matter},
 	{"small ones are as large ones", small_ones_are_as_large_ones},
 	CU_TEST_INFO_NULL};

@@ -60,10 +60,10 @@ static void put_image(const char *architecture, const char *variant, int layers,
 	put(text, manifest);
 }
 
-static void item_text(char text[500], const char *type, const char *digest,
+static void item_text(char text[700], const char *type, const char *digest,
 	const char *platform)
 {
-	snprintf(text, 500,
+	snprintf(text, 700,
 		"{\"mediaType\":\"%s\",\"digest\":\"%s\",\"size\":1%s%s%s}",
 		type, digest, *platform ? ",\"platform\":{" : "", platform,
 		*platform ? "}" : "");
@@ -116,7 +116,7 @@ static void the_platform_chooses(void)
 
 	begin();
 	for (size_t i = 0; i < COUNT_OF(made); i++) {
-		char item[500], platform[120];
+		char item[700], platform[120];
 
 		put_image(made[i][0], made[i][1], 1, digests[i]);
 		snprintf(platform, sizeof(platform),
@@ -151,7 +151,7 @@ static void the_platform_chooses(void)
 
 static void nesting_has_an_end(void)
 {
-	char digest[TH_DIGEST_TEXT], item[500];
+	char digest[TH_DIGEST_TEXT], item[700];
 	struct th_resolved resolved;
 
 	begin();
@@ -184,7 +184,7 @@ static void breadth_has_an_end(void)
 	th_buf_init(&text, 1 << 20);
 	th_buf_adds(&text, "{\"schemaVersion\":2,\"manifests\":[");
 	for (int i = 0; i < 100; i++) {
-		char item[500];
+		char item[700];
 
 		item_text(item, TH_MEDIA_INDEX, inner, "");
 		th_buf_addf(&text, "%s%s", i ? "," : "", item);
@@ -219,7 +219,7 @@ static void one_without_an_index_says_itself(void)
 
 static void contradictions_are_told(void)
 {
-	char digest[TH_DIGEST_TEXT], item[500], path[300];
+	char digest[TH_DIGEST_TEXT], item[700], path[300];
 	struct th_resolved resolved;
 	struct th_error err = {0};
 

@@ -52,7 +52,7 @@ static void a_blob_is_believed_when_it_is_right(void)
 {
 	struct th_store *store = open_store();
 	struct th_error err = {0};
-	char digest[TH_DIGEST_TEXT], path[128];
+	char digest[TH_DIGEST_TEXT], path[200];
 	uint64_t old = 0;
 	int fd;
 
@@ -104,7 +104,7 @@ static void one_that_came_in_part_goes_on(void)
 static void what_is_wrong_is_thrown_away(void)
 {
 	struct th_store *store = open_store();
-	char digest[TH_DIGEST_TEXT], path[128], other[sizeof(text)];
+	char digest[TH_DIGEST_TEXT], path[200], other[sizeof(text)];
 	static const size_t lengths[] = {sizeof(text), sizeof(text) - 1, 0};
 	uint64_t old = 0;
 
@@ -138,7 +138,7 @@ static void another_boot_believes_nothing(void)
 {
 	struct th_store *store = open_store();
 	struct th_error err = {0};
-	char digest[TH_DIGEST_TEXT], path[128], tree[160];
+	char digest[TH_DIGEST_TEXT], path[200], tree[256];
 	uint64_t old = 0;
 
 	th_hash_once(text, sizeof(text), digest);
@@ -179,7 +179,7 @@ static void a_layer_is_brought_by_one(void)
 	struct th_error err = {0};
 	atomic_bool stop = true;
 	struct th_cancel never = {{NULL, NULL}}, now = {{&stop, NULL}};
-	char digest[TH_DIGEST_TEXT], path[128];
+	char digest[TH_DIGEST_TEXT], path[200];
 	int first = -1, second = -1, told = 0;
 
 	th_hash_once("x", 1, digest);

@@ -45,7 +45,7 @@ static void wrong_manifests_are_refused(void)
 		{"{\"schemaVersion\":2," CONFIG ",\"layers\":[7]}",
 			"layer 1 of the manifest is not an object"},
 		{"{\"schemaVersion\":2," CONFIG ",\"layers\":[{}]}",
-			"no valid sha256 digest"},
+			"no valid digest"},
 		{"{\"schemaVersion\":2," CONFIG
 		 ",\"layers\":[" DESC("text/plain", "1") "]}",
 			"not a layer"},
@@ -98,13 +98,23 @@ static void platforms_fit_or_not(void)
 		struct th_platform have, wanted;
 		int fits;
 	} cases[] = {
-		{{"linux", "arm", "v7"}, {"linux", "arm", "v7"}, 3},
-		{{"linux", "amd64", ""}, {"linux", "amd64", ""}, 3},
-		{{"linux", "arm64", ""}, {"linux", "arm64", "v8"}, 2},
-		{{"linux", "arm64", "v8"}, {"linux", "arm64", ""}, 1},
-		{{"linux", "arm", "v6"}, {"linux", "arm", "v7"}, 0},
-		{{"linux", "arm", "v7"}, {"linux", "s390x", ""}, 0},
-		{{"plan", "amd64", ""}, {"linux", "amd64", ""}, 0},
+		{{"linux", "arm", "v7", ""}, {"linux", "arm", "v7", ""}, 40},
+		{{"linux", "amd64", "", ""}, {"linux", "amd64", "", ""}, 40},
+		{{"linux", "arm64", "", ""}, {"linux", "arm64", "v8", ""}, 30},
+		{{"linux", "arm64", "v8", ""}, {"linux", "arm64", "", ""}, 1},
+		/* A processor runs what is made for lower ones. */
+		{{"linux", "arm", "v6", ""}, {"linux", "arm", "v7", ""}, 16},
+		{{"linux", "arm", "v8", ""}, {"linux", "arm", "v7", ""}, 0},
+		{{"linux", "amd64", "v1", ""}, {"linux", "amd64", "", ""}, 11},
+		{{"linux", "amd64", "v9", ""}, {"linux", "amd64", "", ""}, 0},
+		/* Strange ones, and what is not said. */
+		{{"linux", "arm", "odd", ""}, {"linux", "arm", "v7", ""}, 0},
+		{{"linux", "amd64", "odd", ""}, {"linux", "amd64", "", ""}, 1},
+		{{"", "amd64", "", ""}, {"linux", "amd64", "", ""}, 40},
+		{{"linux", "", "", ""}, {"linux", "amd64", "", ""}, 40},
+		{{"linux", "amd64", "", "x"}, {"linux", "amd64", "", ""}, 0},
+		{{"linux", "arm", "v7", ""}, {"linux", "s390x", "", ""}, 0},
+		{{"plan", "amd64", "", ""}, {"linux", "amd64", "", ""}, 0},
 	};
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++)

@@ -39,7 +39,8 @@ static void add_image(
 		.platform = "linux/amd64",
 		.manifest_bytes = 100,
 		.blob_bytes = 1000};
-	struct th_image_layer layer = {DIGEST("d"), DIGEST("d"), DIGEST("b"), 500, 4096};
+	struct th_image_layer layer = {
+		DIGEST("d"), DIGEST("d"), DIGEST("b"), 500, 4096};
 	struct th_error err = {0};
 
 	snprintf(image.digest, sizeof(image.digest), "%s", digest);
@@ -132,7 +133,7 @@ static int write_blob(struct th_store *store, const char *content,
 	int rc;
 
 	CHECK_INT(th_store_hold(store, err), 0);
-	CHECK_INT(th_blob_begin(store, &writer, err), 0);
+	CHECK_INT(th_blob_begin(store, &writer, NULL, err), 0);
 	CHECK_INT(th_blob_add(&writer, content, strlen(content), err), 0);
 	rc = th_blob_commit(store, &writer, digest, size, "it", err);
 	th_blob_discard(store, &writer);
