@@ -101,7 +101,9 @@ static int change_bundle(struct keeper *keeper)
 static int clone_store(struct keeper *keeper)
 {
 	char value;
+	/* Nothing that is mounted on it is to appear on the host. */
 	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP,
+		.propagation = MS_PRIVATE,
 		.userns_fd = (uint64_t)keeper->ids_namespace};
 
 	/* Without them the overlay of a user namespace has no marks for what is

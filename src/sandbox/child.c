@@ -87,6 +87,21 @@ static int cut_off(unsigned long cut, struct th_error *err)
 	return 0;
 }
 
+/* A copy is a peer of what it was taken from, where that is shared, as systemd
+ * has all mounts: what is mounted on it would appear on the host, and
+ * pivot_root(2) takes no shared one. */
+static int cut_root(int root_fd, unsigned long cut, struct th_error *err)
+{
+	struct mount_attr attr = {.propagation = cut};
+
+	if (mount_setattr(root_fd, "", AT_EMPTY_PATH | AT_RECURSIVE, &attr,
+		    sizeof(attr)))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot detach the container's root from the host's "
+			"mounts");
+	return 0;
+}
+
 /* The folders have to be on mounts of this namespace, until the overlay is
  * there. */
 static int make_overlay(struct child *child, struct th_error *err)
@@ -136,7 +151,10 @@ static int open_sources(struct child *child, struct th_error *err)
 		th_fail_sys(
 			err, TH_FAILED, errno, "cannot open the root %s", path);
 	free(path);
-	return child->root_fd < 0 ? -1 : cut_off(cut, err);
+	return child->root_fd < 0 || cut_root(child->root_fd, cut, err) ||
+			cut_off(cut, err)
+		? -1
+		: 0;
 }
 
 static int run_hooks(const struct child *child, enum th_hook_kind kind,

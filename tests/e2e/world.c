@@ -155,7 +155,10 @@ void world_enter(const char *build)
 	 * and the shell that called it are in the group of the caller. */
 	if (setsid() < 0 || prctl(PR_SET_PDEATHSIG, SIGKILL))
 		die("session");
+	/* Apart from the host's, and then shared among its own, as systemd has
+	 * it. */
 	if (mount(NULL, "/", NULL, MS_REC | MS_PRIVATE, NULL) ||
+		mount(NULL, "/", NULL, MS_REC | MS_SHARED, NULL) ||
 		mount("proc", "/proc", "proc", 0, NULL) ||
 		mount("run", "/run", "tmpfs", 0, NULL))
 		die("mounts");
