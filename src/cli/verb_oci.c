@@ -25,7 +25,8 @@ struct request {
 };
 
 /* A line of JSON for the engine that called. */
-static void log_error(const struct request *request, const struct th_error *err)
+static void log_line(const struct request *request, const char *level,
+	const struct th_error *err)
 {
 	char time_text[TH_TIME_TEXT];
 	json_t *line;
@@ -36,7 +37,7 @@ static void log_error(const struct request *request, const struct th_error *err)
 		return;
 	th_clock_format(th_clock_now_us(), time_text);
 	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level",
-		"error", "msg", err->msg, "hint", err->hint);
+		level, "msg", err->msg, "hint", err->hint);
 	text = line ? json_dumps(line, JSON_COMPACT) : NULL;
 	fd = open(
 		request->log, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
@@ -50,14 +51,16 @@ static void log_error(const struct request *request, const struct th_error *err)
 
 static int fail(const struct request *request, const struct th_error *err)
 {
-	log_error(request, err);
+	log_line(request, "error", err);
 	return say_error(err);
 }
 
-static void warn(const struct th_error *warning)
+static void warn(const struct request *request, const struct th_error *warning)
 {
-	if (warning->code)
-		say_note(warning->msg);
+	if (!warning->code)
+		return;
+	log_line(request, "warning", warning);
+	say_note(warning->msg);
 }
 
 static int create(struct invocation *call, const struct request *request)
@@ -68,7 +71,7 @@ static int create(struct invocation *call, const struct request *request)
 	char keeper[PROGRAM_PATH], cwd[PATH_MAX];
 	struct th_runtime_options options = {
 		.dir = request->dir, .id = request->id};
-	struct th_error err = {0};
+	struct th_error warning = {0}, err = {0};
 	char *paths[3];
 	int rc;
 
@@ -82,11 +85,14 @@ static int create(struct invocation *call, const struct request *request)
 	options.console_socket = paths[2];
 	program_path("tidyhull-keeper", keeper);
 	rc = paths[0] && paths[1] && paths[2]
-		? th_runtime_create_by(keeper, &options, &err)
+		? th_runtime_create_by(keeper, &options, &warning, &err)
 		: th_fail_memory(&err);
 	for (int i = 0; i < 3; i++)
 		free(paths[i]);
-	return rc ? fail(request, &err) : EXIT_DONE;
+	if (rc)
+		return fail(request, &err);
+	warn(request, &warning);
+	return EXIT_DONE;
 }
 
 static int start(struct invocation *call, const struct request *request)
@@ -96,7 +102,7 @@ static int start(struct invocation *call, const struct request *request)
 	(void)call;
 	if (th_runtime_start(request->dir, request->id, &warning, &err))
 		return fail(request, &err);
-	warn(&warning);
+	warn(request, &warning);
 	return EXIT_DONE;
 }
 
@@ -136,7 +142,7 @@ static int delete (struct invocation *call, const struct request *request)
 	if (th_runtime_delete(request->dir, request->id,
 		    option_given(call, "force"), &warning, &err))
 		return fail(request, &err);
-	warn(&warning);
+	warn(request, &warning);
 	return EXIT_DONE;
 }
 
@@ -194,7 +200,7 @@ static const struct option_spec options[] = {
 	{"pid-file", "FILE", "create: write the process ID to this file"},
 	{"console-socket", "PATH",
 		"create: send the terminal to this local socket"},
-	{"log", "FILE", "append errors to this file as lines of JSON"},
+	{"log", "FILE", "append errors and warnings to this file as lines of JSON"},
 	{"all", NULL, "kill: send it to all processes"},
 	{"force", NULL, "delete: kill it first"}, {NULL, NULL, NULL}};
 

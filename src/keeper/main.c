@@ -154,19 +154,20 @@ static int create_bundle(char **argv)
 		.bundle = argv[4],
 		.pid_file = argv[5],
 		.console_socket = argv[6]};
-	struct th_error err = {0};
+	struct th_error warning = {0}, err = {0};
 	int rc;
 
 	umask(022);
 	fcntl(CHANNEL, F_SETFD, FD_CLOEXEC);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
 	signal(SIGPIPE, SIG_IGN);
-	rc = th_runtime_create(&options, &err);
+	rc = th_runtime_create(&options, &warning, &err);
 	if (rc)
 		th_channel_send(
 			CHANNEL, TH_TELL_FAILED, &err, sizeof(err), NULL, 0);
 	else
-		th_channel_send(CHANNEL, TH_TELL_STARTED, NULL, 0, NULL, 0);
+		th_channel_send(CHANNEL, TH_TELL_STARTED, &warning,
+			sizeof(warning), NULL, 0);
 	return rc ? 1 : 0;
 }
 

@@ -3,6 +3,8 @@
 #include <sched.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
+#include <sys/sysmacros.h>
 
 #include "base/file.h"
 #include "oci/parts.h"
@@ -41,9 +43,19 @@ static int read_mount(const json_t *item, void *out, struct th_error *err)
 		read_id_maps(item, "gidMappings", "a mount's gidMappings",
 			&mount->gids, err) < 0)
 		return -1;
-	if (!mount->target || mount->target[0] != '/')
-		return th_fail(err, TH_FAILED,
-			"a mount's destination is not an absolute path");
+	if (!mount->target || !*mount->target)
+		return th_fail(
+			err, TH_FAILED, "a mount does not have a destination");
+	/* "It MAY be a relative path, in which case it MUST be interpreted as
+	 * relative to "/"" (config.md, "Mounts"). */
+	if (mount->target[0] != '/') {
+		char *absolute = th_format("/%s", mount->target);
+
+		if (!absolute)
+			return th_fail_memory(err);
+		free(mount->target);
+		mount->target = absolute;
+	}
 	if (!mount->uids.count != !mount->gids.count)
 		return th_fail(err, TH_FAILED,
 			"the mount at %.200s has mappings for only one of "
@@ -67,14 +79,122 @@ static int read_mounts(
 	return rc;
 }
 
+/* Two items for each: keys may hold any character. */
+static int read_annotations(
+	const json_t *doc, struct th_strings *list, struct th_error *err)
+{
+	json_t *map, *value;
+	const char *key;
+	int rc = th_json_object(doc, "annotations", "config.json", &map, err);
+
+	if (rc != 1)
+		return rc;
+	json_object_foreach(map, key, value)
+	{
+		if (!*key)
+			return th_fail(err, TH_FAILED,
+				"annotations has an empty key");
+		if (!json_is_string(value))
+			return th_fail(err, TH_FAILED,
+				"\"%.100s\" in annotations is not a string",
+				key);
+		if (th_strings_add(list, key) ||
+			th_strings_add(list, json_string_value(value)))
+			return th_fail_memory(err);
+	}
+	return 1;
+}
+
+/* What every container has, and what a terminal is made of (config-linux.md,
+ * "Default Devices"). */
+static const struct {
+	int64_t major_id, minor_id;
+} supplied[] = {{1, 3}, {1, 5}, {1, 7}, {1, 8}, {1, 9}, {5, 0}, {5, 1}, {5, 2},
+	{136, -1}};
+
+static bool denies_all(const struct th_device_rule *rule)
+{
+	return !rule->allow && rule->type == 'a' && rule->major_id < 0 &&
+		rule->minor_id < 0;
+}
+
+static int add_rule(struct th_resources *resources, char type, int64_t major_id,
+	int64_t minor_id, bool all, struct th_error *err)
+{
+	struct th_device_rule *list = realloc(resources->devices,
+		(resources->device_count + 1) * sizeof(*list));
+
+	if (!list)
+		return th_fail_memory(err);
+	resources->devices = list;
+	list[resources->device_count++] = (struct th_device_rule){.allow = true,
+		.type = type,
+		.major_id = major_id,
+		.minor_id = minor_id,
+		.read = all,
+		.write = all,
+		.make = true};
+	return 0;
+}
+
+/* Whether the rules say something about that very device already. */
+static bool is_ruled(
+	const struct th_resources *resources, int64_t major_id, int64_t minor_id)
+{
+	for (size_t i = 0; i < resources->device_count; i++) {
+		const struct th_device_rule *rule = &resources->devices[i];
+
+		if (rule->type != 'b' && rule->major_id == major_id &&
+			rule->minor_id == minor_id)
+			return true;
+	}
+	return false;
+}
+
+/* Engines deny all devices and leave it to the runtime that those which every
+ * container has are there and can be used; and that it can make the nodes that
+ * it is to make, whatever the program may do with them. */
+static int complete_rules(struct th_bundle *bundle, struct th_error *err)
+{
+	struct th_resources *resources = &bundle->resources;
+	bool denied = false;
+
+	for (size_t i = 0; i < resources->device_count; i++)
+		denied |= denies_all(&resources->devices[i]);
+	if (!denied)
+		return 0;
+	for (size_t i = 0; i < sizeof(supplied) / sizeof(*supplied); i++) {
+		if (!is_ruled(resources, supplied[i].major_id,
+			    supplied[i].minor_id) &&
+			add_rule(resources, 'c', supplied[i].major_id,
+				supplied[i].minor_id, true, err))
+			return -1;
+	}
+	for (size_t i = 0; i < bundle->device_count; i++) {
+		const struct th_device *device = &bundle->devices[i];
+
+		if (!S_ISFIFO(device->mode) &&
+			add_rule(resources, S_ISBLK(device->mode) ? 'b' : 'c',
+				major(device->dev), minor(device->dev), false,
+				err))
+			return -1;
+	}
+	return 0;
+}
+
+static int warn(struct th_bundle *bundle, const char *text)
+{
+	return th_strings_add(&bundle->process.warnings, text);
+}
+
 static int read_top(
 	const json_t *doc, struct th_bundle *bundle, struct th_error *err)
 {
 	static const char *const done[] = {"ociVersion", "process", "root",
 		"hostname", "domainname", "mounts", "linux", "annotations",
 		"hooks", NULL};
-	static const char *const refused[] = {
-		"solaris", "windows", "vm", "zos", NULL};
+	/* Other platforms' parts are nothing to this one. */
+	static const char *const refused[] = {"vm", NULL};
 	static const struct shape shape = {"config.json", done, refused};
 	const char *version = NULL;
 
@@ -95,9 +215,15 @@ static int read_top(
 		read_mounts(doc, bundle, err) < 0 ||
 		read_linux(doc, bundle, err) < 0 ||
 		th_hooks_parse(doc, bundle->hooks, err) < 0 ||
-		read_map(doc, "annotations", shape.where, &bundle->annotations,
-			err) < 0)
+		read_annotations(doc, &bundle->annotations, err) < 0)
 		return -1;
+	if (complete_rules(bundle, err))
+		return -1;
+	if (bundle->resources.flat &&
+		warn(bundle, "linux.resources.memory.useHierarchy is false, "
+			     "but kernels have no accounting without "
+			     "hierarchy any more"))
+		return th_fail_memory(err);
 	if (!(bundle->namespaces & CLONE_NEWNS))
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"config.json does not ask for a new mount namespace, "
@@ -189,6 +315,7 @@ void th_bundle_release(struct th_bundle *bundle)
 	th_seccomp_release(&bundle->seccomp);
 	th_strings_release(&bundle->sysctls);
 	free(bundle->mount_label);
+	free(bundle->time_offsets);
 	th_hooks_release(bundle->hooks);
 	th_strings_release(&bundle->annotations);
 	prepare(bundle);
@@ -197,13 +324,9 @@ void th_bundle_release(struct th_bundle *bundle)
 const char *th_bundle_annotation(
 	const struct th_bundle *bundle, const char *key)
 {
-	size_t len = strlen(key);
-
-	for (size_t i = 0; i < bundle->annotations.count; i++) {
-		const char *entry = bundle->annotations.items[i];
-
-		if (strncmp(entry, key, len) == 0 && entry[len] == '=')
-			return entry + len + 1;
+	for (size_t i = 0; i + 1 < bundle->annotations.count; i += 2) {
+		if (strcmp(bundle->annotations.items[i], key) == 0)
+			return bundle->annotations.items[i + 1];
 	}
 	return NULL;
 }

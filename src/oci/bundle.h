@@ -57,6 +57,7 @@ struct th_scheduler {
 };
 
 struct th_process {
+	bool missing; /* it may come before the start only: there is nothing */
 	bool terminal;
 	uint16_t rows, columns; /* consoleSize; 0: not given */
 	uid_t uid;
@@ -78,6 +79,8 @@ struct th_process {
 	struct th_scheduler scheduler;
 	char *apparmor; /* NULL where not given */
 	char *selinux;
+	/* What of config.json cannot be as it says, but is no failure. */
+	struct th_strings warnings;
 };
 
 /* A namespace that is there already. */
@@ -109,8 +112,10 @@ struct th_bundle {
 	uint64_t propagation; /* MS_... of the root; 0: not given */
 	char *mount_label;
 	int personality; /* PER_...; -1: not given */
+	/* Of a new time namespace, as /proc/self/timens_offsets takes it. */
+	char *time_offsets;
 	struct th_hooks hooks[TH_HOOK_KINDS];
-	struct th_strings annotations; /* "key=value" */
+	struct th_strings annotations; /* key, value, key, value, ... */
 };
 
 /* Reads a config.json. Whatever it asks for that the sandbox cannot do, and

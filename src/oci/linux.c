@@ -1,4 +1,5 @@
 /* The member "linux" of config.json (config-linux.md). */
+#include <linux/sched.h>
 #include <sched.h>
 #include <stdlib.h>
 #include <string.h>
@@ -71,9 +72,10 @@ static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 	static const char *const done[] = {"type", "path", NULL};
 	static const struct shape shape = {"linux.namespaces", done, NULL};
 	static const char *const names[] = {"pid", "network", "mount", "ipc",
-		"uts", "user", "cgroup", NULL};
+		"uts", "user", "cgroup", "time", NULL};
 	static const int flags[] = {CLONE_NEWPID, CLONE_NEWNET, CLONE_NEWNS,
-		CLONE_NEWIPC, CLONE_NEWUTS, CLONE_NEWUSER, CLONE_NEWCGROUP};
+		CLONE_NEWIPC, CLONE_NEWUTS, CLONE_NEWUSER, CLONE_NEWCGROUP,
+		CLONE_NEWTIME};
 	json_t *array, *item;
 	size_t i;
 	int rc;
@@ -212,6 +214,52 @@ static int read_propagation(const json_t *linux_part, struct th_bundle *bundle,
 	return 1;
 }
 
+/* config-linux.md, "Offset for Time Namespace". */
+static int read_time_offsets(const json_t *linux_part, struct th_bundle *bundle,
+	struct th_error *err)
+{
+	static const char *const clocks[] = {"monotonic", "boottime"};
+	json_t *offsets, *one;
+	struct th_buf text;
+	const char *clock;
+	int rc = th_json_object(
+		linux_part, "timeOffsets", "linux", &offsets, err);
+
+	if (rc != 1 || !json_object_size(offsets))
+		return rc < 0 ? -1 : 0;
+	if (!(bundle->namespaces & CLONE_NEWTIME))
+		return th_fail(err, TH_FAILED,
+			"linux.timeOffsets needs a new time namespace");
+	th_buf_init(&text, 400);
+	json_object_foreach(offsets, clock, one)
+	{
+		int64_t seconds = 0, nanoseconds = 0;
+
+		if (strcmp(clock, clocks[0]) != 0 &&
+			strcmp(clock, clocks[1]) != 0)
+			continue;
+		if (!json_is_object(one)) {
+			rc = th_fail(err, TH_FAILED,
+				"linux.timeOffsets.%s is not an object", clock);
+			break;
+		}
+		if (th_json_int(one, "secs", "linux.timeOffsets", &seconds,
+			    err) < 0 ||
+			read_number(one, "nanosecs", "linux.timeOffsets", 0,
+				999999999, &nanoseconds, err) < 0) {
+			rc = -1;
+			break;
+		}
+		th_buf_addf(&text, "%s %lld %lld\n", clock, (long long)seconds,
+			(long long)nanoseconds);
+	}
+	if (rc < 0)
+		th_buf_release(&text);
+	else
+		bundle->time_offsets = th_buf_take(&text);
+	return rc < 0 ? -1 : 1;
+}
+
 /* A sysctl must belong to a namespace that is the container's own: elsewhere
  * it would change the host. */
 static int check_sysctl(
@@ -297,7 +345,7 @@ int read_linux(
 		"gidMappings", "resources", "seccomp", "sysctl",
 		"rootfsPropagation", "mountLabel", "personality", NULL};
 	static const char *const refused[] = {
-		"intelRdt", "timeOffsets", "netDevices", "memoryPolicy", NULL};
+		"intelRdt", "netDevices", "memoryPolicy", NULL};
 	static const struct shape shape = {"linux", done, refused};
 	json_t *part;
 	int rc;
@@ -325,8 +373,13 @@ int read_linux(
 		read_personality(part, bundle, err) < 0 ||
 		read_propagation(part, bundle, err) < 0 ||
 		th_resources_parse(part, &bundle->resources, err) < 0 ||
-		th_seccomp_parse(part, &bundle->seccomp, err) < 0)
+		th_seccomp_parse(part, &bundle->seccomp, err) < 0 ||
+		read_time_offsets(part, bundle, err) < 0)
 		return -1;
+	if (bundle->mount_label && !*bundle->mount_label) {
+		free(bundle->mount_label);
+		bundle->mount_label = NULL;
+	}
 	for (size_t i = 0; i < bundle->sysctls.count; i++) {
 		if (check_sysctl(bundle, bundle->sysctls.items[i], err))
 			return -1;

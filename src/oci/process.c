@@ -49,8 +49,26 @@ static int read_user(
 	return 1;
 }
 
+/* "Any value which cannot be mapped to a relevant kernel interface ... MUST be
+ * logged as a warning" (config.md, "Linux Process"). */
+static int warn_of_capability(
+	struct th_process *out, const char *name, struct th_error *err)
+{
+	char *text = th_format("process.capabilities names \"%.60s\", which "
+			       "this kernel does not have",
+		name);
+
+	for (size_t i = 0; text && i < out->warnings.count; i++) {
+		if (strcmp(out->warnings.items[i], text) == 0) {
+			free(text);
+			return 0;
+		}
+	}
+	return th_strings_take(&out->warnings, text) ? th_fail_memory(err) : 0;
+}
+
 static int read_capability_set(const json_t *object, const char *key,
-	uint64_t *set, struct th_error *err)
+	struct th_process *out, uint64_t *set, struct th_error *err)
 {
 	struct th_strings names = {0};
 	int rc;
@@ -60,10 +78,9 @@ static int read_capability_set(const json_t *object, const char *key,
 		int number = th_capability_number(names.items[i]);
 
 		if (number < 0)
-			rc = th_fail(err, TH_FAILED,
-				"process.capabilities names \"%.60s\", which "
-				"is not a capability",
-				names.items[i]);
+			rc = warn_of_capability(out, names.items[i], err)
+				? -1
+				: 1;
 		else
 			*set |= (uint64_t)1 << number;
 	}
@@ -84,15 +101,15 @@ static int read_capabilities(
 	if (rc != 1)
 		return rc;
 	if (shape_check(sets, &shape, err) ||
-		read_capability_set(sets, "bounding", &out->bounding, err) <
+		read_capability_set(sets, "bounding", out, &out->bounding, err) <
 			0 ||
-		read_capability_set(sets, "effective", &out->effective, err) <
+		read_capability_set(sets, "effective", out, &out->effective, err) <
 			0 ||
 		read_capability_set(
-			sets, "inheritable", &out->inheritable, err) < 0 ||
-		read_capability_set(sets, "permitted", &out->permitted, err) <
+			sets, "inheritable", out, &out->inheritable, err) < 0 ||
+		read_capability_set(sets, "permitted", out, &out->permitted, err) <
 			0 ||
-		read_capability_set(sets, "ambient", &out->ambient, err) < 0)
+		read_capability_set(sets, "ambient", out, &out->ambient, err) < 0)
 		return -1;
 	return 1;
 }
@@ -315,6 +332,42 @@ static int read_command(
 	return 0;
 }
 
+static bool is_cpu_list(const char *text)
+{
+	return strspn(text, "0123456789,- \t") == strlen(text);
+}
+
+/* "Not applicable to the container's init process" (config.md): for those that
+ * join later, which this program's "oci" does not start. It must be right all
+ * the same. */
+static int check_affinity(const json_t *process, struct th_error *err)
+{
+	static const char where[] = "process.execCPUAffinity";
+	const char *initial = "", *final = "";
+	json_t *object;
+	int rc = th_json_object(
+		process, "execCPUAffinity", "process", &object, err);
+
+	if (rc != 1)
+		return rc;
+	if (th_json_string(object, "initial", where, &initial, err) < 0 ||
+		th_json_string(object, "final", where, &final, err) < 0)
+		return -1;
+	if (is_cpu_list(initial ? initial : "") &&
+		is_cpu_list(final ? final : ""))
+		return 1;
+	return th_fail(err, TH_FAILED, "%s is not a list of CPUs", where);
+}
+
+/* A label that is empty is none. */
+static void drop_empty(char **text)
+{
+	if (*text && !**text) {
+		free(*text);
+		*text = NULL;
+	}
+}
+
 int read_process(
 	const json_t *doc, struct th_process *out, struct th_error *err)
 {
@@ -322,16 +375,20 @@ int read_process(
 		"args", "env", "cwd", "capabilities", "noNewPrivileges",
 		"rlimits", "oomScoreAdj", "apparmorProfile", "selinuxLabel",
 		"ioPriority", "scheduler", NULL};
-	static const char *const refused[] = {
-		"commandLine", "execCPUAffinity", NULL};
-	static const struct shape shape = {"process", done, refused};
+	static const struct shape shape = {"process", done, NULL};
 	json_t *process;
 	int64_t score = 0;
 	int rc;
 
-	if (th_json_object(doc, "process", "config.json", &process, err) != 1)
-		return th_fail(
-			err, TH_FAILED, "config.json does not have a process");
+	rc = th_json_object(doc, "process", "config.json", &process, err);
+	if (rc < 0)
+		return -1;
+	/* "REQUIRED when start is called" (config.md, "Process"). */
+	if (rc == 0) {
+		out->missing = true;
+		out->cwd = strdup("/");
+		return out->cwd ? 0 : th_fail_memory(err);
+	}
 	if (shape_check(process, &shape, err) ||
 		read_command(process, out, err) ||
 		th_json_bool(process, "noNewPrivileges", "process",
@@ -341,8 +398,11 @@ int read_process(
 		read_capabilities(process, out, err) < 0 ||
 		read_rlimits(process, out, err) < 0 ||
 		read_priorities(process, out, err) < 0 ||
-		read_scheduler(process, out, err) < 0)
+		read_scheduler(process, out, err) < 0 ||
+		check_affinity(process, err) < 0)
 		return -1;
+	drop_empty(&out->apparmor);
+	drop_empty(&out->selinux);
 	rc = read_number(
 		process, "oomScoreAdj", "process", -1000, 1000, &score, err);
 	out->has_oom_score = rc == 1;
@@ -359,4 +419,5 @@ void process_release(struct th_process *process)
 	free(process->selinux);
 	th_strings_release(&process->args);
 	th_strings_release(&process->env);
+	th_strings_release(&process->warnings);
 }

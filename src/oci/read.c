@@ -38,9 +38,8 @@ int shape_check(
 			return th_fail(err, TH_NOT_POSSIBLE,
 				"%s uses \"%s\", which is not supported",
 				shape->where, key);
-		return th_fail(err, TH_FAILED,
-			"%s has \"%.100s\", which is not in the specification",
-			shape->where, key);
+		/* "Runtimes ... MUST ignore unknown properties" (config.md,
+		 * "Extensibility"). */
 	}
 	return 0;
 }

@@ -8,14 +8,15 @@
 #include "base/json.h"
 
 /* Which members an object may have: those that are carried out, and those
- * that are known but not supported. Both lists end with NULL. */
+ * that are known but not supported. Both lists end with NULL. Others are passed
+ * over, as the specification demands. */
 struct shape {
 	const char *where;
 	const char *const *done;
 	const char *const *refused; /* may be NULL */
 };
 
-/* -1 where the object has a member that is neither done nor null. */
+/* -1 where the object has a member that is not supported, and not null. */
 int shape_check(
 	const json_t *object, const struct shape *shape, struct th_error *err);
 

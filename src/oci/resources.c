@@ -75,11 +75,12 @@ static int read_memory(
 		th_json_bool(object, "useHierarchy", shape.where, &hierarchy,
 			err) < 0)
 		return -1;
-	if (!hierarchy)
-		return th_fail(err, TH_NOT_POSSIBLE,
-			"%s asks for accounting without hierarchy, which "
-			"kernels no longer support",
-			shape.where);
+	out->flat = !hierarchy;
+	for (size_t i = 0; i < COUNT(members); i++) {
+		/* What engines write for "not set"; nothing could run in it. */
+		if (*members[i].value == 0 && members[i].least < 0)
+			*members[i].value = TH_UNSET;
+	}
 	return 1;
 }
 
@@ -106,6 +107,11 @@ static int read_cpu(
 		read_copy(object, "cpus", shape.where, &out->cpus, err) < 0 ||
 		read_copy(object, "mems", shape.where, &out->mems, err) < 0)
 		return -1;
+	/* 0 is none of the values that these can have. */
+	for (size_t i = 0; i < 3; i++) {
+		if (*members[i].value == 0)
+			*members[i].value = TH_UNSET;
+	}
 	return 1;
 }
 

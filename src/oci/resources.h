@@ -49,6 +49,7 @@ struct th_rdma {
 };
 
 struct th_resources {
+	bool flat; /* accounting without hierarchy was asked for */
 	/* bytes; -1: no limit; TH_UNSET: not given */
 	int64_t memory, memory_low, memory_swap; /* swap: both together */
 	int64_t memory_kernel_tcp, swappiness;

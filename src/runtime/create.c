@@ -221,8 +221,20 @@ static void undo(struct making *making)
 	free(path);
 }
 
-int th_runtime_create(
-	const struct th_runtime_options *options, struct th_error *err)
+static void tell_warnings(
+	const struct th_strings *warnings, struct th_error *warning)
+{
+	for (size_t i = 0; i < warnings->count; i++) {
+		size_t used = strlen(warning->msg);
+
+		warning->code = TH_FAILED;
+		snprintf(warning->msg + used, sizeof(warning->msg) - used,
+			"%s%s", used ? "; " : "", warnings->items[i]);
+	}
+}
+
+int th_runtime_create(const struct th_runtime_options *options,
+	struct th_error *warning, struct th_error *err)
 {
 	struct making making = {
 		.options = options, .cgroup = TH_CGROUP_NONE, .listener = -1};
@@ -242,6 +254,7 @@ int th_runtime_create(
 	making.record.started = process_start(making.sandbox.pid);
 	if (record_write(&making.record, err) || write_pid_file(&making, err))
 		goto out;
+	tell_warnings(&making.record.bundle.process.warnings, warning);
 	rc = 0;
 out:
 	if (rc)

@@ -14,14 +14,17 @@
 
 #define CHANNEL 3
 
-static int hear(int channel, struct th_error *err)
+static int hear(int channel, struct th_error *warning, struct th_error *err)
 {
 	struct th_message message;
 	int fds[TH_CHANNEL_FDS], rc;
 
 	rc = th_channel_receive(channel, &message, fds, err);
-	if (rc == 1 && message.type == TH_TELL_STARTED)
+	if (rc == 1 && message.type == TH_TELL_STARTED) {
+		if (message.len == sizeof(*warning))
+			memcpy(warning, message.data, sizeof(*warning));
 		return 0;
+	}
 	if (rc == 1 && message.type == TH_TELL_FAILED &&
 		message.len == sizeof(*err))
 		memcpy(err, message.data, sizeof(*err));
@@ -32,7 +35,8 @@ static int hear(int channel, struct th_error *err)
 }
 
 int th_runtime_create_by(const char *keeper,
-	const struct th_runtime_options *options, struct th_error *err)
+	const struct th_runtime_options *options, struct th_error *warning,
+	struct th_error *err)
 {
 	const char *args[] = {"tidyhull-keeper", "oci-create", options->dir,
 		options->id, options->bundle, options->pid_file,
@@ -61,7 +65,7 @@ int th_runtime_create_by(const char *keeper,
 		rc = th_fail_sys(err, TH_FAILED, rc, "cannot start %s", keeper);
 		goto out;
 	}
-	rc = hear(pair[0], err);
+	rc = hear(pair[0], warning, err);
 	while (waitpid(pid, NULL, 0) < 0 && errno == EINTR)
 		;
 out:

@@ -49,6 +49,13 @@ int th_runtime_start(const char *dir, const char *id, struct th_error *warning,
 			id, status_word(record.status));
 		goto out;
 	}
+	if (record.bundle.process.missing) {
+		th_fail(err, TH_FAILED,
+			"container \"%s\" cannot be started: its config.json "
+			"does not have a process",
+			id);
+		goto out;
+	}
 	rc = th_sandbox_start_waiting(&record.bundle, id, record.bundle_path,
 		record.pid, record.connection, err);
 	if (rc == 0)

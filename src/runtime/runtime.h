@@ -31,12 +31,13 @@ enum th_runtime_status {
 
 /* Makes the container; its process waits for the start. To be called by a
  * small program of one thread, which may end then (the keeper's). TH_IN_USE
- * where the ID is taken. */
-int th_runtime_create(
-	const struct th_runtime_options *options, struct th_error *err);
+ * where the ID is taken. warning: what of config.json is not as it says. */
+int th_runtime_create(const struct th_runtime_options *options,
+	struct th_error *warning, struct th_error *err);
 /* Starts the keeper's program to do it. */
 int th_runtime_create_by(const char *keeper,
-	const struct th_runtime_options *options, struct th_error *err);
+	const struct th_runtime_options *options, struct th_error *warning,
+	struct th_error *err);
 
 /* Runs the program of a created container. A poststart hook that fails is a
  * warning only. */

@@ -55,6 +55,21 @@ uint32_t th_architecture_find(const char *name)
 	return seccomp_arch_resolve_name(lower);
 }
 
+bool th_architecture_is_foreign(const char *name)
+{
+	/* In the specification, and not in every libseccomp. */
+	static const char *const names[] = {"SCMP_ARCH_LOONGARCH64",
+		"SCMP_ARCH_M68K", "SCMP_ARCH_SH", "SCMP_ARCH_SHEB",
+		"SCMP_ARCH_RISCV64", "SCMP_ARCH_PARISC",
+		"SCMP_ARCH_PARISC64"};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (strcmp(name, names[i]) == 0)
+			return true;
+	}
+	return false;
+}
+
 uint32_t th_architecture_audit(uint32_t architecture)
 {
 	return architecture == SCMP_ARCH_X32 ? SCMP_ARCH_X86_64 : architecture;

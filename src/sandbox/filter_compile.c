@@ -419,6 +419,9 @@ static int read_architectures(struct assembler *as, struct th_error *err)
 	for (size_t i = 0; i < names->count; i++) {
 		uint32_t arch = th_architecture_find(names->items[i]);
 
+		/* A kernel of this one never runs it. */
+		if (!arch && th_architecture_is_foreign(names->items[i]))
+			continue;
 		if (!arch)
 			return th_fail(err, TH_NOT_POSSIBLE,
 				"linux.seccomp names the unknown architecture "

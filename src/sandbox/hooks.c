@@ -24,16 +24,9 @@ char *th_hooks_state(const struct th_bundle *bundle, const char *id,
 	json_t *notes = json_object(), *doc;
 	char *text;
 
-	for (size_t i = 0; i < bundle->annotations.count; i++) {
-		const char *entry = bundle->annotations.items[i];
-		size_t len = strcspn(entry, "=");
-		char *key = strndup(entry, len);
-
-		if (key)
-			json_object_set_new(
-				notes, key, json_string(entry + len + 1));
-		free(key);
-	}
+	for (size_t i = 0; i + 1 < bundle->annotations.count; i += 2)
+		json_object_set_new(notes, bundle->annotations.items[i],
+			json_string(bundle->annotations.items[i + 1]));
 	doc = json_pack("{s:s s:s s:s s:s s:o}", "ociVersion",
 		TH_OCI_RUNTIME_VERSION, "id", id, "status", status, "bundle",
 		bundle_path, "annotations", notes);

@@ -73,7 +73,9 @@ static bool take_propagation(const char *option, struct mount_plan *plan)
 
 static bool take_kind(const char *option, struct mount_plan *plan)
 {
-	static const char *const nothing[] = {"defaults", "silent", "loud"};
+	/* Versions of inodes are no option of a mount any more. */
+	static const char *const nothing[] = {
+		"defaults", "silent", "loud", "iversion", "noiversion"};
 
 	if (strcmp(option, "bind") == 0) {
 		plan->bind = true;
@@ -97,16 +99,47 @@ static bool take_kind(const char *option, struct mount_plan *plan)
 	return true;
 }
 
+/* Of a file system as a whole: what is bound has one already, and mount(2)
+ * takes no notice of them there. */
+static bool is_of_file_system(const char *option)
+{
+	static const char *const words[] = {"async", "dirsync", "lazytime",
+		"mand", "nolazytime", "nomand", "sync"};
+
+	for (size_t i = 0; i < COUNT(words); i++) {
+		if (strcmp(option, words[i]) == 0)
+			return true;
+	}
+	return false;
+}
+
+static bool is_bind(const struct th_mount *mount)
+{
+	bool bind = !mount->type || strcmp(mount->type, "bind") == 0;
+
+	for (size_t i = 0; i < mount->options.count; i++) {
+		const char *option = mount->options.items[i];
+
+		bind |= strcmp(option, "bind") == 0 ||
+			strcmp(option, "rbind") == 0 ||
+			strcmp(option, "remount") == 0;
+	}
+	return bind;
+}
+
 int mount_plan_read(const struct th_mount *mount, struct mount_plan *plan,
 	struct th_error *err)
 {
+	bool bind = is_bind(mount);
+
 	memset(plan, 0, sizeof(*plan));
 	for (size_t i = 0; i < mount->options.count; i++) {
 		const char *option = mount->options.items[i];
 
 		if (take_attribute(option, plan) ||
 			take_propagation(option, plan) ||
-			take_kind(option, plan))
+			take_kind(option, plan) ||
+			(bind && is_of_file_system(option)))
 			continue;
 		if (th_strings_add(&plan->rest, option))
 			return th_fail_memory(err);

@@ -2,6 +2,7 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/sched.h>
 #include <sched.h>
 #include <signal.h>
 #include <stdio.h>
@@ -101,6 +102,28 @@ static int group_of(const struct child *child)
 		: -1;
 }
 
+/* Children are born into it, and its clocks are set before the first one is
+ * (time_namespaces(7)): it cannot come with the birth itself. */
+static int new_time(const struct th_bundle *bundle, struct th_error *err)
+{
+	int fd, rc = 0;
+
+	if (!(bundle->namespaces & CLONE_NEWTIME))
+		return 0;
+	if (unshare(CLONE_NEWTIME))
+		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot create a time namespace");
+	if (!bundle->time_offsets)
+		return 0;
+	fd = open("/proc/self/timens_offsets", O_WRONLY | O_CLOEXEC);
+	if (fd < 0 || th_write_all(fd, bundle->time_offsets,
+			      strlen(bundle->time_offsets)))
+		rc = th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+			"cannot set the offsets of the time namespace");
+	th_close(&fd);
+	return rc;
+}
+
 /* Namespaces that exist are joined by a helper, which then gives birth to the
  * container's process as its own sibling. It also enters the groups of version
  * 1, as it has the right to, and to move a process that is there already takes
@@ -114,7 +137,8 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 
 	if ((!child->enters ||
 		    th_cgroup_enter_old(child->options->cgroup, &error) == 0) &&
-		join_namespaces(bundle, joins, &error) == 0) {
+		join_namespaces(bundle, joins, &error) == 0 &&
+		new_time(bundle, &error) == 0) {
 		born.pid = clone_process(
 			namespaces, group_of(child), CLONE_PARENT, &pidfd);
 		if (born.pid == 0)
@@ -176,10 +200,12 @@ static int birth(struct child *child, int channel, struct th_sandbox *sandbox,
 	const struct th_bundle *bundle = child->options->bundle;
 	/* A cgroup namespace is rooted at the group that its maker is in when
 	 * it is made: the child makes it, after it was moved. */
-	int namespaces = bundle->namespaces & ~CLONE_NEWCGROUP;
+	int namespaces =
+		bundle->namespaces & ~(CLONE_NEWCGROUP | CLONE_NEWTIME);
 	pid_t pid;
 
-	if (bundle->join_count || (child->waits && child->enters))
+	if (bundle->join_count || (child->waits && child->enters) ||
+		bundle->namespaces & CLONE_NEWTIME)
 		return birth_by_helper(
 			child, namespaces, channel, sandbox, err);
 	pid = clone_process(namespaces, group_of(child), 0, &sandbox->pidfd);
@@ -267,7 +293,8 @@ int th_sandbox_create(const struct th_sandbox_options *options,
 	empty(sandbox);
 	sandbox->options = options;
 	/* In a user namespace of its own it has no right to that any more. */
-	child.waits = bundle->namespaces & CLONE_NEWUSER || bundle->join_count;
+	child.waits = bundle->namespaces & (CLONE_NEWUSER | CLONE_NEWTIME) ||
+		bundle->join_count;
 	child.enters = options->cgroup && options->cgroup->v1_count;
 	if (prepare(options, &child, sandbox, &channel, err) == 0)
 		rc = birth(&child, channel, sandbox, err);
