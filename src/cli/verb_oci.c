@@ -22,6 +22,7 @@ struct request {
 	char *dir; /* owned */
 	const char *id;
 	const char *log;
+	bool entered; /* a user namespace, which the caller does not know */
 };
 
 /* A line of JSON for the engine that called. */
@@ -36,8 +37,8 @@ static void log_line(const struct request *request, const char *level,
 	if (!request->log)
 		return;
 	th_clock_format(th_clock_now_us(), time_text);
-	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level",
-		level, "msg", err->msg, "hint", err->hint);
+	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level", level,
+		"msg", err->msg, "hint", err->hint);
 	text = line ? json_dumps(line, JSON_COMPACT) : NULL;
 	fd = open(
 		request->log, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
@@ -83,6 +84,7 @@ static int create(struct invocation *call, const struct request *request)
 	options.bundle = paths[0];
 	options.pid_file = paths[1];
 	options.console_socket = paths[2];
+	options.entered = request->entered;
 	program_path("tidyhull-keeper", keeper);
 	rc = paths[0] && paths[1] && paths[2]
 		? th_runtime_create_by(keeper, &options, &warning, &err)
@@ -171,6 +173,7 @@ static int run(struct invocation *call)
 		if (th_user_enter(call->caller.name, call->caller.uid,
 			    call->caller.gid, &single, &err))
 			return fail(&request, &err);
+		request.entered = true;
 	}
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
@@ -200,7 +203,8 @@ static const struct option_spec options[] = {
 	{"pid-file", "FILE", "create: write the process ID to this file"},
 	{"console-socket", "PATH",
 		"create: send the terminal to this local socket"},
-	{"log", "FILE", "append errors and warnings to this file as lines of JSON"},
+	{"log", "FILE",
+		"append errors and warnings to this file as lines of JSON"},
 	{"all", NULL, "kill: send it to all processes"},
 	{"force", NULL, "delete: kill it first"}, {NULL, NULL, NULL}};
 

@@ -153,7 +153,8 @@ static int create_bundle(char **argv)
 		.id = argv[3],
 		.bundle = argv[4],
 		.pid_file = argv[5],
-		.console_socket = argv[6]};
+		.console_socket = argv[6],
+		.entered = argv[7][0] != '\0'};
 	struct th_error warning = {0}, err = {0};
 	int rc;
 
@@ -177,7 +178,7 @@ int main(int argc, char **argv)
 	struct keeper keeper;
 	int channel = CHANNEL;
 
-	if (argc == 7 && strcmp(argv[1], "oci-create") == 0)
+	if (argc == 8 && strcmp(argv[1], "oci-create") == 0)
 		return create_bundle(argv);
 	if (argc > 1 && strcmp(argv[1], TH_RELAYING_WORD) == 0)
 		return th_relaying_main(argc, argv);

@@ -46,6 +46,12 @@ static int read_bundle(struct making *making, struct th_error *err)
 		return -1;
 	}
 	th_close(&folder);
+	if (options->entered &&
+		(th_idmap_from_caller(
+			 "/proc/self/uid_map", &record->bundle.uids, err) ||
+			th_idmap_from_caller("/proc/self/gid_map",
+				&record->bundle.gids, err)))
+		return -1;
 	terminal = record->bundle.process.terminal;
 	if (terminal && !options->console_socket[0]) {
 		th_fail(err, TH_USAGE,

@@ -40,7 +40,8 @@ int th_runtime_create_by(const char *keeper,
 {
 	const char *args[] = {"tidyhull-keeper", "oci-create", options->dir,
 		options->id, options->bundle, options->pid_file,
-		options->console_socket, NULL};
+		options->console_socket, options->entered ? "entered" : "",
+		NULL};
 	static char *const env[] = {NULL};
 	posix_spawn_file_actions_t actions;
 	char path[TH_FD_PATH];

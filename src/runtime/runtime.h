@@ -20,6 +20,11 @@ struct th_runtime_options {
 	const char *bundle; /* absolute */
 	const char *pid_file; /* "" for none */
 	const char *console_socket; /* "" for none */
+	/* The caller is an unprivileged user, and this a namespace that was
+	 * made for it: what config.json says of the host's IDs is the caller's
+	 * view.
+	 */
+	bool entered;
 };
 
 enum th_runtime_status {

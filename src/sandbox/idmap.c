@@ -7,6 +7,7 @@
 #include <signal.h>
 #include <stdint.h>
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -125,6 +126,70 @@ size_t th_idmap_read(const char *path, struct th_id_map lines[TH_ID_MAP_LINES])
 	}
 	th_buf_release(&text);
 	return count;
+}
+
+/* The part of a mapping that lies in a line of this namespace's own map. */
+static uint32_t take_part(const struct th_id_map *from, uint32_t done,
+	const struct th_id_map *line, struct th_id_map *part)
+{
+	uint32_t first = from->outside + done, left = from->size - done;
+
+	if (first < line->outside || first - line->outside >= line->size)
+		return 0;
+	part->inside = from->inside + done;
+	part->outside = line->inside + (first - line->outside);
+	part->size = line->size - (first - line->outside);
+	if (part->size > left)
+		part->size = left;
+	return part->size;
+}
+
+static int add_map(struct th_id_maps *maps, const struct th_id_map *one)
+{
+	struct th_id_map *items = realloc(
+		maps->items, (maps->count + 1) * sizeof(*maps->items));
+
+	if (!items)
+		return -1;
+	items[maps->count++] = *one;
+	maps->items = items;
+	return 0;
+}
+
+int th_idmap_from_caller(
+	const char *map, struct th_id_maps *maps, struct th_error *err)
+{
+	struct th_id_map lines[TH_ID_MAP_LINES], part;
+	size_t count = th_idmap_read(map, lines);
+	struct th_id_maps made = {0};
+
+	for (size_t i = 0; i < maps->count; i++) {
+		uint32_t done = 0;
+
+		while (done < maps->items[i].size) {
+			uint32_t step = 0;
+
+			for (size_t k = 0; !step && k < count; k++)
+				step = take_part(&maps->items[i], done,
+					&lines[k], &part);
+			if (!step) {
+				free(made.items);
+				return th_fail(err, TH_NOT_POSSIBLE,
+					"the ID %u in the container's mappings "
+					"is neither yours nor one of your "
+					"subordinate IDs",
+					maps->items[i].outside + done);
+			}
+			if (add_map(&made, &part)) {
+				free(made.items);
+				return th_fail_memory(err);
+			}
+			done += step;
+		}
+	}
+	free(maps->items);
+	*maps = made;
+	return 0;
 }
 
 bool th_idmap_is_own(void)

@@ -21,6 +21,12 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 #define TH_ID_MAP_LINES 340
 size_t th_idmap_read(const char *path, struct th_id_map lines[TH_ID_MAP_LINES]);
 
+/* Mappings whose outer IDs are those of the namespace around this one, as its
+ * caller knows them, become mappings to this one's. TH_NOT_POSSIBLE where an ID
+ * is none of this one's. map: /proc/self/uid_map or gid_map. */
+int th_idmap_from_caller(
+	const char *map, struct th_id_maps *maps, struct th_error *err);
+
 /* True where this process is in a user namespace that is not the host's. */
 bool th_idmap_is_own(void);
 

@@ -421,7 +421,85 @@ static void a_group_that_was_there_stays(void)
 	CHECK_INT(rmdir(folder), 0);
 }
 
+/* "hostID ... is the starting user/group ID on the host to be mapped": as the
+ * caller sees it, who has never heard of the namespace that is made for it. */
+static void mapped_ids_are_the_callers(void)
+{
+	char patch[400];
+	unsigned int own = world_user;
+	struct stat st;
+	char path[320];
+
+	bundle_make();
+	other("chmod 777 %s", bundle_rootfs);
+	snprintf(patch, sizeof(patch),
+		"{\"linux\":{\"uidMappings\":[{\"containerID\":0,\"hostID\":"
+		"%u,\"size\":1}],\"gidMappings\":[{\"containerID\":0,"
+		"\"hostID\":%u,\"size\":1}],\"+namespaces\":[{\"type\":"
+		"\"user\"}]}}",
+		own, own);
+	bundle_write(patch, "touch /made; id -u; cat /proc/self/uid_map");
+	CHECK_INT(create(), 0);
+	CODE(oci("start box"), 0);
+	CHECK(wait_until(is_stopped, NULL));
+	CODE(oci("delete box"), 0);
+	snprintf(path, sizeof(path), "%s/made", bundle_rootfs);
+	CHECK(stat(path, &st) == 0 && st.st_uid == own && st.st_gid == own);
+	if (!world_user)
+		return;
+	/* Somebody else's. */
+	bundle_write("{\"linux\":{\"uidMappings\":[{\"containerID\":0,"
+		     "\"hostID\":0,\"size\":1}],\"gidMappings\":[{"
+		     "\"containerID\":0,\"hostID\":0,\"size\":1}],"
+		     "\"+namespaces\":[{\"type\":\"user\"}]}}",
+		"true");
+	CHECK_INT(create(), 5);
+	CHECK(file_holds("seen",
+		"the ID 0 in the container's mappings is "
+		"neither yours nor"));
+}
+
+/* It may be written between create and start no more, but left out. */
+static void a_process_is_needed_to_start(void)
+{
+	struct result *result;
+
+	bundle_make();
+	bundle_write(
+		"{\"process\":null,\"annotations\":{\"a=b\":\"c=d\"}}", "true");
+	CHECK_INT(create(), 0);
+	SAYS(oci("state box")->out, "\"a=b\": \"c=d\"");
+	result = oci("start box");
+	CODE(result, 1);
+	SAYS(result->err, "does not have a process");
+	SAYS(oci("state box")->out, "\"created\"");
+	CODE(oci("kill box KILL"), 0);
+	CHECK(wait_until(is_stopped, NULL));
+	CODE(oci("delete box"), 0);
+}
+
+static void warnings_reach_the_log(void)
+{
+	bundle_make();
+	bundle_write("{\"process\":{\"capabilities\":{\"+bounding\":["
+		     "\"CAP_TIDE\"]}},\"linux\":{\"resources\":{\"memory\":{"
+		     "\"useHierarchy\":false}}}}",
+		"true");
+	CHECK_INT(wait_for(hull_start("seen",
+			  "oci create --root %s/oci --bundle %s/bundle --log "
+			  "%s/log box",
+			  world_folder, world_folder, world_folder)),
+		0);
+	CHECK(file_holds("log", "\"warning\""));
+	CHECK(file_holds("log", "CAP_TIDE"));
+	CHECK(file_holds("log", "useHierarchy"));
+	CODE(oci("delete box --force"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"mapped IDs are the caller's", mapped_ids_are_the_callers},
+	{"a process is needed to start", a_process_is_needed_to_start},
+	{"warnings reach the log", warnings_reach_the_log},
 	{"wrong transitions are errors", wrong_transitions_are_errors},
 	{"the state is the specification's", the_state_is_the_specifications},
 	{"hooks run in their order", hooks_run_in_their_order},
