@@ -90,7 +90,7 @@ KEEPER_SRC := $(wildcard src/keeper/*.c)
 # The keeper is small and static: it takes only this part of the core.
 KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c base/threads.c \
-	base/utf8.c base/sha256.c \
+	base/utf8.c base/sha256.c base/inherit.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
 	oci/seccomp.c \
@@ -101,7 +101,7 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	src/runtime/create.c src/runtime/record.c src/container/calls.c
 PILOT_SRC := $(wildcard src/pilot/*.c)
 PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/path.c base/threads.c \
+	base/file.c base/inherit.c base/path.c base/threads.c \
 	network/netlink.c network/forwarding.c network/link.c network/within.c \
 	network/guard.c network/expression.c network/filter_parts.c \
 	oci/capability.c sandbox/rights.c sandbox/wall.c)

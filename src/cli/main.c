@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/buffer.h"
@@ -24,6 +25,7 @@
 #include "sandbox/enter.h"
 
 static atomic_bool interrupted;
+static mode_t callers_umask = 022;
 
 static void interrupt(int number)
 {
@@ -46,6 +48,7 @@ static void find_caller(struct caller *caller)
 	else
 		snprintf(caller->name, sizeof(caller->name), "%u", caller->uid);
 	caller->home = home ? home : "";
+	caller->umask = callers_umask;
 }
 
 /* Said once: whoever has a single ID should know why some images fail. */
@@ -381,6 +384,11 @@ int main(int argc, char **argv)
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);
 	signal(SIGPIPE, SIG_DFL);
+	/* How children end would be lost otherwise. */
+	signal(SIGCHLD, SIG_DFL);
+	/* What is made in the store is the containers', whatever the caller
+	 * grants others on own files. */
+	callers_umask = umask(022);
 	if (strcmp(word, "--help") == 0 || strcmp(word, "-h") == 0)
 		word = "help";
 	if (strcmp(word, "--version") == 0) {

@@ -39,6 +39,7 @@ struct caller {
 	gid_t gid;
 	char name[64];
 	const char *home; /* "" where there is none */
+	mode_t umask; /* for files that are the caller's own */
 };
 
 struct invocation {

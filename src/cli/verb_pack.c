@@ -1,6 +1,7 @@
 /* pack: images into one portable file. */
 #include <stdio.h>
 #include <stdlib.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "cli/output.h"
@@ -23,8 +24,10 @@ static int pack(struct invocation *call, const struct th_object *objects,
 		items[i].image = &objects[i].image;
 		items[i].name = objects[i].by_name ? objects[i].name : NULL;
 	}
+	umask(call->caller.umask);
 	th_pack(call->context.store, items, count, path, call->yes,
 		call->registries.cancel, &bytes, &err);
+	umask(022);
 	free(items);
 	if (err.code)
 		return say_error(&err);

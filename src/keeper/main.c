@@ -15,6 +15,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/inherit.h"
 #include "keeper/keeper.h"
 #include "runtime/runtime.h"
 #include "sandbox/filter.h"
@@ -59,6 +60,8 @@ static void leave_caller(void)
 	int null;
 
 	setsid();
+	th_inherit_no_signals();
+	th_inherit_no_limits();
 	/* It was executed by a descriptor, which is no name. */
 	prctl(PR_SET_NAME, "tidyhull-keeper", 0, 0, 0);
 	umask(022);
@@ -158,6 +161,7 @@ static int create_bundle(char **argv)
 	struct th_error warning = {0}, err = {0};
 	int rc;
 
+	th_inherit_no_signals();
 	umask(022);
 	fcntl(CHANNEL, F_SETFD, FD_CLOEXEC);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);

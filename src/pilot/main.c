@@ -14,6 +14,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/inherit.h"
 #include "network/forwarding.h"
 #include "network/pilot.h"
 #include "pilot/pilot.h"
@@ -58,6 +59,8 @@ static void leave_caller(void)
 	}
 	close_range(FOLDER + 1, ~0u, 0);
 	setsid();
+	th_inherit_no_signals();
+	th_inherit_no_limits();
 	umask(077);
 	if (chdir("/")) {
 		/* It is in somebody's way, and no more. */

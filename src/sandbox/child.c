@@ -20,22 +20,12 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/inherit.h"
 #include "base/path.h"
 #include "sandbox/hooks.h"
 #include "sandbox/inside.h"
 #include "sandbox/mounts.h"
 #include "sandbox/message.h"
-
-/* The parent's signal mask and handlers must not reach the program. */
-void child_reset_signals(void)
-{
-	sigset_t none;
-
-	for (int i = 1; i < NSIG; i++)
-		signal(i, SIG_DFL);
-	sigemptyset(&none);
-	sigprocmask(SIG_SETMASK, &none, NULL);
-}
 
 /* Without treading on one another. */
 int child_place_streams(const int stdio[3], struct th_error *err)
@@ -532,7 +522,7 @@ void child_run(struct child *child)
 
 	/* A session of its own: no terminal of the host can be its terminal. */
 	setsid();
-	child_reset_signals();
+	th_inherit_no_signals();
 	if (options->listener < 0)
 		die_with_parent(channel);
 	if (child->waits && !setup_await(channel, &pid))

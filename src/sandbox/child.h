@@ -21,7 +21,6 @@ void child_run(struct child *child) __attribute__((noreturn));
 
 /* For sessions too: signals as a program expects them, and the streams at 0,
  * 1 and 2. */
-void child_reset_signals(void);
 int child_place_streams(const int stdio[3], struct th_error *err);
 
 #endif

@@ -20,6 +20,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/inherit.h"
 #include "sandbox/child.h"
 #include "sandbox/clone.h"
 #include "sandbox/inside.h"
@@ -113,7 +114,7 @@ static void run_helper(
 	struct th_error error = {0};
 	int console = -1, pidfd = -1;
 
-	child_reset_signals();
+	th_inherit_no_signals();
 	/* What it starts must not escape the groups. */
 	if (th_inside_score(process, &error) ||
 		(options->cgroup &&

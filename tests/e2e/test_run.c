@@ -154,7 +154,47 @@ static void a_reader_that_goes_ends_nothing_badly(void)
 	hull("stop --all -q");
 }
 
+/* Whatever the caller has been set to: mask, signals, limits, folder, files,
+ * environment. */
+static void nothing_of_the_caller_leaks(void)
+{
+	static const char script[] =
+		"umask; grep -E \"SigIgn|SigBlk\" /proc/self/status; pwd; ls "
+		"/proc/self/fd | wc -l; echo x$LEAK";
+	struct result *result;
+
+	result =
+		other("sh -c 'umask 077; trap \"\" CHLD USR1 HUP QUIT; "
+		      "ulimit -f 4096; ulimit -t 100; exec 9</etc/hostname; "
+		      "export LEAK=yes; %s/tidyhull run selwick/base --network "
+		      "none --config config.yaml --root %s -- sh -c \"$0\"' "
+		      "'%s'",
+			world_build, world_store, script);
+	CODE(result, 0);
+	SAYS(result->out,
+		"0022\nSigBlk:\t0000000000000000\n"
+		"SigIgn:\t0000000000000000\n");
+	SAYS(result->out, "\n/\n4\nx\n");
+	/* Its root and files can be used by everybody inside. */
+	result = other("sh -c 'umask 077; %s/tidyhull run selwick/base "
+		       "--network none --user pilot --mount /kept=volume:kept "
+		       "--config config.yaml --root %s -- sh -c \"ls / /kept; "
+		       "cat /etc/hosts /etc/resolv.conf /etc/hostname; exit "
+		       "7\"'",
+		world_build, world_store);
+	CODE(result, 7);
+	SAYS(result->out, "localhost");
+	CODE(hull("remove volume:kept"), 0);
+	/* But what is the caller's own is as the caller wants it. */
+	CODE(other("sh -c 'umask 077; %s/tidyhull pack selwick/base own.tar "
+		   "--root %s'",
+		     world_build, world_store),
+		0);
+	CHECK_TEXT(other("stat -c %%a own.tar")->out, "600\n");
+}
+
 static const CU_TestInfo tests[] = {
+	{"nothing of the caller leaks", nothing_of_the_caller_leaks},
 	{"its exit code is passed on", its_exit_code_is_passed_on},
 	{"it works as a filter", it_works_as_a_filter},
 	{"its streams stay apart", its_streams_stay_apart},
