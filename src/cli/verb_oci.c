@@ -148,17 +148,26 @@ static int delete (struct invocation *call, const struct request *request)
 	return EXIT_DONE;
 }
 
+static int features(struct invocation *call, const struct request *request)
+{
+	(void)call;
+	(void)request;
+	return print_json(th_runtime_features());
+}
+
 static const struct {
 	const char *name;
 	int most; /* objects, with the operation itself */
 	int (*run)(struct invocation *call, const struct request *request);
 } operations[] = {{"create", 2, create}, {"start", 2, start},
-	{"state", 2, state}, {"kill", 3, kill_it}, {"delete", 2, delete}};
+	{"state", 2, state}, {"kill", 3, kill_it}, {"delete", 2, delete},
+	{"features", 1, features}};
 
 static int run(struct invocation *call)
 {
 	struct request request = {
-		.id = call->objects[1], .log = option_value(call, "log")};
+		.id = call->object_count > 1 ? call->objects[1] : NULL,
+		.log = option_value(call, "log")};
 	const char *root = option_value(call, "root");
 	struct th_error err = {0};
 	char cwd[PATH_MAX];
@@ -185,7 +194,8 @@ static int run(struct invocation *call)
 	}
 	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
 		if (strcmp(call->objects[0], operations[i].name) == 0 &&
-			call->object_count <= operations[i].most)
+			call->object_count <= operations[i].most &&
+			(call->object_count > 1 || operations[i].most == 1))
 			code = operations[i].run(call, &request);
 	}
 	if (code < 0) {
@@ -216,7 +226,8 @@ static const char *const text[] = {
 	"  oci state ID           print its state, as the specification "
 	"defines it",
 	"  oci kill ID [SIGNAL]   send a signal (TERM)",
-	"  oci delete ID          remove a stopped container", "",
+	"  oci delete ID          remove a stopped container",
+	"  oci features           print what this runtime can do", "",
 	"--root DIR holds the states; by default they are with the run-time "
 	"files.",
 	NULL};
@@ -229,11 +240,11 @@ static const char *const examples[] = {
 const struct verb verb_oci = {.name = "oci",
 	.group = "system",
 	.summary = "the OCI Runtime Specification's operations on a bundle",
-	.usage = "create|start|state|kill|delete ID",
+	.usage = "create|start|state|kill|delete ID | features",
 	.text = text,
 	.examples = examples,
 	.options = options,
 	.flags = 0,
-	.least = 2,
+	.least = 1,
 	.most = 3,
 	.run = run};

@@ -25,6 +25,50 @@ static size_t total(const struct finds *finds)
 		finds->network_count;
 }
 
+/* The image was found by the beginning of its digest. */
+static bool is_by_digest(const struct th_image_row *image, const char *text)
+{
+	return strncmp(th_digest_hex(image->digest), text, strlen(text)) == 0 ||
+		strncmp(image->digest, text, strlen(text)) == 0;
+}
+
+static bool is_container(const struct th_container_row *row, const char *text)
+{
+	return strcmp(row->name, text) == 0 || strcmp(row->id, text) == 0;
+}
+
+/* What has the whole word for its name, or for its ID, is meant, even where the
+ * IDs of others begin so. */
+static void keep_exact(struct finds *finds, const char *text)
+{
+	size_t containers = 0, sessions = 0, images = 0;
+
+	for (size_t i = 0; i < finds->container_count; i++)
+		containers += is_container(&finds->containers[i], text);
+	for (size_t i = 0; i < finds->session_count; i++)
+		sessions += strcmp(finds->sessions[i].id, text) == 0;
+	for (size_t i = 0; i < finds->image_count; i++)
+		images += !is_by_digest(&finds->images[i], text);
+	if (!(containers + sessions + images + finds->volume_count +
+		    finds->network_count))
+		return;
+	for (size_t i = 0; containers && i < finds->container_count; i++) {
+		if (is_container(&finds->containers[i], text))
+			finds->containers[0] = finds->containers[i];
+	}
+	finds->container_count = containers > 0;
+	for (size_t i = 0; sessions && i < finds->session_count; i++) {
+		if (strcmp(finds->sessions[i].id, text) == 0)
+			finds->sessions[0] = finds->sessions[i];
+	}
+	finds->session_count = sessions;
+	if (!images && finds->image_count) {
+		th_image_rows_free(finds->images, finds->image_count);
+		finds->images = NULL;
+		finds->image_count = 0;
+	}
+}
+
 static int look(const struct th_context *context, const char *text, int kinds,
 	struct finds *finds, struct th_error *err)
 {
@@ -34,14 +78,6 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		if (th_state_list(db, text, &finds->containers,
 			    &finds->container_count, err))
 			return -1;
-		/* A whole name or ID is meant, even where others begin so. */
-		for (size_t i = 0; i < finds->container_count; i++) {
-			if (strcmp(finds->containers[i].name, text) == 0 ||
-				strcmp(finds->containers[i].id, text) == 0) {
-				finds->containers[0] = finds->containers[i];
-				finds->container_count = 1;
-			}
-		}
 	}
 	if (kinds & TH_KIND_SESSION &&
 		th_state_sessions(db, NULL, text, &finds->sessions,
@@ -55,9 +91,11 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		th_network_list(context->store, text, &finds->networks,
 			&finds->network_count, err))
 		return -1;
-	if (kinds & TH_KIND_IMAGE)
-		return th_image_state_find(context->store, text, &finds->images,
-			&finds->image_count, err);
+	if (kinds & TH_KIND_IMAGE &&
+		th_image_state_find(context->store, text, &finds->images,
+			&finds->image_count, err))
+		return -1;
+	keep_exact(finds, text);
 	return 0;
 }
 

@@ -52,6 +52,33 @@ enum argument {
 	ARG_COUNT
 };
 
+/* Signals that nobody has a reason to send: none of them may end a container.
+ * What says that the keeper itself is at fault, or ends it whatever it says, is
+ * left alone. */
+static void ignore_others(void)
+{
+	for (int i = 1; i < NSIG; i++) {
+		switch (i) {
+		case SIGTERM:
+		case SIGINT:
+		case SIGHUP:
+		case SIGCHLD:
+		case SIGKILL:
+		case SIGSTOP:
+		case SIGABRT:
+		case SIGBUS:
+		case SIGFPE:
+		case SIGILL:
+		case SIGSEGV:
+		case SIGSYS:
+		case SIGTRAP:
+			break;
+		default:
+			signal(i, SIG_IGN);
+		}
+	}
+}
+
 /* Nothing of the command's terminal, session, folder or files stays. */
 static void leave_caller(void)
 {
@@ -83,7 +110,7 @@ static void leave_caller(void)
 	sigaddset(&set, SIGHUP);
 	sigaddset(&set, SIGCHLD);
 	sigprocmask(SIG_SETMASK, &set, NULL);
-	signal(SIGPIPE, SIG_IGN);
+	ignore_others();
 	/* One heap for all threads: each of those that it has for a moment
 	 * would leave one behind. */
 	mallopt(M_ARENA_MAX, 1);

@@ -89,6 +89,9 @@ struct th_join {
 	char *path;
 };
 
+/* The kinds of namespaces that config.json may ask for; NULL ends. */
+extern const char *const th_namespace_types[];
+
 struct th_bundle {
 	struct th_process process;
 	char *root_path; /* as it stands in the file */

@@ -66,13 +66,14 @@ static int add_namespace(struct th_bundle *bundle, int flag, const char *type,
 							: th_fail_memory(err);
 }
 
+const char *const th_namespace_types[] = {"pid", "network", "mount", "ipc",
+	"uts", "user", "cgroup", "time", NULL};
+
 static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 	struct th_error *err)
 {
 	static const char *const done[] = {"type", "path", NULL};
 	static const struct shape shape = {"linux.namespaces", done, NULL};
-	static const char *const names[] = {"pid", "network", "mount", "ipc",
-		"uts", "user", "cgroup", "time", NULL};
 	static const int flags[] = {CLONE_NEWPID, CLONE_NEWNET, CLONE_NEWNS,
 		CLONE_NEWIPC, CLONE_NEWUTS, CLONE_NEWUSER, CLONE_NEWCGROUP,
 		CLONE_NEWTIME};
@@ -98,7 +99,7 @@ static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 				0 ||
 			read_copy(item, "path", shape.where, &path, err) < 0)
 			return -1;
-		kind = word_index(type, names);
+		kind = word_index(type, th_namespace_types);
 		rc = kind < 0
 			? th_fail(err, TH_NOT_POSSIBLE,
 				  "linux.namespaces asks for \"%.60s\", "

@@ -9,19 +9,41 @@
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
+const char *const th_seccomp_actions[] = {"SCMP_ACT_KILL",
+	"SCMP_ACT_KILL_PROCESS", "SCMP_ACT_KILL_THREAD", "SCMP_ACT_TRAP",
+	"SCMP_ACT_ERRNO", "SCMP_ACT_TRACE", "SCMP_ACT_ALLOW", "SCMP_ACT_LOG",
+	"SCMP_ACT_NOTIFY", NULL};
+const char *const th_seccomp_operators[] = {"SCMP_CMP_NE", "SCMP_CMP_LT",
+	"SCMP_CMP_LE", "SCMP_CMP_EQ", "SCMP_CMP_GE", "SCMP_CMP_GT",
+	"SCMP_CMP_MASKED_EQ", NULL};
+
+static const struct {
+	const char *name;
+	unsigned int flag;
+} known_flags[] = {{"SECCOMP_FILTER_FLAG_TSYNC", SECCOMP_FILTER_FLAG_TSYNC},
+	{"SECCOMP_FILTER_FLAG_LOG", SECCOMP_FILTER_FLAG_LOG},
+	{"SECCOMP_FILTER_FLAG_SPEC_ALLOW", SECCOMP_FILTER_FLAG_SPEC_ALLOW},
+	{"SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV", 1u << 5}};
+
+const char *th_seccomp_flag(size_t number)
+{
+	return number < COUNT(known_flags) ? known_flags[number].name : NULL;
+}
+
+unsigned int th_seccomp_flag_value(size_t number)
+{
+	return known_flags[number].flag;
+}
+
 static int read_action(const json_t *object, const char *key, const char *where,
 	enum th_call_action *action, struct th_error *err)
 {
-	static const char *const words[] = {"SCMP_ACT_KILL",
-		"SCMP_ACT_KILL_PROCESS", "SCMP_ACT_KILL_THREAD",
-		"SCMP_ACT_TRAP", "SCMP_ACT_ERRNO", "SCMP_ACT_TRACE",
-		"SCMP_ACT_ALLOW", "SCMP_ACT_LOG", "SCMP_ACT_NOTIFY", NULL};
 	const char *text = NULL;
 	int index;
 
 	if (th_json_string(object, key, where, &text, err) < 0)
 		return -1;
-	index = word_index(text, words);
+	index = word_index(text, th_seccomp_actions);
 	if (index < 0)
 		return th_fail(err, TH_FAILED,
 			"\"%.60s\" in %s is not an action of a system-call "
@@ -36,9 +58,6 @@ static int read_argument(const json_t *item, struct th_call_argument *argument,
 {
 	static const char *const done[] = {
 		"index", "value", "valueTwo", "op", NULL};
-	static const char *const words[] = {"SCMP_CMP_NE", "SCMP_CMP_LT",
-		"SCMP_CMP_LE", "SCMP_CMP_EQ", "SCMP_CMP_GE", "SCMP_CMP_GT",
-		"SCMP_CMP_MASKED_EQ", NULL};
 	static const struct shape shape = {
 		"an argument of linux.seccomp", done, NULL};
 	int64_t index = -1, value = 0, value_two = 0;
@@ -55,12 +74,13 @@ static int read_argument(const json_t *item, struct th_call_argument *argument,
 			0 ||
 		th_json_string(item, "op", shape.where, &op, err) < 0)
 		return -1;
-	if (index < 0 || word_index(op, words) < 0)
+	if (index < 0 || word_index(op, th_seccomp_operators) < 0)
 		return th_fail(err, TH_FAILED,
 			"%s needs an index and a known op, not \"%.30s\"",
 			shape.where, op ? op : "");
 	argument->index = (unsigned int)index;
-	argument->op = (enum th_call_operator)word_index(op, words);
+	argument->op =
+		(enum th_call_operator)word_index(op, th_seccomp_operators);
 	argument->value = (uint64_t)value;
 	argument->value_two = (uint64_t)value_two;
 	return 0;
@@ -100,23 +120,15 @@ static int read_rule(const json_t *item, void *out, struct th_error *err)
 static int read_flags(
 	const json_t *object, struct th_seccomp *seccomp, struct th_error *err)
 {
-	static const struct {
-		const char *name;
-		unsigned int flag;
-	} known[] = {{"SECCOMP_FILTER_FLAG_TSYNC", SECCOMP_FILTER_FLAG_TSYNC},
-		{"SECCOMP_FILTER_FLAG_LOG", SECCOMP_FILTER_FLAG_LOG},
-		{"SECCOMP_FILTER_FLAG_SPEC_ALLOW",
-			SECCOMP_FILTER_FLAG_SPEC_ALLOW},
-		{"SECCOMP_FILTER_FLAG_WAIT_KILLABLE_RECV", 1u << 5}};
 	struct th_strings names = {0};
 	int rc = th_json_strings(object, "flags", "linux.seccomp", &names, err);
 
 	for (size_t i = 0; rc == 1 && i < names.count; i++) {
 		unsigned int flag = 0;
 
-		for (size_t k = 0; k < COUNT(known); k++) {
-			if (strcmp(names.items[i], known[k].name) == 0)
-				flag = known[k].flag;
+		for (size_t k = 0; k < COUNT(known_flags); k++) {
+			if (strcmp(names.items[i], known_flags[k].name) == 0)
+				flag = known_flags[k].flag;
 		}
 		if (!flag)
 			rc = th_fail(err, TH_NOT_POSSIBLE,

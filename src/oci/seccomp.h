@@ -32,6 +32,13 @@ enum th_call_operator {
 	TH_CALL_MASKED_EQ
 };
 
+/* Their words, in the order of the values; NULL ends. */
+extern const char *const th_seccomp_actions[];
+extern const char *const th_seccomp_operators[];
+/* The flags of filters that are known; NULL behind the last. */
+const char *th_seccomp_flag(size_t number);
+unsigned int th_seccomp_flag_value(size_t number);
+
 struct th_call_argument {
 	unsigned int index; /* 0 to 5 */
 	enum th_call_operator op;

@@ -10,6 +10,7 @@
 #ifndef TH_RUNTIME_RUNTIME_H
 #define TH_RUNTIME_RUNTIME_H
 
+#include <jansson.h>
 #include <stdbool.h>
 
 #include "base/error.h"
@@ -58,5 +59,8 @@ int th_runtime_kill(const char *dir, const char *id, int number, bool all,
  * or killed first where force says so. */
 int th_runtime_delete(const char *dir, const char *id, bool force,
 	struct th_error *warning, struct th_error *err);
+
+/* What this runtime can do, in the form of features.md; NULL without memory. */
+json_t *th_runtime_features(void);
 
 #endif

@@ -17,6 +17,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/inherit.h"
 
 char *th_hooks_state(const struct th_bundle *bundle, const char *id,
 	const char *status, pid_t pid, const char *bundle_path)
@@ -41,12 +42,9 @@ static void exec_hook(const struct th_hook *hook, int input, int output)
 {
 	static char *const none[] = {NULL};
 	char *own[] = {hook->path, NULL};
-	sigset_t empty;
 
 	setpgid(0, 0);
-	sigemptyset(&empty);
-	sigprocmask(SIG_SETMASK, &empty, NULL);
-	signal(SIGPIPE, SIG_DFL);
+	th_inherit_no_signals();
 	dup2(input, 0);
 	dup2(output, 1);
 	dup2(output, 2);

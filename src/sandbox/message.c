@@ -5,6 +5,7 @@
 #include <stdint.h>
 #include <string.h>
 #include <sys/socket.h>
+#include <unistd.h>
 
 bool setup_send(int socket, const void *data, size_t len, int fd)
 {
@@ -28,12 +29,19 @@ bool setup_send(int socket, const void *data, size_t len, int fd)
 		header->cmsg_len = CMSG_LEN(sizeof(int));
 		memcpy(CMSG_DATA(header), &fd, sizeof(int));
 	}
-	return sendmsg(socket, &message, MSG_NOSIGNAL) == (ssize_t)len;
+	for (;;) {
+		ssize_t sent = sendmsg(socket, &message, MSG_NOSIGNAL);
+
+		if (sent >= 0 || errno != EINTR)
+			return sent == (ssize_t)len;
+	}
 }
 
 void setup_tell(int channel, const struct setup_message *message, int fd)
 {
-	setup_send(channel, message, sizeof(*message), fd);
+	/* The other side waits for it, or for the end of this process. */
+	if (!setup_send(channel, message, sizeof(*message), fd))
+		_exit(1);
 }
 
 void setup_fail(int channel, const struct th_error *error)

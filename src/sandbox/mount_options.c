@@ -4,6 +4,7 @@
 #include <sys/mount.h>
 
 #include "base/buffer.h"
+#include "sandbox/mounts.h"
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
@@ -31,6 +32,40 @@ static const struct {
 	uint64_t flags;
 } propagations[] = {{"private", MS_PRIVATE}, {"slave", MS_SLAVE},
 	{"shared", MS_SHARED}, {"unbindable", MS_UNBINDABLE}};
+
+static const char *const kinds[] = {
+	"bind", "rbind", "remount", "tmpcopyup", "idmap", "ridmap"};
+/* Versions of inodes are no option of a mount any more. */
+static const char *const nothing[] = {
+	"defaults", "silent", "loud", "iversion", "noiversion"};
+/* Of a file system as a whole. */
+static const char *const of_file_systems[] = {
+	"async", "dirsync", "lazytime", "mand", "nolazytime", "nomand", "sync"};
+
+static int add_word(struct th_strings *words, const char *word, bool all)
+{
+	return th_strings_add(words, word) ||
+			(all && th_strings_take(words, th_format("r%s", word)))
+		? -1
+		: 0;
+}
+
+int th_mount_options(struct th_strings *words)
+{
+	int rc = 0;
+
+	for (size_t i = 0; i < COUNT(attributes); i++)
+		rc |= add_word(words, attributes[i].word, true);
+	for (size_t i = 0; i < COUNT(propagations); i++)
+		rc |= add_word(words, propagations[i].word, true);
+	for (size_t i = 0; i < COUNT(kinds); i++)
+		rc |= add_word(words, kinds[i], false);
+	for (size_t i = 0; i < COUNT(nothing); i++)
+		rc |= add_word(words, nothing[i], false);
+	for (size_t i = 0; i < COUNT(of_file_systems); i++)
+		rc |= add_word(words, of_file_systems[i], false);
+	return rc;
+}
 
 static void add(struct mount_attributes *to, uint64_t set, uint64_t clear)
 {
@@ -73,10 +108,6 @@ static bool take_propagation(const char *option, struct mount_plan *plan)
 
 static bool take_kind(const char *option, struct mount_plan *plan)
 {
-	/* Versions of inodes are no option of a mount any more. */
-	static const char *const nothing[] = {
-		"defaults", "silent", "loud", "iversion", "noiversion"};
-
 	if (strcmp(option, "bind") == 0) {
 		plan->bind = true;
 	} else if (strcmp(option, "rbind") == 0) {
@@ -99,15 +130,12 @@ static bool take_kind(const char *option, struct mount_plan *plan)
 	return true;
 }
 
-/* Of a file system as a whole: what is bound has one already, and mount(2)
+/* What is bound has a file system already, and mount(2)
  * takes no notice of them there. */
 static bool is_of_file_system(const char *option)
 {
-	static const char *const words[] = {"async", "dirsync", "lazytime",
-		"mand", "nolazytime", "nomand", "sync"};
-
-	for (size_t i = 0; i < COUNT(words); i++) {
-		if (strcmp(option, words[i]) == 0)
+	for (size_t i = 0; i < COUNT(of_file_systems); i++) {
+		if (strcmp(option, of_file_systems[i]) == 0)
 			return true;
 	}
 	return false;

@@ -13,4 +13,8 @@ void th_mounts_close(const struct th_bundle *bundle, int *fds);
 /* True where only the parent has the privilege to open them. */
 bool th_mounts_need_parent(const struct th_bundle *bundle);
 
+/* Appends all words that a mount's options may have, but for those that belong
+ * to certain file systems. -1 without memory. */
+int th_mount_options(struct th_strings *words);
+
 #endif

@@ -116,8 +116,9 @@ static int new_time(const struct th_bundle *bundle, struct th_error *err)
 	if (!bundle->time_offsets)
 		return 0;
 	fd = open("/proc/self/timens_offsets", O_WRONLY | O_CLOEXEC);
-	if (fd < 0 || th_write_all(fd, bundle->time_offsets,
-			      strlen(bundle->time_offsets)))
+	if (fd < 0 ||
+		th_write_all(
+			fd, bundle->time_offsets, strlen(bundle->time_offsets)))
 		rc = th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot set the offsets of the time namespace");
 	th_close(&fd);
@@ -143,11 +144,16 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 			namespaces, group_of(child), CLONE_PARENT, &pidfd);
 		if (born.pid == 0)
 			child_run(child);
-		if (born.pid > 0)
-			setup_tell(child->channel, &born, pidfd);
-		else
+		if (born.pid > 0) {
+			/* Nobody would ever know of it. */
+			if (!setup_send(
+				    child->channel, &born, sizeof(born), pidfd))
+				syscall(SYS_pidfd_send_signal, pidfd, SIGKILL,
+					NULL, 0);
+		} else {
 			th_fail_sys(&error, TH_NOT_POSSIBLE, errno,
 				"cannot create the container's namespaces");
+		}
 	}
 	setup_fail(child->channel, &error);
 	_exit(0);

@@ -193,7 +193,30 @@ static void a_stopped_keeper_holds_up_nobody(void)
 	SAYS(hull("list --all")->out, "there are no containers");
 }
 
+/* None of these means an end to a keeper, nor to its container. */
+static void odd_signals_end_nothing(void)
+{
+	static const int numbers[] = {SIGUSR1, SIGUSR2, SIGALRM, SIGQUIT,
+		SIGVTALRM, SIGPROF, SIGIO, SIGPIPE, SIGWINCH, SIGXCPU};
+	pid_t keeper;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	keeper = keeper_of("box");
+	for (size_t i = 0; i < COUNT_OF(numbers); i++)
+		signal_to(keeper, numbers[i]);
+	CHECK_TEXT(hull("exec box -- echo still here")->out, "still here\n");
+	CHECK_TEXT(field("box", "state"), "running");
+	CHECK(keeper_of("box") == keeper);
+	/* What is ignored there is not ignored inside. */
+	SAYS(hull("exec box -- grep SigIgn /proc/self/status")->out,
+		"0000000000000000");
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"odd signals end nothing", odd_signals_end_nothing},
 	{"a killed keeper is told truly", a_killed_keeper_is_told_truly},
 	{"a killed keeper of a discarded one",
 		a_killed_keeper_of_a_discarded_one},

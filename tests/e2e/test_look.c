@@ -162,7 +162,31 @@ static void why_says_it_in_words(void)
 	CODE(hull("remove box"), 0);
 }
 
-static const CU_TestInfo tests[] = {
+/* A name that is exactly one thing's wins over the beginning of an ID. */
+static void whole_names_win(void)
+{
+	char id[16], name[8];
+
+	CODE(hull("create selwick/base --name first --network none -- true"),
+		0);
+	snprintf(id, sizeof(id), "%.12s", field("first", "id"));
+	/* A volume, a container and an image with names that the ID begins
+	 * with. */
+	snprintf(name, sizeof(name), "%.4s", id);
+	CODE(hull("new volume %s", name), 0);
+	SAYS(hull("show %s", name)->out, "volume");
+	CODE(hull("remove %s", name), 0);
+	CODE(hull("create selwick/base --name %s --network none -- true", name),
+		0);
+	CHECK(strcmp(field(name, "id"), id) != 0);
+	CODE(hull("remove %s", name), 0);
+	CHECK_TEXT(field("first", "name"), "first");
+	/* Without one the beginning is enough. */
+	CHECK_TEXT(field(name, "name"), "first");
+	CODE(hull("remove first"), 0);
+}
+
+static const CU_TestInfo tests[] = {{"whole names win", whole_names_win},
 	{"list shows what runs", list_shows_what_runs_and_counts_the_rest},
 	{"show knows both kinds", show_knows_both_kinds_and_never_guesses},
 	{"ports tell where they lead", ports_tell_where_they_lead},

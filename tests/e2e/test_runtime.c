@@ -496,7 +496,54 @@ static void warnings_reach_the_log(void)
 	CODE(oci("delete box --force"), 0);
 }
 
-static const CU_TestInfo tests[] = {
+/* features.md; each option that is named is taken. */
+static void features_are_told(void)
+{
+	json_t *doc = hull_json("oci features"), *options, *option, *part;
+	size_t i;
+
+	CHECK_TEXT(json_string_value(json_object_get(doc, "ociVersionMin")),
+		"1.0.0");
+	CHECK_INT(json_array_size(json_object_get(doc, "hooks")), 6);
+	part = json_object_get(doc, "linux");
+	CHECK_INT(json_array_size(json_object_get(part, "namespaces")), 8);
+	CHECK(json_array_size(json_object_get(part, "capabilities")) > 35);
+	part = json_object_get(part, "seccomp");
+	CHECK(json_is_true(json_object_get(part, "enabled")));
+	CHECK_INT(json_array_size(json_object_get(part, "actions")), 9);
+	CHECK_INT(json_array_size(json_object_get(part, "operators")), 7);
+	CHECK(json_array_size(json_object_get(part, "supportedFlags")) >= 3);
+	options = json_object_get(doc, "mountOptions");
+	CHECK(json_array_size(options) > 50);
+	bundle_make();
+	json_array_foreach(options, i, option)
+	{
+		const char *word = json_string_value(option);
+		char patch[300];
+
+		/* These are about another kind of mount, or need mappings. */
+		if (strstr(word, "idmap") || strcmp(word, "tmpcopyup") == 0 ||
+			strcmp(word, "remount") == 0)
+			continue;
+		/* Times of access are the mount's owner's to choose, and in a
+		 * user namespace that is somebody else. */
+		if (world_user &&
+			(strstr(word, "atime") || strstr(word, "diratime")))
+			continue;
+		snprintf(patch, sizeof(patch),
+			"{\"+mounts\":[{\"destination\":\"/in\",\"source\":"
+			"\"@/bundle\",\"type\":\"none\",\"options\":[\"rbind\","
+			"\"%s\"]}]}",
+			word);
+		bundle_write(patch, "true");
+		if (create())
+			printf("\n    %s: %s", word, other("cat seen")->out);
+		CODE(oci("delete box --force"), 0);
+	}
+	json_decref(doc);
+}
+
+static const CU_TestInfo tests[] = {{"features are told", features_are_told},
 	{"mapped IDs are the caller's", mapped_ids_are_the_callers},
 	{"a process is needed to start", a_process_is_needed_to_start},
 	{"warnings reach the log", warnings_reach_the_log},
