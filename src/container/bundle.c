@@ -4,6 +4,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <inttypes.h>
+#include <linux/capability.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -109,20 +110,40 @@ static json_t *make_env(const struct th_settings *settings,
 	return array;
 }
 
-static json_t *make_capabilities(
-	const struct th_settings *settings, const struct th_user *user)
+static json_t *list_capabilities(uint64_t set)
 {
-	uint64_t set = th_default_capabilities(settings);
-	json_t *all = json_array(), *own;
+	json_t *list = json_array();
 
 	for (int i = 0; th_capability_name(i); i++) {
 		if (set & (uint64_t)1 << i)
 			json_array_append_new(
-				all, json_string(th_capability_name(i)));
+				list, json_string(th_capability_name(i)));
 	}
+	return list;
+}
+
+/* What a program's file may bring along: nobody has it otherwise. The kernel
+ * does not execute a file that cannot have what it is marked with, and that is
+ * how distributions install ping (capabilities(7), "File capabilities"). */
+static uint64_t brought_by_files(const struct th_settings *settings)
+{
+	for (size_t i = 0; i < settings->capabilities.count; i++) {
+		if (strcmp(settings->capabilities.items[i], "-NET_RAW") == 0)
+			return 0;
+	}
+	return (uint64_t)1 << CAP_NET_RAW;
+}
+
+static json_t *make_capabilities(
+	const struct th_settings *settings, const struct th_user *user)
+{
+	uint64_t set = th_default_capabilities(settings);
+	json_t *own;
+
 	/* Another user than root holds none, until a program is root's. */
-	own = user->uid == 0 ? json_incref(all) : json_array();
-	return json_pack("{s:o s:O s:o s:[] s:[]}", "bounding", all,
+	own = user->uid == 0 ? list_capabilities(set) : json_array();
+	return json_pack("{s:o s:O s:o s:[] s:[]}", "bounding",
+		list_capabilities(set | brought_by_files(settings)),
 		"effective", own, "permitted", own, "inheritable", "ambient");
 }
 
@@ -488,8 +509,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 static int dress_upper(
 	int folder, const struct th_image_root *root, struct th_error *err)
 {
-	int upper = openat(
-		folder, "upper", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	int upper = openat(folder, "upper", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	int rc = upper < 0 ? th_fail_sys(err, TH_FAILED, errno,
 				     "cannot open the container's root")
 			   : th_image_root_dress(root, upper, err);
@@ -500,8 +520,8 @@ static int dress_upper(
 
 int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
-	const struct th_image_config *image,
-	const struct th_image_root *root, struct th_error *err)
+	const struct th_image_config *image, const struct th_image_root *root,
+	struct th_error *err)
 {
 	struct th_strings command = {0};
 	struct th_accounts accounts;

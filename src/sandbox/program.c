@@ -1,10 +1,13 @@
 /* The start of the container's program, and why it fails. */
 #include <elf.h>
+#include <endian.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <linux/capability.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include "sandbox/inside.h"
@@ -125,8 +128,47 @@ static int say_format(const char *path, struct th_error *err)
 		machine_name(machine), machine_name(own));
 }
 
-static int say_why(
-	const char *program, const char *path, int sys, struct th_error *err)
+/* A file may have capabilities that it must get in full (capabilities(7), "File
+ * capabilities"): the kernel executes it in no other way. */
+static uint64_t wanted_capabilities(const char *path)
+{
+	struct vfs_ns_cap_data data;
+	ssize_t len =
+		getxattr(path, "security.capability", &data, sizeof(data));
+
+	if (len < (ssize_t)XATTR_CAPS_SZ_2 ||
+		!(le32toh(data.magic_etc) & VFS_CAP_FLAGS_EFFECTIVE))
+		return 0;
+	return le32toh(data.data[0].permitted) |
+		(uint64_t)le32toh(data.data[1].permitted) << 32;
+}
+
+static int say_capabilities(const struct th_process *process, const char *path,
+	struct th_error *err)
+{
+	uint64_t lacking = wanted_capabilities(path) & ~process->bounding;
+	char names[200] = "", options[200] = "";
+
+	for (int i = 0; th_capability_name(i); i++) {
+		size_t used = strlen(names), given = strlen(options);
+
+		if (!(lacking & (uint64_t)1 << i))
+			continue;
+		snprintf(names + used, sizeof(names) - used, "%s%s",
+			used ? ", " : "", th_capability_name(i));
+		snprintf(options + given, sizeof(options) - given,
+			" --capability +%s", th_capability_name(i) + 4);
+	}
+	if (!*names)
+		return 0;
+	th_fail(err, TH_NO_EXEC,
+		"the file %.200s needs %s, which the container does not have",
+		path, names);
+	return th_hint(err, "recreate the container with%s", options);
+}
+
+static int say_why(const struct th_process *process, const char *program,
+	const char *path, int sys, struct th_error *err)
 {
 	char name[256];
 	struct stat st;
@@ -149,6 +191,8 @@ static int say_why(
 	}
 	if (sys == ENOEXEC)
 		return say_format(path, err);
+	if (sys == EPERM && path && say_capabilities(process, path, err))
+		return -1;
 	if (sys == EACCES && path && stat(path, &st) == 0 &&
 		S_ISREG(st.st_mode) && !(st.st_mode & 0111)) {
 		th_fail(err, TH_NO_EXEC,
@@ -177,7 +221,7 @@ int th_inside_exec(const struct th_process *process, struct th_error *err)
 
 	if (strchr(program, '/')) {
 		execve(program, process->args.items, env);
-		return say_why(program, program, errno, err);
+		return say_why(process, program, program, errno, err);
 	}
 	while (*program && *at) {
 		size_t len = strcspn(at, ":");
@@ -193,7 +237,7 @@ int th_inside_exec(const struct th_process *process, struct th_error *err)
 		}
 		at += len + (at[len] == ':');
 	}
-	return say_why(program, found[0] ? found : NULL, sys, err);
+	return say_why(process, program, found[0] ? found : NULL, sys, err);
 }
 
 int th_inside_exec_given(

@@ -150,6 +150,7 @@ static void it_can_be_looked_into(void)
 	SAYS(result->out, "/selwick/ledger:latest");
 	SAYS(result->out, "the berth ledger");
 	CODE(other("gzip two.tar"), 0);
+	CODE(other("chmod 644 two.tar.gz"), 0);
 	CODE(hull_as_user("peek ./two.tar.gz"), 0);
 	CODE(hull("peek ./nothing.tar"), 3);
 }

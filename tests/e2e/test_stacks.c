@@ -813,7 +813,8 @@ static void marks_of_deletions_do_not_show(void)
 	begin();
 	layout_tar("odd.tar", odd);
 	add_image("odd", "odd.tar", NULL, NULL);
-	CHECK_TEXT(inside_of("odd", "ls -a new; ls -d far other 2>/dev/null; true"),
+	CHECK_TEXT(inside_of("odd",
+			   "ls -a new; ls -d far other 2>/dev/null; true"),
 		".\n..\nx\n");
 }
 
@@ -887,8 +888,48 @@ static void nodes_are_left_out_with_a_note(void)
 	}
 }
 
-static const CU_TestInfo tests[] = {{"implied folders keep what they are",
-					    implied_folders_keep_what_they_are},
+/* Files that are marked with capabilities, as distributions install ping. */
+static void marked_files_run_or_are_told(void)
+{
+	struct result *result;
+
+	put_file("make.py",
+		"import tarfile\n"
+		"t = tarfile.open('marked.tar', 'w', "
+		"format=tarfile.PAX_FORMAT)\n"
+		"def add(n, caps):\n"
+		"  i = t.gettarinfo('/bin/busybox', n); i.mode = 0o755\n"
+		"  i.uid = i.gid = 0\n"
+		"  i.pax_headers = {'SCHILY.xattr.security.capability': "
+		"''.join(chr(b) for b in (0x02000001).to_bytes(4, 'little') + "
+		"caps.to_bytes(4, 'little') + bytes(12))}\n"
+		"  t.addfile(i, open('/bin/busybox', 'rb'))\n"
+		"add('ping/busybox', 1 << 13)\n"
+		"add('tune/busybox', 1 << 14 | 1 << 22)\n"
+		"t.close()\n");
+	begin();
+	CODE(other("python3 make.py"), 0);
+	add_image("marked", "marked.tar", NULL, NULL);
+	result = hull("run --network none selwick/marked -- /ping/busybox grep "
+		      "CapPrm /proc/self/status");
+	CODE(result, 0);
+	/* It runs, and has nothing of it. */
+	SAYS(result->out, "CapPrm:\t00000000000405fb");
+	result = hull("run --network none selwick/marked -- /tune/busybox "
+		      "true");
+	CODE(result, 126);
+	SAYS(result->err,
+		"the file /tune/busybox needs CAP_IPC_LOCK, "
+		"CAP_SYS_BOOT, which the container does not have");
+	SAYS(result->err,
+		"recreate the container with --capability +IPC_LOCK "
+		"--capability +SYS_BOOT");
+}
+
+static const CU_TestInfo tests[] = {
+	{"marked files run or are told", marked_files_run_or_are_told},
+	{"implied folders keep what they are",
+		implied_folders_keep_what_they_are},
 	{"entries go where links lead", entries_go_where_links_lead},
 	{"hard links lead to lower layers", hard_links_lead_to_lower_layers},
 	{"the root is one folder more", the_root_is_one_folder_more},
