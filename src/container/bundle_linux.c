@@ -117,20 +117,22 @@ static int add_devices(const struct th_settings *settings, json_t *config,
 	struct th_error *err)
 {
 	static const char *const usual[] = {"/etc/cdi", "/var/run/cdi", NULL};
+	struct th_strings applied = {0};
+	int rc = 0;
 
-	for (size_t i = 0; i < settings->device_texts.count; i++) {
+	for (size_t i = 0; rc == 0 && i < settings->device_texts.count; i++) {
 		const char *text = settings->device_texts.items[i];
 
-		if (text[0] == '/'
-				? th_device_add(config, text, NULL, "rwm", err)
-				: th_cdi_apply(text,
-					  settings->device_folders
-						  ? settings->device_folders
-						  : usual,
-					  config, err))
-			return -1;
+		rc = text[0] == '/'
+			? th_device_add(config, text, NULL, "rwm", err)
+			: th_cdi_apply(text,
+				  settings->device_folders
+					  ? settings->device_folders
+					  : usual,
+				  &applied, config, err);
 	}
-	return 0;
+	th_strings_release(&applied);
+	return rc;
 }
 
 static int add_filter(struct th_store *store,

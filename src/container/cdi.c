@@ -7,295 +7,277 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
-#include <sys/sysmacros.h>
 
+#include "base/file.h"
 #include "base/json.h"
+#include "base/yaml_bounds.h"
+#include "base/yaml_json.h"
+#include "container/cdi_parts.h"
 
-#define FILE_MAX_BYTES (4u << 20)
+/* ---- names ---- */
+
+/* Letters, digits and the others given, with a letter or digit at both ends
+ * (Container Device Interface Specification, "Kind" and "Device naming"). */
+static bool is_word(const char *text, size_t len, const char *others,
+	bool begins_with_letter)
+{
+	if (len == 0 || !isalnum((unsigned char)text[len - 1]) ||
+		!(begins_with_letter ? isalpha((unsigned char)text[0])
+				     : isalnum((unsigned char)text[0])))
+		return false;
+	for (size_t i = 0; i < len; i++) {
+		if (!isalnum((unsigned char)text[i]) &&
+			!strchr(others, text[i]))
+			return false;
+	}
+	return true;
+}
+
+/* VENDOR/CLASS */
+static bool is_kind(const char *text, size_t len)
+{
+	const char *slash = memchr(text, '/', len);
+
+	return slash && is_word(text, (size_t)(slash - text), "_-.", true) &&
+		is_word(slash + 1, len - (size_t)(slash + 1 - text), "_-.",
+			true);
+}
+
+static bool is_device(const char *text)
+{
+	return is_word(text, strlen(text), "_-.:", false);
+}
 
 bool th_cdi_is_name(const char *text)
 {
-	const char *slash = strchr(text, '/'), *equals = strchr(text, '=');
+	const char *equals = strchr(text, '=');
 
-	return slash && equals && slash > text && equals > slash + 1 &&
-		equals[1] && isalpha((unsigned char)text[0]);
-}
-
-static json_t *member(json_t *object, const char *key, json_t *(*make)(void))
-{
-	json_t *one = json_object_get(object, key);
-
-	if (!one) {
-		one = make();
-		json_object_set_new(object, key, one);
-	}
-	return one;
-}
-
-/* ---- edits ---- */
-
-static json_int_t number_of(
-	const json_t *object, const char *key, json_int_t otherwise)
-{
-	json_t *value = json_object_get(object, key);
-
-	return json_is_integer(value) ? json_integer_value(value) : otherwise;
-}
-
-static void add_rule(json_t *config, const char *type, unsigned int major_id,
-	unsigned int minor_id, const char *access)
-{
-	json_t *linux_part = member(config, "linux", json_object);
-	json_t *resources = member(linux_part, "resources", json_object);
-	json_t *rules = member(resources, "devices", json_array);
-
-	json_array_append_new(rules,
-		json_pack("{s:b s:s s:i s:i s:s}", "allow", 1, "type", type,
-			"major", (int)major_id, "minor", (int)minor_id,
-			"access", access));
-}
-
-int th_device_add(json_t *config, const char *path, const char *host,
-	const char *access, struct th_error *err)
-{
-	json_t *list = member(
-		member(config, "linux", json_object), "devices", json_array);
-	const char *source = host ? host : path;
-	const char *type;
-	struct stat st;
-
-	if (stat(source, &st)) {
-		th_fail_sys(err, TH_NOT_FOUND, errno,
-			"the device %.200s does not exist", source);
-		return th_hint(
-			err, "ls -l /dev shows the devices of this host");
-	}
-	if (!S_ISCHR(st.st_mode) && !S_ISBLK(st.st_mode))
-		return th_fail(err, TH_USAGE, "%.200s is not a device", source);
-	type = S_ISBLK(st.st_mode) ? "b" : "c";
-	json_array_append_new(list,
-		json_pack("{s:s s:s s:i s:i s:i s:i s:i}", "path", path, "type",
-			type, "major", (int)major(st.st_rdev), "minor",
-			(int)minor(st.st_rdev), "fileMode",
-			(int)(st.st_mode & 0777), "uid", (int)st.st_uid, "gid",
-			(int)st.st_gid));
-	add_rule(config, type, major(st.st_rdev), minor(st.st_rdev), access);
-	return 0;
-}
-
-static int add_node(json_t *config, const json_t *node, struct th_error *err)
-{
-	const char *path = NULL, *host = NULL, *access = NULL;
-	json_t *list, *made;
-
-	if (th_json_string(node, "path", "deviceNodes", &path, err) < 0 ||
-		th_json_string(node, "hostPath", "deviceNodes", &host, err) <
-			0 ||
-		th_json_string(
-			node, "permissions", "deviceNodes", &access, err) < 0)
-		return -1;
-	if (!path || path[0] != '/')
-		return th_fail(
-			err, TH_FAILED, "a deviceNode has no absolute path");
-	if (th_device_add(config, path, host, access ? access : "rwm", err))
-		return -1;
-	list = json_object_get(json_object_get(config, "linux"), "devices");
-	made = json_array_get(list, json_array_size(list) - 1);
-	json_object_set_new(made, "fileMode",
-		json_integer(number_of(
-			node, "fileMode", number_of(made, "fileMode", 0666))));
-	json_object_set_new(made, "uid",
-		json_integer(
-			number_of(node, "uid", number_of(made, "uid", 0))));
-	json_object_set_new(made, "gid",
-		json_integer(
-			number_of(node, "gid", number_of(made, "gid", 0))));
-	return 0;
-}
-
-static int add_mount(json_t *config, const json_t *mount, struct th_error *err)
-{
-	const char *host = NULL, *path = NULL, *type = NULL;
-	json_t *options = json_object_get(mount, "options");
-
-	if (th_json_string(mount, "hostPath", "mounts", &host, err) < 0 ||
-		th_json_string(mount, "containerPath", "mounts", &path, err) <
-			0 ||
-		th_json_string(mount, "type", "mounts", &type, err) < 0)
-		return -1;
-	if (!host || !path)
-		return th_fail(err, TH_FAILED,
-			"a mount has no hostPath or no containerPath");
-	json_array_append_new(member(config, "mounts", json_array),
-		json_pack("{s:s s:s s:s s:o}", "destination", path, "source",
-			host, "type", type ? type : "bind", "options",
-			json_is_array(options)
-				? json_incref(options)
-				: json_pack("[ss]", "bind", "ro")));
-	return 0;
-}
-
-static int add_hook(json_t *config, const json_t *hook, struct th_error *err)
-{
-	static const char *const keys[] = {"path", "args", "env", "timeout"};
-	json_t *made = json_object();
-	const char *kind = NULL;
-
-	if (th_json_string(hook, "hookName", "hooks", &kind, err) < 0 ||
-		!kind) {
-		json_decref(made);
-		return th_fail(err, TH_FAILED, "a hook has no hookName");
-	}
-	for (size_t i = 0; i < 4; i++) {
-		json_t *value = json_object_get(hook, keys[i]);
-
-		if (value)
-			json_object_set(made, keys[i], value);
-	}
-	json_array_append_new(
-		member(member(config, "hooks", json_object), kind, json_array),
-		made);
-	return 0;
-}
-
-static int apply_list(json_t *config, const json_t *edits, const char *key,
-	int (*add)(json_t *config, const json_t *item, struct th_error *err),
-	struct th_error *err)
-{
-	json_t *list, *item;
-	size_t i;
-
-	if (th_json_array(edits, key, "containerEdits", &list, err) < 0)
-		return -1;
-	json_array_foreach(list, i, item)
-	{
-		if (!json_is_object(item))
-			return th_fail(err, TH_FAILED,
-				"\"%s\" has an item that is not an object",
-				key);
-		if (add(config, item, err))
-			return -1;
-	}
-	return 0;
-}
-
-static int apply_edits(
-	json_t *config, const json_t *holder, struct th_error *err)
-{
-	json_t *edits, *item, *list, *process, *user;
-	size_t i;
-	int rc = th_json_object(
-		holder, "containerEdits", "the file", &edits, err);
-
-	if (rc != 1)
-		return rc;
-	if (json_object_get(edits, "intelRdt"))
-		return th_fail(err, TH_NOT_POSSIBLE,
-			"it uses \"intelRdt\", which is not supported");
-	process = member(config, "process", json_object);
-	if (th_json_array(edits, "env", "containerEdits", &list, err) < 0)
-		return -1;
-	json_array_foreach(list, i, item)
-	{
-		json_array_append(member(process, "env", json_array), item);
-	}
-	user = member(process, "user", json_object);
-	if (th_json_array(
-		    edits, "additionalGids", "containerEdits", &list, err) < 0)
-		return -1;
-	json_array_foreach(list, i, item)
-	{
-		json_array_append(
-			member(user, "additionalGids", json_array), item);
-	}
-	return apply_list(config, edits, "deviceNodes", add_node, err) ||
-			apply_list(config, edits, "mounts", add_mount, err) ||
-			apply_list(config, edits, "hooks", add_hook, err)
-		? -1
-		: 0;
+	return equals && is_kind(text, (size_t)(equals - text)) &&
+		is_device(equals + 1);
 }
 
 /* ---- files ---- */
 
-/* The device in one file: 1, 0, -1. *doc is a new reference. */
-static int look_into(int folder, const char *file, const char *kind,
-	size_t kind_len, const char *device, json_t **doc, json_t **found,
-	struct th_error *err)
+/* Versions are taken one by one: what a later one means is not known. */
+static int check_version(const json_t *doc, struct th_error *err)
 {
-	const char *name;
-	json_t *devices, *item, *one = NULL;
+	static const char *const known[] = {
+		"0.3.0", "0.4.0", "0.5.0", "0.6.0", "0.7.0", "0.8.0", NULL};
+	const char *version = NULL;
+
+	if (th_json_string(doc, "cdiVersion", "the file", &version, err) < 0)
+		return -1;
+	if (!version)
+		return th_fail(err, TH_FAILED, "it has no cdiVersion");
+	for (size_t i = 0; known[i]; i++) {
+		if (strcmp(version, known[i]) == 0)
+			return 0;
+	}
+	return th_fail(err, TH_NOT_POSSIBLE,
+		"its cdiVersion is \"%.40s\"; 0.3.0 to 0.8.0 are supported",
+		version);
+}
+
+static int check_file(const json_t *doc, struct th_error *err)
+{
+	const char *kind = NULL;
+	json_t *devices, *item;
 	size_t i;
 
-	if (th_json_read_file(folder, file, FILE_MAX_BYTES, &one, err) != 1)
+	if (check_version(doc, err) ||
+		th_json_string(doc, "kind", "the file", &kind, err) < 0)
 		return -1;
-	name = json_string_value(json_object_get(one, "kind"));
-	devices = json_object_get(one, "devices");
-	if (!name || strlen(name) != kind_len ||
-		strncmp(name, kind, kind_len) != 0) {
-		json_decref(one);
-		return 0;
-	}
+	if (!kind || !is_kind(kind, strlen(kind)))
+		return th_fail(err, TH_FAILED,
+			"\"%.100s\" is not a kind of device (VENDOR/CLASS)",
+			kind ? kind : "");
+	if (th_json_array(doc, "devices", "the file", &devices, err) < 0)
+		return -1;
 	json_array_foreach(devices, i, item)
 	{
-		name = json_string_value(json_object_get(item, "name"));
-		if (name && strcmp(name, device) == 0) {
-			*doc = one;
-			*found = item;
-			return 1;
-		}
+		const char *name = json_is_object(item)
+			? json_string_value(json_object_get(item, "name"))
+			: NULL;
+
+		if (!name || !is_device(name))
+			return th_fail(err, TH_FAILED,
+				"device %zu has no valid name", i + 1);
 	}
-	json_decref(one);
 	return 0;
 }
 
-static int look_through(const char *folder, const char *name, json_t **doc,
-	json_t **device, struct th_error *err)
+static bool ends_with(const char *text, const char *end)
 {
-	const char *equals = strchr(name, '=');
+	size_t len = strlen(text), tail = strlen(end);
+
+	return len > tail && strcmp(text + len - tail, end) == 0;
+}
+
+static int read_file(
+	int folder, const char *file, json_t **doc, struct th_error *err)
+{
+	struct th_buf text;
+	int rc;
+
+	th_buf_init(&text, TH_YAML_BYTES);
+	rc = th_file_read(folder, file, &text, err);
+	if (rc == 0)
+		rc = th_fail(err, TH_FAILED, "it has gone meanwhile");
+	if (rc == 1)
+		rc = ends_with(file, ".json")
+			? th_json_parse(text.data, text.len, file, doc, err)
+			: th_yaml_to_json(file, &text, doc, err);
+	th_buf_release(&text);
+	if (rc == 0 && (!json_is_object(*doc) || check_file(*doc, err))) {
+		if (!json_is_object(*doc))
+			th_fail(err, TH_FAILED, "it is not an object");
+		json_decref(*doc);
+		rc = -1;
+	}
+	return rc < 0 ? -1 : 0;
+}
+
+/* ---- the search ---- */
+
+struct search {
+	const char *name; /* VENDOR/CLASS=DEVICE */
+	json_t *doc, *device; /* doc owned */
+	char *file; /* owned: where it was found */
+	char *second; /* owned: where in the same folder, too */
+	char broken[300]; /* the first file that is of no use, and why */
+};
+
+static json_t *find_in(const struct search *search, json_t *doc)
+{
+	const char *equals = strchr(search->name, '=');
+	const char *kind = json_string_value(json_object_get(doc, "kind"));
+	json_t *item;
+	size_t i;
+
+	if (strlen(kind) != (size_t)(equals - search->name) ||
+		strncmp(kind, search->name, strlen(kind)) != 0)
+		return NULL;
+	json_array_foreach(json_object_get(doc, "devices"), i, item)
+	{
+		if (strcmp(json_string_value(json_object_get(item, "name")),
+			    equals + 1) == 0)
+			return item;
+	}
+	return NULL;
+}
+
+static int look_into(struct search *search, int folder, const char *path,
+	const char *file, struct th_error *err)
+{
+	json_t *doc = NULL, *device;
+	struct th_error why = {0};
+	char *full = th_format("%s/%s", path, file);
+
+	if (!full)
+		return th_fail_memory(err);
+	if (read_file(folder, file, &doc, &why)) {
+		/* Another vendor's mistake is no reason to do without this
+		 * one's devices. */
+		if (!search->broken[0])
+			snprintf(search->broken, sizeof(search->broken),
+				"%.120s: %.160s", full, why.msg);
+		free(full);
+		return 0;
+	}
+	device = find_in(search, doc);
+	if (!device) {
+		json_decref(doc);
+		free(full);
+	} else if (search->doc) {
+		json_decref(doc);
+		free(search->second);
+		search->second = full;
+	} else {
+		search->doc = doc;
+		search->device = device;
+		search->file = full;
+	}
+	return 0;
+}
+
+static int look_through(
+	struct search *search, const char *folder, struct th_error *err)
+{
 	struct dirent *entry;
 	DIR *dir = opendir(folder);
 	int rc = 0;
 
 	while (dir && rc == 0 && (entry = readdir(dir))) {
-		size_t len = strlen(entry->d_name);
-
-		if (len < 6 || strcmp(entry->d_name + len - 5, ".json") != 0)
-			continue;
-		rc = look_into(dirfd(dir), entry->d_name, name,
-			(size_t)(equals - name), equals + 1, doc, device, err);
-		if (rc < 0)
-			th_hint(err, "repair or remove %.150s/%.80s", folder,
-				entry->d_name);
+		if (entry->d_name[0] != '.' &&
+			(ends_with(entry->d_name, ".json") ||
+				ends_with(entry->d_name, ".yaml")))
+			rc = look_into(
+				search, dirfd(dir), folder, entry->d_name, err);
 	}
 	if (dir)
 		closedir(dir);
 	return rc;
 }
 
-int th_cdi_apply(const char *name, const char *const *folders, json_t *config,
-	struct th_error *err)
+static int not_found(
+	const struct search *search, const char *folder, struct th_error *err)
 {
-	json_t *doc = NULL, *device = NULL;
+	if (!th_cdi_is_name(search->name))
+		return th_fail(err, TH_USAGE,
+			"\"%.150s\" is not the name of a device "
+			"(VENDOR/CLASS=NAME)",
+			search->name);
+	th_fail(err, TH_NOT_FOUND, "no device named \"%.150s\"", search->name);
+	if (search->broken[0])
+		return th_hint(err, "a file is of no use: %s", search->broken);
+	return th_hint(err, "devices are described by files in %s", folder);
+}
+
+/* What the file says for all of its devices is carried out with the first. */
+static int apply(const struct search *search, struct th_strings *applied,
+	json_t *config, struct th_error *err)
+{
+	for (size_t i = 0; i < applied->count; i++) {
+		if (strcmp(applied->items[i], search->file) == 0)
+			return cdi_edit(config, search->device, err);
+	}
+	if (th_strings_add(applied, search->file))
+		return th_fail_memory(err);
+	return cdi_edit(config, search->doc, err) ||
+			cdi_edit(config, search->device, err)
+		? -1
+		: 0;
+}
+
+int th_cdi_apply(const char *name, const char *const *folders,
+	struct th_strings *applied, json_t *config, struct th_error *err)
+{
+	struct search search = {.name = name};
 	size_t count = 0;
 	int rc = 0;
 
 	while (folders[count])
 		count++;
-	while (rc == 0 && count > 0)
-		rc = look_through(folders[--count], name, &doc, &device, err);
-	if (rc < 0)
-		return -1;
-	if (rc == 0) {
-		th_fail(err, TH_NOT_FOUND, "no device named \"%.150s\"", name);
-		return th_hint(err, "devices are described by files in %s",
-			folders[0]);
+	/* A later folder counts more than an earlier one; within one folder
+	 * nobody can say which of two is meant. */
+	while (rc == 0 && !search.doc && count > 0 && th_cdi_is_name(name))
+		rc = look_through(&search, folders[--count], err);
+	if (rc == 0 && !search.doc) {
+		rc = not_found(&search, folders[0], err);
+	} else if (rc == 0 && search.second) {
+		th_fail(err, TH_USAGE,
+			"the device \"%.100s\" is described twice", name);
+		rc = th_hint(err, "by %.110s and by %.110s", search.file,
+			search.second);
+	} else if (rc == 0) {
+		rc = apply(&search, applied, config, err);
+		if (rc)
+			th_hint(err,
+				"required by the device \"%.80s\" in %.120s",
+				name, search.file);
 	}
-	rc = apply_edits(config, doc, err) || apply_edits(config, device, err)
-		? -1
-		: 0;
-	if (rc)
-		th_hint(err, "required by the device \"%.100s\"", name);
-	json_decref(doc);
-	return rc;
+	json_decref(search.doc);
+	free(search.file);
+	free(search.second);
+	return rc ? -1 : 0;
 }

@@ -12,11 +12,13 @@
  */
 bool th_cdi_is_name(const char *text);
 
-/* Applies the edits of the named device, and those of its kind, to an OCI
- * config.json. folders: where to look, the most important last.
- * TH_NOT_FOUND with what there is. */
-int th_cdi_apply(const char *name, const char *const *folders, json_t *config,
-	struct th_error *err);
+/* Applies the edits of the named device, and those of its file, to an OCI
+ * config.json. folders: where to look, the most important last. applied: the
+ * files whose common edits were carried out already, and are not again.
+ * TH_NOT_FOUND with what there is; TH_USAGE where two files of one folder
+ * describe it. */
+int th_cdi_apply(const char *name, const char *const *folders,
+	struct th_strings *applied, json_t *config, struct th_error *err);
 
 /* One device node of the host into config.json, with the right to use it:
  * access of "rwm". host NULL: the same path. */

@@ -13,6 +13,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	char folder[] = "/tmp/hull-fuzz-cdi-XXXXXX";
 	const char *const folders[] = {folder, NULL};
 	struct th_error err = {0};
+	struct th_strings applied = {0};
 	json_t *config = json_object();
 	char path[64];
 
@@ -20,16 +21,19 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 		json_decref(config);
 		return 0;
 	}
-	snprintf(path, sizeof(path), "%s/one.json", folder);
+	/* The first byte says which kind of file it is. */
+	snprintf(path, sizeof(path), "%s/one.%s", folder,
+		size && data[0] == '{' ? "json" : "yaml");
 	if (size < 65536 &&
 		th_file_replace(
 			AT_FDCWD, path, data, size, 0600, false, &err) == 0) {
 		th_error_clear(&err);
-		th_cdi_apply(
-			"selwick.example/gauge=north", folders, config, &err);
+		th_cdi_apply("selwick.example/gauge=north", folders, &applied,
+			config, &err);
 	}
 	unlink(path);
 	rmdir(folder);
+	th_strings_release(&applied);
 	json_decref(config);
 	return 0;
 }

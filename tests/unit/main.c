@@ -14,13 +14,13 @@ int unit_folder_fd = -1;
 static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_path, &suite_file, &suite_json, &suite_reference,
 	&suite_manifest, &suite_image_config, &suite_bundle, &suite_inflate,
-	&suite_apply, &suite_tar, &suite_log, &suite_settings, &suite_user, &suite_publish,
-	&suite_subnet, &suite_network_state, &suite_resolver, &suite_config,
-	&suite_database, &suite_blob, &suite_container_state,
-	&suite_image_state, &suite_headers, &suite_token, &suite_search,
-	&suite_logins, &suite_stage, &suite_memory, &suite_hash,
-	&suite_image_model, &suite_policy, &suite_machine, &suite_packed,
-	&suite_resolve, &suite_calls, &suite_filter, &suite_utf8,
+	&suite_apply, &suite_tar, &suite_cdi, &suite_log, &suite_settings,
+	&suite_user, &suite_publish, &suite_subnet, &suite_network_state,
+	&suite_resolver, &suite_config, &suite_database, &suite_blob,
+	&suite_container_state, &suite_image_state, &suite_headers,
+	&suite_token, &suite_search, &suite_logins, &suite_stage, &suite_memory,
+	&suite_hash, &suite_image_model, &suite_policy, &suite_machine,
+	&suite_packed, &suite_resolve, &suite_calls, &suite_filter, &suite_utf8,
 	&suite_yaml_bounds, &suite_cgroup_state, &suite_apart, NULL};
 
 static void before(void)

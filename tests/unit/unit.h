@@ -6,14 +6,14 @@
 
 extern const struct suite suite_buffer, suite_clock, suite_path, suite_file,
 	suite_json, suite_reference, suite_manifest, suite_image_config,
-	suite_bundle, suite_inflate, suite_apply, suite_tar, suite_log, suite_settings,
-	suite_user, suite_publish, suite_subnet, suite_network_state,
-	suite_resolver, suite_config, suite_database, suite_blob,
-	suite_container_state, suite_image_state, suite_headers, suite_token,
-	suite_search, suite_logins, suite_stage, suite_memory, suite_hash,
-	suite_image_model, suite_packed, suite_policy, suite_machine,
-	suite_resolve, suite_calls, suite_filter, suite_utf8, suite_yaml_bounds,
-	suite_cgroup_state, suite_apart;
+	suite_bundle, suite_inflate, suite_apply, suite_tar, suite_cdi,
+	suite_log, suite_settings, suite_user, suite_publish, suite_subnet,
+	suite_network_state, suite_resolver, suite_config, suite_database,
+	suite_blob, suite_container_state, suite_image_state, suite_headers,
+	suite_token, suite_search, suite_logins, suite_stage, suite_memory,
+	suite_hash, suite_image_model, suite_packed, suite_policy,
+	suite_machine, suite_resolve, suite_calls, suite_filter, suite_utf8,
+	suite_yaml_bounds, suite_cgroup_state, suite_apart;
 
 /* The fresh folder of the running test, and its descriptor. */
 extern char unit_folder[64];
