@@ -1,12 +1,14 @@
 /* Commands that are connected to the keeper. */
 #include <errno.h>
 #include <fcntl.h>
+#include <poll.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/epoll.h>
 #include <sys/socket.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
 
@@ -68,11 +70,8 @@ void keeper_tell(struct client *client, enum th_message_type type,
 	struct keeper *keeper = client->keeper;
 	struct th_message *message;
 
-	if (client->pending) {
-		/* Only the very last message can meet a client that is still
-		 * stuck; it then learns the end from the closed channel. */
-		return;
-	}
+	if (client->pending)
+		return; /* the end is told by keeper_tell_end */
 	if (th_channel_send(client->watch.fd, type, data, len, NULL, 0) == 0)
 		return;
 	if (errno != EAGAIN)
@@ -89,6 +88,64 @@ void keeper_tell(struct client *client, enum th_message_type type,
 	keeper_update_streams(keeper);
 }
 
+void keeper_tell_end(struct client *client, const struct th_ending *ending)
+{
+	struct keeper *keeper = client->keeper;
+	struct late *late;
+
+	if (!client->pending &&
+		(th_channel_send(client->watch.fd, TH_TELL_ENDED, ending,
+			 sizeof(*ending), NULL, 0) == 0 ||
+			errno != EAGAIN))
+		return;
+	late = calloc(1, sizeof(*late));
+	if (!late)
+		return;
+	late->fd = fcntl(client->watch.fd, F_DUPFD_CLOEXEC, 3);
+	late->first = client->pending;
+	late->ending = *ending;
+	late->next = keeper->late;
+	keeper->late = late;
+	if (client->pending)
+		keeper->blocked--;
+	client->pending = NULL;
+}
+
+/* True where there is nothing left to tell: all was, or it has gone. */
+static bool tell_one(struct late *late)
+{
+	if (late->first) {
+		if (th_channel_send(late->fd,
+			    (enum th_message_type)late->first->type,
+			    late->first->data, late->first->len, NULL, 0))
+			return errno != EAGAIN;
+		free(late->first);
+		late->first = NULL;
+	}
+	return th_channel_send(late->fd, TH_TELL_ENDED, &late->ending,
+		       sizeof(late->ending), NULL, 0) == 0 ||
+		errno != EAGAIN;
+}
+
+void keeper_tell_late(struct keeper *keeper)
+{
+	while (keeper->late) {
+		struct late *late = keeper->late;
+		struct pollfd one = {.fd = late->fd, .events = POLLOUT};
+
+		/* One after the other: each has its own time. */
+		if (!tell_one(late)) {
+			poll(&one, 1, -1);
+			if (!(one.revents & (POLLERR | POLLHUP)))
+				continue;
+		}
+		keeper->late = late->next;
+		th_close(&late->fd);
+		free(late->first);
+		free(late);
+	}
+}
+
 static void send_pending(struct client *client)
 {
 	struct keeper *keeper = client->keeper;
@@ -102,6 +159,7 @@ static void send_pending(struct client *client)
 	free(message);
 	client->pending = NULL;
 	keeper->blocked--;
+	keeper->read_ms = th_clock_mono_ms();
 	th_loop_change(&keeper->loop, &client->watch, EPOLLIN);
 	keeper_update_streams(keeper);
 }

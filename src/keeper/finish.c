@@ -194,8 +194,7 @@ static void tell_end(struct keeper *keeper, const struct th_ending *ending)
 
 		if (client->attached || client->waits_for_end ||
 			client->waits_for_ready || client->waits_for_start)
-			keeper_tell(
-				client, TH_TELL_ENDED, ending, sizeof(*ending));
+			keeper_tell_end(client, ending);
 		keeper_drop_client(client);
 	}
 }

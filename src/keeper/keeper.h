@@ -64,6 +64,14 @@ struct client {
 	struct th_message *pending;
 };
 
+/* A client that reads slowly, after the container is done. */
+struct late {
+	struct late *next;
+	int fd;
+	struct th_message *first; /* owned; what it was told before, or NULL */
+	struct th_ending ending;
+};
+
 struct session {
 	struct keeper *keeper;
 	struct session *next, **place;
@@ -161,6 +169,8 @@ struct keeper {
 	struct client *clients;
 	struct session *sessions;
 	int blocked; /* clients with a pending message */
+	int64_t read_ms; /* when one of those has read something */
+	struct late *late; /* clients that have not read the end yet */
 	/* how it ends */
 	bool ended;
 	int64_t ended_ms;
@@ -219,6 +229,11 @@ void keeper_end_resolver(struct keeper *keeper);
 /* clients.c */
 void keeper_add_client(struct keeper *keeper, int fd, bool attached);
 void keeper_drop_client(struct client *client);
+/* How it ended, now or by keeper_tell_late: the client is to be dropped. */
+void keeper_tell_end(struct client *client, const struct th_ending *ending);
+/* Gives the slow ones what is left for them, as they read it. When nothing of
+ * the container is held any more. */
+void keeper_tell_late(struct keeper *keeper);
 void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len);
 int keeper_listen(struct keeper *keeper, struct th_error *err);

@@ -247,6 +247,7 @@ int main(int argc, char **argv)
 	keeper_serve(&keeper);
 	th_rights_raise();
 	keeper_leave(&keeper);
+	keeper_tell_late(&keeper);
 	release(&keeper);
 	return 0;
 }

@@ -106,6 +106,23 @@ static int64_t until(int64_t time_ms)
 	return left < 0 ? 0 : left;
 }
 
+/* Whoever reads slowly gets everything, unless the container is to go, or to
+ * start again. */
+static bool waits_for_readers(const struct keeper *keeper)
+{
+	return keeper->blocked && !keeper->stopping &&
+		keeper->policy.kind == TH_NEVER;
+}
+
+/* How long streams may stay open that nobody writes to any more. */
+static int64_t output_until(const struct keeper *keeper)
+{
+	int64_t last = keeper->read_ms > keeper->ended_ms ? keeper->read_ms
+							  : keeper->ended_ms;
+
+	return last + LAST_OUTPUT_MS;
+}
+
 /* Milliseconds until something is due, or -1. */
 static int next_due(struct keeper *keeper)
 {
@@ -113,9 +130,9 @@ static int next_due(struct keeper *keeper)
 
 	if (keeper->phase == PHASE_WAIT)
 		left = until(keeper->next_ms);
-	else if (keeper->ended)
-		left = until(keeper->ended_ms + LAST_OUTPUT_MS);
-	else if (keeper->stopping && !keeper->by_force)
+	else if (keeper->ended && !waits_for_readers(keeper))
+		left = until(output_until(keeper));
+	else if (!keeper->ended && keeper->stopping && !keeper->by_force)
 		left = until(keeper->force_ms);
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
@@ -192,7 +209,8 @@ static bool run_is_over(const struct keeper *keeper)
 {
 	return keeper->ended &&
 		((!keeper_streams_open(keeper) && !keeper->blocked) ||
-			th_clock_mono_ms() > keeper->ended_ms + LAST_OUTPUT_MS);
+			(!waits_for_readers(keeper) &&
+				th_clock_mono_ms() > output_until(keeper)));
 }
 
 static void do_what_is_due(struct keeper *keeper)

@@ -1,5 +1,6 @@
 /* run: a program in the foreground. */
 #include <signal.h>
+#include <stdint.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -193,7 +194,44 @@ static void nothing_of_the_caller_leaks(void)
 	CHECK_TEXT(other("stat -c %%a own.tar")->out, "600\n");
 }
 
+static bool is_running(void *name)
+{
+	return strcmp(field(name, "state"), "running") == 0;
+}
+
+/* One that begins to read long after the program has ended: all comes, and the
+ * code with it. */
+static void a_slow_reader_gets_all(void)
+{
+	struct result *result;
+	pid_t reader, writer;
+
+	result = other("sh -c '(%s/tidyhull run selwick/base --network none "
+		       "--config config.yaml --root %s -- sh -c \"head -c "
+		       "5000000 /dev/zero; echo end; exit 9\"; echo $? >code) "
+		       "| (sleep 11; tail -c 4 | tr -d \"\\\\n\"; cat) ; cat "
+		       "code'",
+		world_build, world_store);
+	CODE(result, 0);
+	CHECK_TEXT(result->out, "end9\n");
+	CHECK(!strstr(result->err, "tidyhull:"));
+	/* But nobody waits for it where the container is to go. */
+	CODE(other("mkfifo pipe"), 0);
+	reader = other_start("rest", "sh -c 'exec sleep 1000 <pipe'");
+	writer = other_start("rest2",
+		"sh -c 'exec %s/tidyhull run selwick/base --name stuck "
+		"--network none --config config.yaml --root %s -- yes >pipe'",
+		world_build, world_store);
+	CHECK(wait_until(is_running, (void *)(uintptr_t) "stuck"));
+	CODE(hull("stop stuck --grace 0s"), 0);
+	signal_to(writer, SIGKILL);
+	signal_to(reader, SIGKILL);
+	wait_for(writer);
+	wait_for(reader);
+}
+
 static const CU_TestInfo tests[] = {
+	{"a slow reader gets all", a_slow_reader_gets_all},
 	{"nothing of the caller leaks", nothing_of_the_caller_leaks},
 	{"its exit code is passed on", its_exit_code_is_passed_on},
 	{"it works as a filter", it_works_as_a_filter},
