@@ -19,7 +19,7 @@ int th_bundle_command(const struct th_settings *settings,
  * below /etc. */
 int th_bundle_make(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
-	const struct th_image_config *image,
-	const struct th_image_root *root, struct th_error *err);
+	const struct th_image_config *image, const struct th_image_root *root,
+	struct th_error *err);
 
 #endif

@@ -357,8 +357,8 @@ static int take_hard_link(struct in *in, const char *path, const char *target,
 	return rc;
 }
 
-static int set_attributes(
-	struct in *in, const struct th_tar_entry *entry, int fd, const char *path)
+static int set_attributes(struct in *in, const struct th_tar_entry *entry,
+	int fd, const char *path)
 {
 	const struct copy_attributes attributes = {entry->uid, entry->gid,
 		entry->type | entry->mode,
@@ -393,8 +393,8 @@ static int take_folder(struct in *in, const struct th_tar_entry *entry,
 
 /* A FIFO or a device: opened as what has the name, and believed only where it
  * is one of the kind. */
-static int take_node(
-	const struct th_tar_entry *entry, mode_t type, int dir, const char *name)
+static int take_node(const struct th_tar_entry *entry, mode_t type, int dir,
+	const char *name)
 {
 	dev_t dev = type == S_IFIFO ? 0 : entry->device;
 	struct stat st;
@@ -531,8 +531,8 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 		goto out;
 	}
 	folder.fd = in.top;
-	rc = copy_apart(&folder, 1, read_archive, &archiving, to->first_id,
-		copy, err);
+	rc = copy_apart(
+		&folder, 1, read_archive, &archiving, to->first_id, copy, err);
 out:
 	th_close(&place);
 	th_close(&in.top);

@@ -54,8 +54,7 @@ int th_image_root_open(struct th_store *store, const char *digest,
 	root->view = th_view_new();
 	if (!root->view)
 		return th_fail_memory(err);
-	rc = th_image_state_trees(
-		store, digest, &root->trees, attributes, err);
+	rc = th_image_state_trees(store, digest, &root->trees, attributes, err);
 	/* An image that goes meanwhile loses its rows first. */
 	if (rc == 0 && !root->trees.count)
 		rc = th_fail(err, TH_NOT_FOUND,
@@ -106,8 +105,7 @@ int th_image_root_dress(
 	if (root->attributes < 0)
 		return 0;
 	return fstat(root->attributes, &st) ||
-			th_layer_copy_attributes(
-				root->attributes, &st, folder)
+			th_layer_copy_attributes(root->attributes, &st, folder)
 		? th_fail_sys(err, TH_FAILED, errno,
 			  "cannot set the attributes of the container's root")
 		: 0;

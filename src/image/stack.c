@@ -26,8 +26,8 @@ struct settling {
 
 /* ---- chain IDs ---- */
 
-static int add_to_chain(char chain[TH_DIGEST_TEXT], const char *diff_id,
-	struct th_error *err)
+static int add_to_chain(
+	char chain[TH_DIGEST_TEXT], const char *diff_id, struct th_error *err)
 {
 	char both[2 * TH_DIGEST_TEXT];
 
@@ -40,8 +40,8 @@ static int add_to_chain(char chain[TH_DIGEST_TEXT], const char *diff_id,
 						       : 0;
 }
 
-int th_chain_id(char *const *diff_ids, size_t count,
-	char chain[TH_DIGEST_TEXT], struct th_error *err)
+int th_chain_id(char *const *diff_ids, size_t count, char chain[TH_DIGEST_TEXT],
+	struct th_error *err)
 {
 	chain[0] = '\0';
 	for (size_t i = 0; i < count; i++) {
@@ -63,8 +63,8 @@ static bool lies_in_opaque(int tree, const char *path)
 		int fd;
 		bool opaque;
 
-		snprintf(folder, sizeof(folder), "%.*s", (int)(at - path),
-			path);
+		snprintf(
+			folder, sizeof(folder), "%.*s", (int)(at - path), path);
 		fd = th_path_open_beneath(
 			tree, folder, O_RDONLY | O_DIRECTORY, 0);
 		opaque = fd >= 0 && th_is_opaque(fd);
@@ -179,8 +179,8 @@ static bool is_repeated(const struct settling *settling, size_t number)
 
 /* ---- new trees ---- */
 
-static int begin_tree(struct th_store *store, char path[64], int *tree,
-	struct th_error *err)
+static int begin_tree(
+	struct th_store *store, char path[64], int *tree, struct th_error *err)
 {
 	char id[TH_ID_LENGTH + 1];
 
@@ -190,10 +190,10 @@ static int begin_tree(struct th_store *store, char path[64], int *tree,
 		? -1
 		: openat(store->root_fd, path,
 			  O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	return *tree >= 0 ? 0
-			  : th_fail_sys(err, TH_FAILED, errno,
-				    "cannot create a folder in %s",
-				    store->root);
+	return *tree >= 0
+		? 0
+		: th_fail_sys(err, TH_FAILED, errno,
+			  "cannot create a folder in %s", store->root);
 }
 
 static int end_tree(struct th_store *store, const char *path, int *tree,
@@ -214,8 +214,8 @@ static void forget_paths(struct th_layer_notes *notes)
 	notes->again = false;
 }
 
-static int apply_on_lower(struct settling *settling,
-	struct th_stacked *layer, struct th_error *err)
+static int apply_on_lower(struct settling *settling, struct th_stacked *layer,
+	struct th_error *err)
 {
 	struct th_store *store = settling->store;
 	struct th_layer_notes notes = {0};
@@ -277,8 +277,8 @@ static int list_folders(struct settling *settling, struct th_strings *paths,
 				? implied->items[k]
 				: bare->items[k - implied->count];
 			struct th_sight found;
-			int rc = th_view_look(
-				settling->view, path, &found, err);
+			int rc =
+				th_view_look(settling->view, path, &found, err);
 
 			if (rc < 0)
 				return -1;
@@ -321,9 +321,7 @@ static int dress_folders(struct settling *settling, int tree,
 			continue;
 		fd = th_path_open_beneath(
 			tree, path, O_RDONLY | O_DIRECTORY, 0);
-		rc = fd < 0 ||
-				th_layer_copy_attributes(
-					found.fd, &found.st, fd)
+		rc = fd < 0 || th_layer_copy_attributes(found.fd, &found.st, fd)
 			? fail_folder(path, err)
 			: 0;
 		th_close(&fd);
@@ -352,8 +350,8 @@ static int make_folders(struct settling *settling, struct th_error *err)
 	int tree = -1, rc = list_folders(settling, &paths, err);
 
 	if (rc == 0 && paths.count) {
-		snprintf(stack->folders, sizeof(stack->folders), "%s" TH_TREE_FOLDERS,
-			settling->chain);
+		snprintf(stack->folders, sizeof(stack->folders),
+			"%s" TH_TREE_FOLDERS, settling->chain);
 		if (!th_stage_has_tree(settling->store, stack->folders)) {
 			rc = begin_tree(settling->store, path, &tree, err);
 			if (rc == 0)

@@ -15,7 +15,8 @@
  *                   gives them
  *
  * The chain ID (config.md, "Layer ChainID") stands for a layer together with
- * all that are below: images that stack it on others have trees of their own. */
+ * all that are below: images that stack it on others have trees of their own.
+ */
 #ifndef TH_IMAGE_STACK_H
 #define TH_IMAGE_STACK_H
 
@@ -51,7 +52,7 @@ int th_stack_settle(
 	struct th_store *store, struct th_stack *stack, struct th_error *err);
 
 /* The chain ID of the layers up to the last. */
-int th_chain_id(char *const *diff_ids, size_t count,
-	char chain[TH_DIGEST_TEXT], struct th_error *err);
+int th_chain_id(char *const *diff_ids, size_t count, char chain[TH_DIGEST_TEXT],
+	struct th_error *err);
 
 #endif

@@ -38,8 +38,8 @@ int apply_fail(const char *name, struct th_error *err)
 		"cannot write the entry \"%.200s\"", name);
 }
 
-int apply_clean_name(const char *name, char clean[TH_LAYER_PATH_MAX],
-	struct th_error *err)
+int apply_clean_name(
+	const char *name, char clean[TH_LAYER_PATH_MAX], struct th_error *err)
 {
 	const char *whole = name;
 	size_t used = 0;
@@ -456,8 +456,8 @@ static int apply_special(struct job *job, const struct th_tar_entry *entry,
 	return rc ? apply_fail(full, err) : 0;
 }
 
-static int apply_root(struct job *job, const struct th_tar_entry *entry,
-	struct th_error *err)
+static int apply_root(
+	struct job *job, const struct th_tar_entry *entry, struct th_error *err)
 {
 	if (entry->type != S_IFDIR)
 		return apply_refuse(
@@ -468,8 +468,8 @@ static int apply_root(struct job *job, const struct th_tar_entry *entry,
 	return set_metadata(job, ".", entry, "", err);
 }
 
-static int apply_entry(struct job *job, const struct th_tar_entry *entry,
-	struct th_error *err)
+static int apply_entry(
+	struct job *job, const struct th_tar_entry *entry, struct th_error *err)
 {
 	char full[TH_LAYER_PATH_MAX], folder[TH_LAYER_PATH_MAX];
 	const char *name;
@@ -643,8 +643,7 @@ int th_layer_apply(struct th_source *source, int tree_fd,
 	struct th_layer_notes *notes, uint64_t *disk_bytes,
 	struct th_error *err)
 {
-	struct job job = {
-		.tree = tree_fd, .parent = -1, .notes = notes};
+	struct job job = {.tree = tree_fd, .parent = -1, .notes = notes};
 	int rc;
 
 	memset(notes, 0, sizeof(*notes));

@@ -85,8 +85,8 @@ static int look_through(struct siblings *siblings, int folder, const char *path,
 		if (strcmp(entry->d_name, ".") == 0 ||
 			strcmp(entry->d_name, "..") == 0 ||
 			(size_t)snprintf(below, sizeof(below), "%s%s%s", path,
-				*path ? "/" : "", entry->d_name) >=
-				sizeof(below))
+				*path ? "/" : "",
+				entry->d_name) >= sizeof(below))
 			continue;
 		if (entry->d_type != DT_DIR) {
 			if (entry->d_ino == siblings->found->st.st_ino)
@@ -104,9 +104,9 @@ static int look_through(struct siblings *siblings, int folder, const char *path,
 
 static int link_siblings(struct siblings *siblings, struct th_error *err)
 {
-	int tree = openat(th_view_tree(siblings->job->view,
-				  siblings->found->layer),
-		".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	int tree = openat(
+		th_view_tree(siblings->job->view, siblings->found->layer), ".",
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 
 	if (tree < 0)
 		return apply_fail(siblings->known, err);
@@ -135,8 +135,7 @@ static int copy_up(struct job *job, const char *path, struct th_error *err)
 		name > path ? (int)(name - path - 1) : 0, path);
 	rc = apply_open_parent(job, folder, false, err);
 	if (rc == 1) {
-		rc = th_layer_copy_file(
-			found.fd, &found.st, job->parent, name)
+		rc = th_layer_copy_file(found.fd, &found.st, job->parent, name)
 			? apply_fail(path, err)
 			: 0;
 		job->disk_bytes += (uint64_t)found.st.st_blocks * 512;
@@ -186,8 +185,8 @@ static int open_target(struct job *job, const char *clean, struct stat *st)
 
 	snprintf(folder, sizeof(folder), "%.*s",
 		name > clean ? (int)(name - clean - 1) : 0, clean);
-	fd = th_path_open_in_root(job->tree, *folder ? folder : ".",
-		O_RDONLY | O_DIRECTORY, 0);
+	fd = th_path_open_in_root(
+		job->tree, *folder ? folder : ".", O_RDONLY | O_DIRECTORY, 0);
 	/* What is deleted by this layer is no target. */
 	if (fd >= 0 &&
 		(fstatat(fd, name, st, AT_SYMLINK_NOFOLLOW) ||

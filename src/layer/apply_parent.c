@@ -24,8 +24,8 @@ void apply_forget_parent(struct job *job)
 
 /* Two marks: an overlay in a user namespace looks for the other one. A user can
  * set only that; and a file system without it is none for such an overlay. */
-int apply_set_opaque(int parent, const char *name, const char *full,
-	struct th_error *err)
+int apply_set_opaque(
+	int parent, const char *name, const char *full, struct th_error *err)
 {
 	int fd = openat(
 		parent, name, O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
@@ -62,8 +62,8 @@ static int remember_implied(
 
 	if (fstat(fd, &st))
 		return apply_fail(path, err);
-	if (!apply_grow((void **)&job->implied, job->implied_count,
-		    sizeof(*one)))
+	if (!apply_grow(
+		    (void **)&job->implied, job->implied_count, sizeof(*one)))
 		return th_fail_memory(err);
 	one = &job->implied[job->implied_count++];
 	one->path = strdup(path);
@@ -175,9 +175,9 @@ static int go_below(struct walk *walk, const char *name, const char *path,
 	else if (S_ISDIR(found.st.st_mode))
 		rc = make_folder(walk, name, path, &found, false, err);
 	else
-		rc = walk->whiteout ? 0
-				    : make_folder(walk, name, path, NULL, false,
-					      err);
+		rc = walk->whiteout
+			? 0
+			: make_folder(walk, name, path, NULL, false, err);
 	th_close(&found.fd);
 	return rc;
 }
@@ -283,8 +283,7 @@ int apply_open_parent(
 		rc = apply_fail(path, err);
 	if (rc != 1)
 		return rc;
-	job->inherits =
-		fstat(job->parent, &st) || st.st_mode & S_ISGID;
+	job->inherits = fstat(job->parent, &st) || st.st_mode & S_ISGID;
 	job->parent_path = strdup(path);
 	return job->parent_path ? 1 : th_fail_memory(err);
 }

@@ -58,8 +58,8 @@ int apply_refuse(const char *name, const char *why, struct th_error *err);
 int apply_fail(const char *name, struct th_error *err);
 
 /* The name without what leads nowhere ("./", "//", "/"): "" is the root. */
-int apply_clean_name(const char *name, char clean[TH_LAYER_PATH_MAX],
-	struct th_error *err);
+int apply_clean_name(
+	const char *name, char clean[TH_LAYER_PATH_MAX], struct th_error *err);
 
 /* Grows a list by doubling: true where it has room for one more. */
 bool apply_grow(void **list, size_t count, size_t item_bytes);
@@ -70,14 +70,14 @@ int apply_remember_time(struct job *job, const char *path, ino_t inode,
 /* Opens the folder as job->parent, made where nothing is there. Links are
  * followed, also into lower layers. whiteout: what is to be hidden lies in it,
  * so that one that is not there below is not made: 0 then; 1, -1. */
-int apply_open_parent(struct job *job, const char *path, bool whiteout,
-	struct th_error *err);
+int apply_open_parent(
+	struct job *job, const char *path, bool whiteout, struct th_error *err);
 /* The folder has changed its nature: what was opened through it is stale. */
 void apply_forget_parent(struct job *job);
 
 /* Marks it as hiding what lower layers have in it. */
-int apply_set_opaque(int parent, const char *name, const char *full,
-	struct th_error *err);
+int apply_set_opaque(
+	int parent, const char *name, const char *full, struct th_error *err);
 
 /* Makes room for an entry in the parent. 1 where a folder is there that the new
  * one may take over, 2 where a whiteout was, 0 where nothing is left, -1. */

@@ -24,8 +24,8 @@ bool th_layer_is_unmapped(int sys)
 	return sys == EINVAL;
 }
 
-static int copy_one(const char *from, const char *to, const char *name,
-	char *value)
+static int copy_one(
+	const char *from, const char *to, const char *name, char *value)
 {
 	ssize_t len = getxattr(from, name, value, VALUE_MAX);
 
@@ -48,7 +48,8 @@ static int copy_extended(int from, int to)
 	len = listxattr(source, list, LIST_MAX);
 	if (len < 0 && errno != ENOTSUP)
 		rc = -1;
-	for (char *at = list; rc == 0 && at < list + len; at += strlen(at) + 1) {
+	for (char *at = list; rc == 0 && at < list + len;
+		at += strlen(at) + 1) {
 		if (th_layer_wants_attribute(at))
 			rc = copy_one(source, target, at, list + LIST_MAX);
 	}
@@ -74,8 +75,8 @@ int th_layer_copy_attributes(int from, const struct stat *st, int to)
 static int copy_range(int in, int out, off_t at, off_t end, char *buffer)
 {
 	while (at < end) {
-		size_t want = end - at < VALUE_MAX ? (size_t)(end - at)
-						   : VALUE_MAX;
+		size_t want =
+			end - at < VALUE_MAX ? (size_t)(end - at) : VALUE_MAX;
 		ssize_t got = pread(in, buffer, want, at);
 
 		if (got < 0 && errno == EINTR)

@@ -34,10 +34,11 @@ struct th_tar_entry {
 	uint64_t size_bytes; /* of a file, holes included */
 	struct timespec mtime;
 	dev_t device;
-	struct th_tar_attribute attributes[TH_TAR_ATTRIBUTES_MAX]; /* extended */
+	struct th_tar_attribute
+		attributes[TH_TAR_ATTRIBUTES_MAX]; /* extended */
 	size_t attribute_count;
-	/* Where the data begins in the archive, and whether it lies there in one
-	 * piece, byte by byte. */
+	/* Where the data begins in the archive, and whether it lies there in
+	 * one piece, byte by byte. */
 	uint64_t offset;
 	bool sparse;
 };

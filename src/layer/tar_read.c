@@ -189,8 +189,8 @@ static bool all_zero(const char *block)
 	return true;
 }
 
-/* Octal digits between blanks; or, GNU's and star's, a big-endian number in two's
- * complement whose first bit is set. What is left empty is 0. */
+/* Octal digits between blanks; or, GNU's and star's, a big-endian number in
+ * two's complement whose first bit is set. What is left empty is 0. */
 static bool read_number(const char *field, size_t len, int64_t *value)
 {
 	uint64_t sum = 0;
@@ -312,13 +312,12 @@ static int read_long(
 	return text->failed ? th_fail_memory(err) : 0;
 }
 
-static int read_pax(struct th_tar *tar, struct tar_pax *pax,
-	struct th_error *err)
+static int read_pax(
+	struct th_tar *tar, struct tar_pax *pax, struct th_error *err)
 {
 	if (read_extended(tar, EXTENDED_MAX, err))
 		return -1;
-	return tar_pax_read(
-		pax, tar->extended.data, tar->extended.len, err);
+	return tar_pax_read(pax, tar->extended.data, tar->extended.len, err);
 }
 
 /* 1 where it was one of those, 0 where it is an entry's own header. */
@@ -595,12 +594,12 @@ static int check_map(struct th_tar *tar, struct th_error *err)
 		sum += map->pieces[i].len;
 		if (map->pieces[i].offset + map->pieces[i].len >
 			tar->entry.size_bytes)
-			return damaged(tar,
-				"a sparse map leads beyond its file", err);
+			return damaged(
+				tar, "a sparse map leads beyond its file", err);
 	}
 	if (sum != tar->stored_left)
-		return damaged(tar,
-			"a sparse map does not fit what is stored", err);
+		return damaged(
+			tar, "a sparse map does not fit what is stored", err);
 	return 0;
 }
 
@@ -616,8 +615,7 @@ static int read_sparse(struct th_tar *tar, struct th_error *err)
 			return damaged(tar,
 				"a sparse file has an unknown version", err);
 		if (!pax->has_real_size)
-			return damaged(
-				tar, "a sparse file has no size", err);
+			return damaged(tar, "a sparse file has no size", err);
 		if (read_new_map(tar, err))
 			return -1;
 	} else if (!tar->own_given || !pax->map.given) {
@@ -735,16 +733,15 @@ static int find_header(struct th_tar *tar, struct th_error *err)
 			/* Two of them end an archive; many end without. */
 			rc = read_block(tar, err);
 			if (rc == 1 && !all_zero(tar->block))
-				return damaged(tar,
-					"something follows its end", err);
+				return damaged(
+					tar, "something follows its end", err);
 			return rc < 0 ? -1 : 0;
 		}
 		if (!has_checksum(tar->block))
 			return tar->position <= TAR_BLOCK
 				? th_fail(err, TH_FAILED,
 					  "it is not a tar archive")
-				: damaged(tar,
-					  "a header has a wrong checksum",
+				: damaged(tar, "a header has a wrong checksum",
 					  err);
 		rc = read_special(tar, err);
 		if (rc < 0)
@@ -832,9 +829,9 @@ static ssize_t next_of_fd(
 		got = read(own->fd, own->data, READ_BYTES);
 	while (got < 0 && errno == EINTR);
 	*data = own->data;
-	return got < 0 ? th_fail_sys(err, TH_FAILED, errno,
-				 "cannot read the archive")
-		       : got;
+	return got < 0
+		? th_fail_sys(err, TH_FAILED, errno, "cannot read the archive")
+		: got;
 }
 
 struct th_tar *th_tar_new_fd(int fd)

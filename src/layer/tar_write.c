@@ -126,7 +126,8 @@ static void fill_block(char block[TAR_BLOCK], const char *name,
 
 	memset(block, 0, TAR_BLOCK);
 	memcpy(block, name, name_len < NAME_BYTES ? name_len : NAME_BYTES);
-	memcpy(block + 157, link, link_len < NAME_BYTES ? link_len : NAME_BYTES);
+	memcpy(block + 157, link,
+		link_len < NAME_BYTES ? link_len : NAME_BYTES);
 	put_octal(block, 100, 8, entry->mode);
 	put_octal(block, 108, 8, entry->uid <= ID_MOST ? entry->uid : 0);
 	put_octal(block, 116, 8, entry->gid <= ID_MOST ? entry->gid : 0);
@@ -201,8 +202,8 @@ static int write_header(struct th_tar_out *out,
 	list_records(&records, entry, name, stored, sparse);
 	out->header.len = 0;
 	if (records.len) {
-		fill_block(block, "extended-header", "", 'x', &plain,
-			records.len);
+		fill_block(
+			block, "extended-header", "", 'x', &plain, records.len);
 		th_buf_add(&out->header, block, sizeof(block));
 		th_buf_add(&out->header, records.data, records.len);
 		add_padding(&out->header);
@@ -239,16 +240,16 @@ int th_tar_out_entry(struct th_tar_out *out, const struct th_tar_entry *entry,
 	th_buf_addf(&map, "%zu\n", count);
 	stored = 0;
 	for (size_t i = 0; i < count; i++) {
-		th_buf_addf(&map, "%" PRIu64 "\n%" PRIu64 "\n",
-			parts[i].offset, parts[i].len);
+		th_buf_addf(&map, "%" PRIu64 "\n%" PRIu64 "\n", parts[i].offset,
+			parts[i].len);
 		stored += parts[i].len;
 	}
 	add_padding(&map);
 	out->left = stored;
 	out->padding = padding_of(stored);
-	rc = map.failed ? th_fail_memory(err)
-			: write_header(out, entry, name, stored + map.len, true,
-				  err);
+	rc = map.failed
+		? th_fail_memory(err)
+		: write_header(out, entry, name, stored + map.len, true, err);
 	if (rc == 0)
 		rc = write_out(out, map.data, map.len, err);
 	th_buf_release(&map);

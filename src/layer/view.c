@@ -116,8 +116,8 @@ static int members_init(struct members *members, size_t room)
 	return members->fds && members->layers ? 0 : -1;
 }
 
-static int begin(
-	const struct th_view *view, struct members *members, struct th_error *err)
+static int begin(const struct th_view *view, struct members *members,
+	struct th_error *err)
 {
 	if (members_init(members, view->count))
 		return th_fail_memory(err);
@@ -138,8 +138,8 @@ static int step(const struct members *from, const char *name,
 		return th_fail_memory(err);
 	for (size_t i = 0; i < from->count; i++) {
 		struct stat one;
-		int fd = openat(from->fds[i], name,
-			O_PATH | O_NOFOLLOW | O_CLOEXEC);
+		int fd = openat(
+			from->fds[i], name, O_PATH | O_NOFOLLOW | O_CLOEXEC);
 
 		if (fd < 0 && errno == ENOENT)
 			continue;
@@ -200,13 +200,13 @@ static int report(const struct th_view *view, struct members *members,
 	found->layer = members->layers[which];
 	found->first = members->layers[0];
 	found->fd = fcntl(members->fds[which], F_DUPFD_CLOEXEC, 3);
-	return found->fd < 0 ? th_fail_sys(err, TH_FAILED, errno,
-				       "cannot look into a layer")
-			     : 1;
+	return found->fd < 0
+		? th_fail_sys(err, TH_FAILED, errno, "cannot look into a layer")
+		: 1;
 }
 
-int th_view_look(struct th_view *view, const char *path,
-	struct th_sight *found, struct th_error *err)
+int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
+	struct th_error *err)
 {
 	struct members here = {0}, next = {0};
 	struct stat st = {.st_mode = S_IFDIR};
@@ -259,7 +259,8 @@ static int add_part(char *path, const char *name, size_t len)
 }
 
 /* Puts a link's target before what is left of the path. */
-static int put_before(const struct th_sight *link, char *rest, struct th_error *err)
+static int put_before(
+	const struct th_sight *link, char *rest, struct th_error *err)
 {
 	char target[TH_LAYER_PATH_MAX];
 	ssize_t len = readlinkat(link->fd, "", target, sizeof(target) - 1);
@@ -324,8 +325,8 @@ int th_view_resolve(struct th_view *view, const char *path,
 	}
 }
 
-int th_view_find(struct th_view *view, const char *path,
-	struct th_sight *found, struct th_error *err)
+int th_view_find(struct th_view *view, const char *path, struct th_sight *found,
+	struct th_error *err)
 {
 	char resolved[TH_LAYER_PATH_MAX];
 	int rc = th_view_resolve(view, path, resolved, err);

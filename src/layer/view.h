@@ -40,13 +40,13 @@ void th_view_drop(struct th_view *view);
 
 /* What has the path. No part of it may be a link; the last may be one, and is
  * not followed. 1 with *found, 0 where there is nothing, -1. */
-int th_view_look(struct th_view *view, const char *path,
-	struct th_sight *found, struct th_error *err);
+int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
+	struct th_error *err);
 
 /* The same with all links followed, as a process with the view as its root
  * would. */
-int th_view_find(struct th_view *view, const char *path,
-	struct th_sight *found, struct th_error *err);
+int th_view_find(struct th_view *view, const char *path, struct th_sight *found,
+	struct th_error *err);
 
 /* Where the path leads: one without links, that can be looked at. 1, 0 where it
  * leads to nothing, -1. */

@@ -92,8 +92,8 @@ static int read_annotations(
 	json_object_foreach(map, key, value)
 	{
 		if (!*key)
-			return th_fail(err, TH_FAILED,
-				"annotations has an empty key");
+			return th_fail(
+				err, TH_FAILED, "annotations has an empty key");
 		if (!json_is_string(value))
 			return th_fail(err, TH_FAILED,
 				"\"%.100s\" in annotations is not a string",
@@ -138,8 +138,8 @@ static int add_rule(struct th_resources *resources, char type, int64_t major_id,
 }
 
 /* Whether the rules say something about that very device already. */
-static bool is_ruled(
-	const struct th_resources *resources, int64_t major_id, int64_t minor_id)
+static bool is_ruled(const struct th_resources *resources, int64_t major_id,
+	int64_t minor_id)
 {
 	for (size_t i = 0; i < resources->device_count; i++) {
 		const struct th_device_rule *rule = &resources->devices[i];
@@ -220,9 +220,10 @@ static int read_top(
 	if (complete_rules(bundle, err))
 		return -1;
 	if (bundle->resources.flat &&
-		warn(bundle, "linux.resources.memory.useHierarchy is false, "
-			     "but kernels have no accounting without "
-			     "hierarchy any more"))
+		warn(bundle,
+			"linux.resources.memory.useHierarchy is false, "
+			"but kernels have no accounting without "
+			"hierarchy any more"))
 		return th_fail_memory(err);
 	if (!(bundle->namespaces & CLONE_NEWNS))
 		return th_fail(err, TH_NOT_POSSIBLE,

@@ -78,9 +78,8 @@ static int read_capability_set(const json_t *object, const char *key,
 		int number = th_capability_number(names.items[i]);
 
 		if (number < 0)
-			rc = warn_of_capability(out, names.items[i], err)
-				? -1
-				: 1;
+			rc = warn_of_capability(out, names.items[i], err) ? -1
+									  : 1;
 		else
 			*set |= (uint64_t)1 << number;
 	}
@@ -101,15 +100,16 @@ static int read_capabilities(
 	if (rc != 1)
 		return rc;
 	if (shape_check(sets, &shape, err) ||
-		read_capability_set(sets, "bounding", out, &out->bounding, err) <
-			0 ||
-		read_capability_set(sets, "effective", out, &out->effective, err) <
-			0 ||
+		read_capability_set(
+			sets, "bounding", out, &out->bounding, err) < 0 ||
+		read_capability_set(
+			sets, "effective", out, &out->effective, err) < 0 ||
 		read_capability_set(
 			sets, "inheritable", out, &out->inheritable, err) < 0 ||
-		read_capability_set(sets, "permitted", out, &out->permitted, err) <
-			0 ||
-		read_capability_set(sets, "ambient", out, &out->ambient, err) < 0)
+		read_capability_set(
+			sets, "permitted", out, &out->permitted, err) < 0 ||
+		read_capability_set(sets, "ambient", out, &out->ambient, err) <
+			0)
 		return -1;
 	return 1;
 }

@@ -60,8 +60,7 @@ bool th_architecture_is_foreign(const char *name)
 	/* In the specification, and not in every libseccomp. */
 	static const char *const names[] = {"SCMP_ARCH_LOONGARCH64",
 		"SCMP_ARCH_M68K", "SCMP_ARCH_SH", "SCMP_ARCH_SHEB",
-		"SCMP_ARCH_RISCV64", "SCMP_ARCH_PARISC",
-		"SCMP_ARCH_PARISC64"};
+		"SCMP_ARCH_RISCV64", "SCMP_ARCH_PARISC", "SCMP_ARCH_PARISC64"};
 
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
 		if (strcmp(name, names[i]) == 0)

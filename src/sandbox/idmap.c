@@ -146,8 +146,8 @@ static uint32_t take_part(const struct th_id_map *from, uint32_t done,
 
 static int add_map(struct th_id_maps *maps, const struct th_id_map *one)
 {
-	struct th_id_map *items = realloc(
-		maps->items, (maps->count + 1) * sizeof(*maps->items));
+	struct th_id_map *items =
+		realloc(maps->items, (maps->count + 1) * sizeof(*maps->items));
 
 	if (!items)
 		return -1;

@@ -31,7 +31,8 @@ struct th_image_row {
 	uint64_t blob_bytes; /* manifest, config and layers together */
 	int64_t pulled_us;
 	/* The tree on top of those of the layers, and that which has the root's
-	 * attributes; both may be "". Only written, see th_image_state_trees. */
+	 * attributes; both may be "". Only written, see th_image_state_trees.
+	 */
 	char folders[TH_TREE_TEXT], root[TH_TREE_TEXT];
 	int64_t containers; /* how many use it; only read */
 	struct th_strings tags; /* full names, only read */

@@ -70,8 +70,8 @@ static void spoiled_leftovers_are_fetched_anew(void)
 /* Without what is said about them beside them. */
 static int count_in(const char *folder)
 {
-	return atoi(
-		other("sh -c 'ls store/%s | grep -v [.] | wc -l'", folder)->out);
+	return atoi(other("sh -c 'ls store/%s | grep -v [.] | wc -l'", folder)
+			    ->out);
 }
 
 static void nothing_is_fetched_twice(void)

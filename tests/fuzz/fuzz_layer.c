@@ -67,8 +67,8 @@ static void apply_above(const uint8_t *data, size_t size)
 	if (th_layer_apply_whiteouts(&from.source, tree, view, &notes, &err) ==
 		0) {
 		tar_source_init(&from, (const char *)data, size, 777);
-		th_layer_apply_above(&from.source, tree, view, &notes,
-			&disk_bytes, &err);
+		th_layer_apply_above(
+			&from.source, tree, view, &notes, &disk_bytes, &err);
 	}
 	th_layer_notes_release(&notes);
 	th_view_free(view);

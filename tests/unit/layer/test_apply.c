@@ -264,15 +264,15 @@ static void damage_is_an_error(void)
 	tar_make(&tar, entries);
 	/* Cut off in the middle of a file. */
 	tar_source_init(&source, tar.data, 1030, 100);
-	CHECK_INT(th_layer_apply(
-			  &source.source, tree, &notes, &disk_bytes, &err),
+	CHECK_INT(
+		th_layer_apply(&source.source, tree, &notes, &disk_bytes, &err),
 		-1);
 	th_layer_notes_release(&notes);
 	th_error_clear(&err);
 	memset(tar.data, 'x', 700);
 	tar_source_init(&source, tar.data, tar.len, 100);
-	CHECK_INT(th_layer_apply(
-			  &source.source, tree, &notes, &disk_bytes, &err),
+	CHECK_INT(
+		th_layer_apply(&source.source, tree, &notes, &disk_bytes, &err),
 		-1);
 	th_layer_notes_release(&notes);
 	CHECK(err.msg[0] != '\0');

@@ -239,8 +239,8 @@ static int apply_layer(struct th_error *err)
 	tar_source_init(&source, tar.data, tar.len, 1000);
 	inflate = th_inflate_new(TH_PLAIN, &source.source);
 	if (inflate)
-		rc = th_layer_apply(th_inflate_source(inflate), tree, &notes,
-			&bytes, err);
+		rc = th_layer_apply(
+			th_inflate_source(inflate), tree, &notes, &bytes, err);
 	else
 		th_fail_memory(err);
 	th_inflate_free(inflate);
@@ -411,7 +411,8 @@ static int add_and_find(struct th_error *err)
 	struct th_image_row image = {.digest = "sha256:" D64,
 		.config = "sha256:" D64,
 		.platform = "linux/amd64"};
-	struct th_image_layer layer = {"sha256:" D64, "sha256:" D64, "sha256:" D64, 500, 4096};
+	struct th_image_layer layer = {
+		"sha256:" D64, "sha256:" D64, "sha256:" D64, 500, 4096};
 	struct th_image_row *rows = NULL;
 	struct th_litter litter;
 	size_t count = 0;
