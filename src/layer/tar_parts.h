@@ -54,4 +54,62 @@ int tar_pax_read(struct tar_pax *pax, const char *data, size_t len,
 /* A decimal number that is all of the text; false where it is not. */
 bool tar_decimal(const char *text, size_t len, uint64_t *value);
 
+/* Where the type of an entry stands in its header. */
+#define TAR_TYPE 156
+
+/* A descriptor as a source. */
+struct fd_source {
+	struct th_source source; /* first: the two are one */
+	int fd;
+	off_t size; /* of a regular file; -1: it cannot be passed over */
+	char *data;
+};
+
+struct th_tar {
+	struct th_source *source;
+	struct fd_source own_source;
+	const char *have; /* of the source's last piece */
+	size_t have_len;
+	bool at_end;
+	uint64_t position; /* in the archive */
+	char block[TAR_BLOCK];
+	/* what extended headers say: about all entries, and about the next */
+	struct tar_pax global, own;
+	bool own_given;
+	struct th_buf long_name, long_link; /* GNU's, of the next entry */
+	struct th_buf name, link, extended;
+	struct th_tar_entry entry;
+	/* the current entry's data */
+	uint64_t stored_left; /* in the archive */
+	uint64_t padding;
+	uint64_t done; /* in the file, where it is not sparse */
+	size_t piece;
+	uint64_t piece_done;
+	bool in_entry, ended;
+};
+
+/* tar_read.c: errors, and bytes of the archive. */
+int tar_truncated(const struct th_tar *tar, struct th_error *err);
+int tar_damaged(
+	const struct th_tar *tar, const char *why, struct th_error *err);
+/* Sees to it that a byte is at hand. 1, 0 at the end, -1. */
+int tar_look(struct th_tar *tar, struct th_error *err);
+void tar_use(struct th_tar *tar, size_t len);
+/* Into tar->block. 1, 0 where nothing is left, -1. */
+int tar_read_block(struct th_tar *tar, struct th_error *err);
+int tar_pass_over(struct th_tar *tar, uint64_t len, struct th_error *err);
+/* What is missing to whole blocks. */
+uint64_t tar_padding(uint64_t size);
+/* A number of the header, between bounds; what: for the message. */
+int tar_field(struct th_tar *tar, size_t at, size_t len, int64_t least,
+	int64_t most, const char *what, int64_t *value, struct th_error *err);
+
+/* tar_field.c */
+bool tar_number(const char *field, size_t len, int64_t *value);
+bool tar_is_zero(const char *block);
+bool tar_has_checksum(const char *block);
+
+/* tar_sparse.c: where the entry is a sparse file, its parts. */
+int tar_read_sparse(struct th_tar *tar, struct th_error *err);
+
 #endif

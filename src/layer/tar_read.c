@@ -16,21 +16,12 @@
 #define GID 116
 #define SIZE 124
 #define MTIME 136
-#define CHECKSUM 148
-#define TYPE 156
 #define LINK 157
 #define MAGIC 257
 #define MAJOR 329
 #define MINOR 337
 #define PREFIX 345
 #define PREFIX_LEN 155
-/* of GNU's sparse files */
-#define OLD_MAP 386
-#define OLD_MAP_PIECES 4
-#define OLD_EXTENDED 482
-#define OLD_REAL_SIZE 483
-#define NEXT_MAP_PIECES 21
-#define NEXT_EXTENDED 504
 
 #define EXTENDED_MAX (16u << 20)
 /* The last value that is no ID: it means "unchanged" to chown(2). */
@@ -38,40 +29,9 @@
 
 #define READ_BYTES (256 * 1024)
 
-/* A descriptor as a source. */
-struct fd_source {
-	struct th_source source; /* first: the two are one */
-	int fd;
-	off_t size; /* of a regular file; -1: it cannot be passed over */
-	char *data;
-};
-
-struct th_tar {
-	struct th_source *source;
-	struct fd_source own_source;
-	const char *have; /* of the source's last piece */
-	size_t have_len;
-	bool at_end;
-	uint64_t position; /* in the archive */
-	char block[TAR_BLOCK];
-	/* what extended headers say: about all entries, and about the next */
-	struct tar_pax global, own;
-	bool own_given;
-	struct th_buf long_name, long_link; /* GNU's, of the next entry */
-	struct th_buf name, link, extended;
-	struct th_tar_entry entry;
-	/* the current entry's data */
-	uint64_t stored_left; /* in the archive */
-	uint64_t padding;
-	uint64_t done; /* in the file, where it is not sparse */
-	size_t piece;
-	uint64_t piece_done;
-	bool in_entry, ended;
-};
-
 /* ---- bytes ---- */
 
-static int truncated(const struct th_tar *tar, struct th_error *err)
+int tar_truncated(const struct th_tar *tar, struct th_error *err)
 {
 	if (!tar->in_entry)
 		return th_fail(err, TH_FAILED, "the archive is truncated");
@@ -80,8 +40,7 @@ static int truncated(const struct th_tar *tar, struct th_error *err)
 		tar->entry.name);
 }
 
-static int damaged(
-	const struct th_tar *tar, const char *why, struct th_error *err)
+int tar_damaged(const struct th_tar *tar, const char *why, struct th_error *err)
 {
 	return th_fail(err, TH_FAILED,
 		"the archive is damaged at byte %" PRIu64 ": %s", tar->position,
@@ -89,7 +48,7 @@ static int damaged(
 }
 
 /* Sees to it that a byte is at hand. 1, 0 at the end, -1. */
-static int look(struct th_tar *tar, struct th_error *err)
+int tar_look(struct th_tar *tar, struct th_error *err)
 {
 	const void *data;
 	ssize_t got;
@@ -107,7 +66,7 @@ static int look(struct th_tar *tar, struct th_error *err)
 	return got > 0;
 }
 
-static void use(struct th_tar *tar, size_t len)
+void tar_use(struct th_tar *tar, size_t len)
 {
 	tar->have += len;
 	tar->have_len -= len;
@@ -115,22 +74,22 @@ static void use(struct th_tar *tar, size_t len)
 }
 
 /* 1, 0 where nothing is left, -1. */
-static int read_block(struct th_tar *tar, struct th_error *err)
+int tar_read_block(struct th_tar *tar, struct th_error *err)
 {
 	size_t have = 0;
 
 	while (have < TAR_BLOCK) {
 		size_t len = TAR_BLOCK - have;
-		int rc = look(tar, err);
+		int rc = tar_look(tar, err);
 
 		if (rc < 0)
 			return -1;
 		if (rc == 0)
-			return have ? truncated(tar, err) : 0;
+			return have ? tar_truncated(tar, err) : 0;
 		if (len > tar->have_len)
 			len = tar->have_len;
 		memcpy(tar->block + have, tar->have, len);
-		use(tar, len);
+		tar_use(tar, len);
 		have += len;
 	}
 	return 1;
@@ -157,103 +116,39 @@ static uint64_t skip(struct th_tar *tar, uint64_t len)
 	return len;
 }
 
-static int pass_over(struct th_tar *tar, uint64_t len, struct th_error *err)
+int tar_pass_over(struct th_tar *tar, uint64_t len, struct th_error *err)
 {
 	len -= skip(tar, len);
 	while (len > 0) {
 		size_t step;
-		int rc = look(tar, err);
+		int rc = tar_look(tar, err);
 
 		if (rc <= 0)
-			return rc < 0 ? -1 : truncated(tar, err);
+			return rc < 0 ? -1 : tar_truncated(tar, err);
 		step = len < tar->have_len ? (size_t)len : tar->have_len;
-		use(tar, step);
+		tar_use(tar, step);
 		len -= step;
 	}
 	return 0;
 }
 
-static uint64_t padding_of(uint64_t size)
+uint64_t tar_padding(uint64_t size)
 {
 	return (TAR_BLOCK - size % TAR_BLOCK) % TAR_BLOCK;
 }
 
 /* ---- fields ---- */
 
-static bool all_zero(const char *block)
-{
-	for (size_t i = 0; i < TAR_BLOCK; i++) {
-		if (block[i])
-			return false;
-	}
-	return true;
-}
-
-/* Octal digits between blanks; or, GNU's and star's, a big-endian number in
- * two's complement whose first bit is set. What is left empty is 0. */
-static bool read_number(const char *field, size_t len, int64_t *value)
-{
-	uint64_t sum = 0;
-	size_t i = 0;
-
-	if (field[0] & 0x80) {
-		bool minus = field[0] & 0x40;
-
-		sum = minus ? UINT64_MAX : 0;
-		for (i = 0; i < len; i++) {
-			unsigned char byte = (unsigned char)field[i];
-
-			if (i == 0)
-				byte = minus ? byte : byte & 0x7f;
-			/* The sign fills all that does not fit. */
-			if (sum >> 55 != (minus ? UINT64_MAX >> 55 : 0))
-				return false;
-			sum = sum << 8 | byte;
-		}
-		*value = (int64_t)sum;
-		return true;
-	}
-	while (i < len && field[i] == ' ')
-		i++;
-	for (; i < len && field[i] >= '0' && field[i] <= '7'; i++) {
-		if (sum >> 60)
-			return false;
-		sum = sum << 3 | (uint64_t)(field[i] - '0');
-	}
-	for (; i < len; i++) {
-		if (field[i] != ' ' && field[i] != '\0')
-			return false;
-	}
-	*value = (int64_t)sum;
-	return true;
-}
-
-static int field(struct th_tar *tar, size_t at, size_t len, int64_t least,
+int tar_field(struct th_tar *tar, size_t at, size_t len, int64_t least,
 	int64_t most, const char *what, int64_t *value, struct th_error *err)
 {
 	char why[80];
 
-	if (read_number(tar->block + at, len, value) && *value >= least &&
+	if (tar_number(tar->block + at, len, value) && *value >= least &&
 		*value <= most)
 		return 0;
 	snprintf(why, sizeof(why), "a header has a wrong %s", what);
-	return damaged(tar, why, err);
-}
-
-static bool has_checksum(const char *block)
-{
-	int64_t wanted, plain = 0, as_signed = 0;
-
-	if (!read_number(block + CHECKSUM, 8, &wanted))
-		return false;
-	for (size_t i = 0; i < TAR_BLOCK; i++) {
-		bool own = i >= CHECKSUM && i < CHECKSUM + 8;
-
-		plain += own ? ' ' : (unsigned char)block[i];
-		/* Some old programs have added signed bytes. */
-		as_signed += own ? ' ' : (signed char)block[i];
-	}
-	return wanted == plain || wanted == as_signed;
+	return tar_damaged(tar, why, err);
 }
 
 static void add_field(
@@ -275,25 +170,25 @@ static int read_extended(struct th_tar *tar, size_t most, struct th_error *err)
 	int64_t size;
 	size_t left;
 
-	if (field(tar, SIZE, 12, 0, INT64_MAX, "size", &size, err))
+	if (tar_field(tar, SIZE, 12, 0, INT64_MAX, "size", &size, err))
 		return -1;
 	if ((uint64_t)size > most)
-		return damaged(tar, "an extended header is too long", err);
+		return tar_damaged(tar, "an extended header is too long", err);
 	tar->extended.len = 0;
 	for (left = (size_t)size; left > 0;) {
 		size_t len;
-		int rc = look(tar, err);
+		int rc = tar_look(tar, err);
 
 		if (rc <= 0)
-			return rc < 0 ? -1 : truncated(tar, err);
+			return rc < 0 ? -1 : tar_truncated(tar, err);
 		len = left < tar->have_len ? left : tar->have_len;
 		th_buf_add(&tar->extended, tar->have, len);
-		use(tar, len);
+		tar_use(tar, len);
 		left -= len;
 	}
 	if (tar->extended.failed)
 		return th_fail_memory(err);
-	return pass_over(tar, padding_of((uint64_t)size), err);
+	return tar_pass_over(tar, tar_padding((uint64_t)size), err);
 }
 
 static int read_long(
@@ -306,7 +201,7 @@ static int read_long(
 	len = strnlen(tar->extended.data, tar->extended.len);
 	/* One NUL at its end, and none within it. */
 	if (len + 1 < tar->extended.len || len == 0)
-		return damaged(tar, "a long name is malformed", err);
+		return tar_damaged(tar, "a long name is malformed", err);
 	text->len = 0;
 	th_buf_add(text, tar->extended.data, len);
 	return text->failed ? th_fail_memory(err) : 0;
@@ -326,7 +221,7 @@ static int read_special(struct th_tar *tar, struct th_error *err)
 	int64_t size;
 	int rc;
 
-	switch (tar->block[TYPE]) {
+	switch (tar->block[TAR_TYPE]) {
 	case 'L':
 		rc = read_long(tar, &tar->long_name, err);
 		break;
@@ -343,16 +238,16 @@ static int read_special(struct th_tar *tar, struct th_error *err)
 	case 'g':
 		rc = read_pax(tar, &tar->global, err);
 		if (rc == 0 && tar->global.map.given)
-			rc = damaged(tar,
+			rc = tar_damaged(tar,
 				"a sparse file's parts are given for all "
 				"files",
 				err);
 		break;
 	case 'V': /* the archive's own name */
-		rc = field(tar, SIZE, 12, 0, INT64_MAX, "size", &size, err);
+		rc = tar_field(tar, SIZE, 12, 0, INT64_MAX, "size", &size, err);
 		if (rc == 0)
-			rc = pass_over(tar,
-				(uint64_t)size + padding_of((uint64_t)size),
+			rc = tar_pass_over(tar,
+				(uint64_t)size + tar_padding((uint64_t)size),
 				err);
 		break;
 	default:
@@ -401,7 +296,8 @@ static int read_names(struct th_tar *tar, struct th_error *err)
 		add_field(&tar->link, block, LINK, NAME_LEN);
 	if (tar->name.failed || tar->link.failed)
 		return th_fail_memory(err);
-	return tar->name.len ? 0 : damaged(tar, "an entry has no name", err);
+	return tar->name.len ? 0
+			     : tar_damaged(tar, "an entry has no name", err);
 }
 
 static int read_id(struct th_tar *tar, size_t at, bool given, uint64_t said_id,
@@ -411,7 +307,7 @@ static int read_id(struct th_tar *tar, size_t at, bool given, uint64_t said_id,
 	int64_t value;
 
 	if (!given) {
-		if (field(tar, at, 8, 0, ID_MAX, what, &value, err))
+		if (tar_field(tar, at, 8, 0, ID_MAX, what, &value, err))
 			return -1;
 		*id = (unsigned int)value;
 		return 0;
@@ -420,7 +316,7 @@ static int read_id(struct th_tar *tar, size_t at, bool given, uint64_t said_id,
 	if (said_id <= ID_MAX)
 		return 0;
 	snprintf(why, sizeof(why), "an extended header has a wrong %s", what);
-	return damaged(tar, why, err);
+	return tar_damaged(tar, why, err);
 }
 
 static int read_device(struct th_tar *tar, struct th_error *err)
@@ -428,8 +324,10 @@ static int read_device(struct th_tar *tar, struct th_error *err)
 	const struct tar_pax *pax = said(tar);
 	int64_t numbers[2];
 
-	if (field(tar, MAJOR, 8, 0, UINT32_MAX, "device", &numbers[0], err) ||
-		field(tar, MINOR, 8, 0, UINT32_MAX, "device", &numbers[1], err))
+	if (tar_field(
+		    tar, MAJOR, 8, 0, UINT32_MAX, "device", &numbers[0], err) ||
+		tar_field(tar, MINOR, 8, 0, UINT32_MAX, "device", &numbers[1],
+			err))
 		return -1;
 	if (pax->has_major)
 		numbers[0] = (int64_t)pax->major;
@@ -437,7 +335,7 @@ static int read_device(struct th_tar *tar, struct th_error *err)
 		numbers[1] = (int64_t)pax->minor;
 	if (numbers[0] < 0 || numbers[0] > UINT32_MAX || numbers[1] < 0 ||
 		numbers[1] > UINT32_MAX)
-		return damaged(tar, "a device has a wrong number", err);
+		return tar_damaged(tar, "a device has a wrong number", err);
 	tar->entry.device =
 		makedev((unsigned int)numbers[0], (unsigned int)numbers[1]);
 	return 0;
@@ -445,7 +343,7 @@ static int read_device(struct th_tar *tar, struct th_error *err)
 
 static int read_type(struct th_tar *tar, struct th_error *err)
 {
-	char type = tar->block[TYPE], why[80];
+	char type = tar->block[TAR_TYPE], why[80];
 
 	switch (type) {
 	case '\0':
@@ -483,151 +381,8 @@ static int read_type(struct th_tar *tar, struct th_error *err)
 				? "an entry has the unknown type \"%c\""
 				: "an entry has the unknown type %d",
 			type);
-		return damaged(tar, why, err);
+		return tar_damaged(tar, why, err);
 	}
-}
-
-/* ---- sparse files ---- */
-
-/* count pieces of 2 x 12 bytes; one without a size ends them. */
-static int read_old_pieces(struct th_tar *tar, struct tar_map *map, size_t at,
-	size_t count, struct th_error *err)
-{
-	for (size_t i = 0; i < count; i++, at += 24) {
-		int64_t offset, len;
-
-		if (!tar->block[at] && !tar->block[at + 12])
-			return 0;
-		if (field(tar, at, 12, 0, INT64_MAX, "sparse map", &offset,
-			    err) ||
-			field(tar, at + 12, 12, 0, INT64_MAX, "sparse map",
-				&len, err) ||
-			tar_map_add(map, (uint64_t)offset, (uint64_t)len, err))
-			return -1;
-	}
-	return 0;
-}
-
-static int read_old_sparse(struct th_tar *tar, struct th_error *err)
-{
-	struct tar_map *map = &tar->own.map;
-	int64_t size;
-	bool more;
-
-	map->count = 0;
-	map->given = true;
-	if (field(tar, OLD_REAL_SIZE, 12, 0, INT64_MAX, "size", &size, err) ||
-		read_old_pieces(tar, map, OLD_MAP, OLD_MAP_PIECES, err))
-		return -1;
-	tar->entry.size_bytes = (uint64_t)size;
-	for (more = tar->block[OLD_EXTENDED]; more;
-		more = tar->block[NEXT_EXTENDED]) {
-		int rc = read_block(tar, err);
-
-		if (rc <= 0)
-			return rc < 0 ? -1 : truncated(tar, err);
-		if (read_old_pieces(tar, map, 0, NEXT_MAP_PIECES, err))
-			return -1;
-	}
-	return 0;
-}
-
-/* A line of the map that stands before the data in version 1.0. */
-static int read_map_number(struct th_tar *tar, uint64_t *used, uint64_t *number,
-	struct th_error *err)
-{
-	char digits[24];
-	size_t len = 0;
-
-	for (;;) {
-		int rc = tar->stored_left ? look(tar, err) : 0;
-		char c;
-
-		if (rc <= 0)
-			return rc < 0 ? -1 : truncated(tar, err);
-		c = *tar->have;
-		use(tar, 1);
-		tar->stored_left--;
-		++*used;
-		if (c == '\n')
-			break;
-		if (len == sizeof(digits))
-			return damaged(tar, "a sparse map is malformed", err);
-		digits[len++] = c;
-	}
-	return tar_decimal(digits, len, number)
-		? 0
-		: damaged(tar, "a sparse map is malformed", err);
-}
-
-static int read_new_map(struct th_tar *tar, struct th_error *err)
-{
-	struct tar_map *map = &tar->own.map;
-	uint64_t count, used = 0, rest;
-
-	map->count = 0;
-	map->given = true;
-	if (read_map_number(tar, &used, &count, err))
-		return -1;
-	for (uint64_t i = 0; i < count; i++) {
-		uint64_t offset, len;
-
-		if (read_map_number(tar, &used, &offset, err) ||
-			read_map_number(tar, &used, &len, err) ||
-			tar_map_add(map, offset, len, err))
-			return -1;
-	}
-	rest = padding_of(used);
-	if (rest > tar->stored_left)
-		return damaged(tar, "a sparse map is malformed", err);
-	tar->stored_left -= rest;
-	return pass_over(tar, rest, err);
-}
-
-/* All of the map lies in the file, and all that is stored in the map. */
-static int check_map(struct th_tar *tar, struct th_error *err)
-{
-	const struct tar_map *map = &tar->own.map;
-	uint64_t sum = 0;
-
-	for (size_t i = 0; i < map->count; i++) {
-		sum += map->pieces[i].len;
-		if (map->pieces[i].offset + map->pieces[i].len >
-			tar->entry.size_bytes)
-			return damaged(
-				tar, "a sparse map leads beyond its file", err);
-	}
-	if (sum != tar->stored_left)
-		return damaged(
-			tar, "a sparse map does not fit what is stored", err);
-	return 0;
-}
-
-static int read_sparse(struct th_tar *tar, struct th_error *err)
-{
-	struct tar_pax *pax = &tar->own;
-
-	if (tar->block[TYPE] == 'S') {
-		if (read_old_sparse(tar, err))
-			return -1;
-	} else if (tar->own_given && pax->sparse_major) {
-		if (pax->sparse_major != 1 || pax->sparse_minor != 0)
-			return damaged(tar,
-				"a sparse file has an unknown version", err);
-		if (!pax->has_real_size)
-			return damaged(tar, "a sparse file has no size", err);
-		if (read_new_map(tar, err))
-			return -1;
-	} else if (!tar->own_given || !pax->map.given) {
-		return 0;
-	} else if (!pax->has_real_size ||
-		(pax->has_parts && pax->parts != pax->map.count)) {
-		return damaged(tar, "a sparse map is incomplete", err);
-	}
-	if (tar->block[TYPE] != 'S')
-		tar->entry.size_bytes = pax->real_size;
-	tar->entry.sparse = true;
-	return check_map(tar, err);
 }
 
 /* ---- */
@@ -637,23 +392,24 @@ static int read_size(struct th_tar *tar, struct th_error *err)
 	const struct tar_pax *pax = said(tar);
 	int64_t size;
 
-	if (field(tar, SIZE, 12, 0, INT64_MAX - TAR_BLOCK, "size", &size, err))
+	if (tar_field(tar, SIZE, 12, 0, INT64_MAX - TAR_BLOCK, "size", &size,
+		    err))
 		return -1;
 	if (pax->has_size) {
 		if (pax->size_bytes > INT64_MAX - TAR_BLOCK)
-			return damaged(tar,
+			return tar_damaged(tar,
 				"an extended header has a wrong size", err);
 		size = (int64_t)pax->size_bytes;
 	}
 	tar->stored_left = (uint64_t)size;
-	tar->padding = padding_of((uint64_t)size);
+	tar->padding = tar_padding((uint64_t)size);
 	/* For what is no file it is a hint at most, and nothing stands behind
 	 * the header. */
 	if (tar->entry.type != S_IFREG &&
-		(tar->entry.type != S_IFDIR || tar->block[TYPE] == '5'))
+		(tar->entry.type != S_IFDIR || tar->block[TAR_TYPE] == '5'))
 		tar->stored_left = tar->padding = 0;
 	if (tar->entry.type == S_IFDIR && tar->stored_left)
-		return damaged(tar, "a file has the name of a folder", err);
+		return tar_damaged(tar, "a file has the name of a folder", err);
 	tar->entry.size_bytes =
 		tar->entry.type == S_IFREG ? tar->stored_left : 0;
 	return 0;
@@ -664,8 +420,8 @@ static int read_mode_and_time(struct th_tar *tar, struct th_error *err)
 	const struct tar_pax *pax = said(tar);
 	int64_t mode, seconds;
 
-	if (field(tar, MODE, 8, 0, INT64_MAX, "mode", &mode, err) ||
-		field(tar, MTIME, 12, INT64_MIN / 2, INT64_MAX / 2, "time",
+	if (tar_field(tar, MODE, 8, 0, INT64_MAX, "mode", &mode, err) ||
+		tar_field(tar, MTIME, 12, INT64_MIN / 2, INT64_MAX / 2, "time",
 			&seconds, err))
 		return -1;
 	tar->entry.mode = (mode_t)mode & 07777;
@@ -704,7 +460,7 @@ static int read_entry(struct th_tar *tar, struct th_error *err)
 		read_id(tar, GID, pax->has_gid, pax->gid, "group ID",
 			&entry->gid, err))
 		return -1;
-	if (entry->type == S_IFREG && read_sparse(tar, err))
+	if (entry->type == S_IFREG && tar_read_sparse(tar, err))
 		return -1;
 	list_attributes(tar);
 	entry->name = tar->name.data;
@@ -725,24 +481,24 @@ static int read_entry(struct th_tar *tar, struct th_error *err)
 static int find_header(struct th_tar *tar, struct th_error *err)
 {
 	for (;;) {
-		int rc = read_block(tar, err);
+		int rc = tar_read_block(tar, err);
 
 		if (rc <= 0)
 			return rc;
-		if (all_zero(tar->block)) {
+		if (tar_is_zero(tar->block)) {
 			/* Two of them end an archive; many end without. */
-			rc = read_block(tar, err);
-			if (rc == 1 && !all_zero(tar->block))
-				return damaged(
+			rc = tar_read_block(tar, err);
+			if (rc == 1 && !tar_is_zero(tar->block))
+				return tar_damaged(
 					tar, "something follows its end", err);
 			return rc < 0 ? -1 : 0;
 		}
-		if (!has_checksum(tar->block))
+		if (!tar_has_checksum(tar->block))
 			return tar->position <= TAR_BLOCK
 				? th_fail(err, TH_FAILED,
 					  "it is not a tar archive")
-				: damaged(tar, "a header has a wrong checksum",
-					  err);
+				: tar_damaged(tar,
+					  "a header has a wrong checksum", err);
 		rc = read_special(tar, err);
 		if (rc < 0)
 			return -1;
@@ -765,7 +521,7 @@ int th_tar_next(struct th_tar *tar, const struct th_tar_entry **entry,
 
 	if (tar->ended)
 		return 0;
-	if (pass_over(tar, tar->stored_left + tar->padding, err))
+	if (tar_pass_over(tar, tar->stored_left + tar->padding, err))
 		return -1;
 	tar->stored_left = tar->padding = 0;
 	tar->in_entry = false;
@@ -774,7 +530,7 @@ int th_tar_next(struct th_tar *tar, const struct th_tar_entry **entry,
 	if (rc == 0) {
 		tar->ended = true;
 		if (tar->own_given || tar->long_name.len || tar->long_link.len)
-			rc = damaged(tar,
+			rc = tar_damaged(tar,
 				"it ends where an entry should follow", err);
 	}
 	if (rc <= 0)
@@ -805,12 +561,12 @@ int th_tar_data(struct th_tar *tar, const void **data, size_t *len,
 	} else {
 		*offset = tar->done;
 	}
-	rc = look(tar, err);
+	rc = tar_look(tar, err);
 	if (rc <= 0)
-		return rc < 0 ? -1 : truncated(tar, err);
+		return rc < 0 ? -1 : tar_truncated(tar, err);
 	*len = most < tar->have_len ? (size_t)most : tar->have_len;
 	*data = tar->have;
-	use(tar, *len);
+	tar_use(tar, *len);
 	tar->stored_left -= *len;
 	tar->done += *len;
 	tar->piece_done += *len;
