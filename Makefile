@@ -84,7 +84,7 @@ CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c \
 	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
 	src/keeper/channel.c src/keeper/lock.c src/keeper/log.c \
 	src/keeper/plan.c src/keeper/policy.c src/keeper/probe_text.c \
-	src/keeper/root.c src/keeper/secrets.c
+	src/keeper/reach.c src/keeper/root.c src/keeper/secrets.c
 CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
 # The keeper is small and static: it takes only this part of the core.

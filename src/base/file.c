@@ -233,14 +233,14 @@ int th_dir_open_private(const char *path, struct th_error *err)
 		return fd;
 	if (fd >= 0 && st.st_uid == geteuid()) {
 		th_fail(err, TH_NOT_POSSIBLE,
-			"others have access to %s, which holds sockets of "
-			"running containers",
+			"others have access to %s, from where containers are "
+			"controlled",
 			path);
 		th_hint(err, "chmod 700 %s", path);
 	} else {
 		th_fail(err, TH_NOT_POSSIBLE,
 			"%s does not belong to this user, or is a link", path);
-		th_hint(err, "remove it, or set XDG_RUNTIME_DIR");
+		th_hint(err, "remove it");
 	}
 	th_close(&fd);
 	return -1;

@@ -210,10 +210,16 @@ static int choose_folders(
 				    : th_format("/tmp/tidyhull-%d",
 					      (int)call->caller.uid));
 	}
+	/* The sockets and locks of running containers lie in the store: what an
+	 * environment says, or a cleaner of temporary folders takes, does not
+	 * part a container from those who look for it. */
+	rc |= th_strings_take(
+		kept, rc ? NULL : th_format("%s/run", kept->items[0]));
 	if (rc)
 		return th_fail_memory(err);
 	call->root = kept->items[0];
-	call->run = kept->items[1];
+	call->run_time = kept->items[1];
+	call->run = kept->items[2];
 	return 0;
 }
 
@@ -310,8 +316,8 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	int code;
 
 	if (open_registries(call, err) || enter(call, err) ||
-		th_store_open(
-			call->root, call->run, false, &context->store, err))
+		th_store_open(call->root, call->run, false, &context->store,
+			err))
 		return -1;
 	context->store->unprivileged = call->caller.unprivileged;
 	th_image_repair(context->store);

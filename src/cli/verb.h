@@ -56,7 +56,9 @@ struct invocation {
 	/* Where VERB_STORE is set: */
 	struct th_context context;
 	/* Given or found, for verbs that hand them on. */
-	const char *root, *run, *config_path;
+	const char *root, *run; /* the store, and its folder of sockets */
+	const char *run_time; /* what a restart of the host takes away */
+	const char *config_path;
 	/* Where VERB_STORE or VERB_REGISTRIES is set: */
 	struct th_config config;
 	struct th_logins logins;

@@ -7,6 +7,7 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "keeper/plan.h"
+#include "keeper/reach.h"
 #include "store/machine.h"
 
 static void say_how_to_leave(struct invocation *call,
@@ -46,7 +47,7 @@ static int attach(struct invocation *call, struct th_container_row *row,
 	if (th_act_check(row, TH_ACT_ATTACH, err) ||
 		attach_keys(call, &keys, err))
 		return EXIT_TOOL;
-	rc = th_channel_connect(
+	rc = th_keeper_reach(
 		call->context.store->run_fd, row->id, &options.channel, err);
 	if (rc <= 0) {
 		if (rc == 0)

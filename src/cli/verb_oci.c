@@ -163,6 +163,21 @@ static const struct {
 	{"state", 2, state}, {"kill", 3, kill_it}, {"delete", 2, delete},
 	{"features", 1, features}};
 
+/* Where everybody may make folders, another user can have made it first, to
+ * have a say in which processes are signalled. */
+static int own_run_time(const struct invocation *call, struct th_error *err)
+{
+	int fd;
+
+	if (th_dir_make(call->run_time, 0700, err))
+		return -1;
+	fd = th_dir_open_private(call->run_time, err);
+	if (fd < 0)
+		return -1;
+	close(fd);
+	return 0;
+}
+
 static int run(struct invocation *call)
 {
 	struct request request = {
@@ -187,10 +202,14 @@ static int run(struct invocation *call)
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
 	request.dir = root ? th_path_absolute(cwd, root)
-			   : th_format("%s/oci", call->run);
+			   : th_format("%s/oci", call->run_time);
 	if (!request.dir) {
 		th_fail_memory(&err);
 		return say_error(&err);
+	}
+	if (!root && request.id && own_run_time(call, &err)) {
+		free(request.dir);
+		return fail(&request, &err);
 	}
 	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
 		if (strcmp(call->objects[0], operations[i].name) == 0 &&

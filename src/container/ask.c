@@ -15,7 +15,7 @@ int keeper_reach(const struct th_context *context,
 
 	if (th_act_check(row, act, err))
 		return -1;
-	rc = th_channel_connect(context->store->run_fd, row->id, channel, err);
+	rc = th_keeper_reach(context->store->run_fd, row->id, channel, err);
 	if (rc == 0)
 		return th_fail(err, TH_FAILED,
 			"container \"%s\" has just ended", row->name);

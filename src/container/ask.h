@@ -5,6 +5,7 @@
 #include <jansson.h>
 
 #include "container/container.h"
+#include "keeper/reach.h"
 #include "store/machine.h"
 
 /* Connects to the keeper; an error where the act is not possible in the

@@ -69,8 +69,14 @@ int th_container_stop(const struct th_context *context,
 	int channel = -1, rc;
 
 	if (th_container_stop_begin(
-		    context, row, signal_number, grace_ms, &channel, err))
-		return -1;
+		    context, row, signal_number, grace_ms, &channel, err)) {
+		if (!th_container_end_stuck(context, row, &stuck))
+			return -1;
+		th_error_clear(err);
+		memset(ending, 0, sizeof(*ending));
+		ending->by_force = 1;
+		return 0;
+	}
 	while ((rc = th_container_stop_await(&channel, LOOK_MS, ending, err)) ==
 		0) {
 		if (!th_container_end_stuck(context, row, &stuck))
@@ -82,6 +88,32 @@ int th_container_stop(const struct th_context *context,
 		return 0;
 	}
 	return rc < 0 ? -1 : 0;
+}
+
+static bool has_keeper(const struct th_container_row *row)
+{
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+}
+
+/* It lives, and has no socket, nor makes one when it is called. */
+static bool kill_unreachable(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	struct th_container_row now;
+	struct th_error ignored = {0};
+	struct pollfd one = {.events = POLLIN};
+	bool ended;
+
+	if (th_state_get(context->store->db, row->id, &now, &ignored) != 1 ||
+		!has_keeper(&now))
+		return false;
+	one.fd = th_keeper_find(row->id);
+	if (one.fd < 0)
+		return false;
+	ended = syscall(SYS_pidfd_send_signal, one.fd, SIGKILL, NULL, 0) == 0 &&
+		poll(&one, 1, ANSWER_MS) == 1;
+	close(one.fd);
+	return ended;
 }
 
 /* By a descriptor of the process that holds the other end: the number alone
@@ -115,13 +147,16 @@ bool th_container_end_stuck(const struct th_context *context,
 	struct pollfd one = {.fd = -1, .events = POLLIN};
 	bool stuck;
 
-	if (th_channel_connect(
-		    context->store->run_fd, row->id, &one.fd, &ignored) != 1)
-		return false;
-	/* Any question that is answered in every phase. */
-	stuck = th_channel_send(one.fd, TH_SAY_ROOT, NULL, 0, NULL, 0) == 0 &&
-		poll(&one, 1, ANSWER_MS) == 0 && kill_peer(one.fd) == 0;
-	th_close(&one.fd);
+	if (th_keeper_reach(
+		    context->store->run_fd, row->id, &one.fd, &ignored) == 1) {
+		/* Any question that is answered in every phase. */
+		stuck = th_channel_send(one.fd, TH_SAY_ROOT, NULL, 0, NULL,
+				0) == 0 &&
+			poll(&one, 1, ANSWER_MS) == 0 && kill_peer(one.fd) == 0;
+		th_close(&one.fd);
+	} else {
+		stuck = kill_unreachable(context, row);
+	}
 	if (!stuck)
 		return false;
 	th_container_settle_row(context, &now, &ignored);
@@ -210,11 +245,6 @@ int th_container_pause(const struct th_context *context,
 		json_pack("{s:s}", "actor", context->actor), err);
 }
 
-static bool has_keeper(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
-
 int th_container_wait(const struct th_context *context, const char *id,
 	const char *what, const char *session, int timeout_ms,
 	struct th_ending *ending, struct th_error *err)
@@ -222,12 +252,20 @@ int th_container_wait(const struct th_context *context, const char *id,
 	struct th_container_row row;
 	struct th_message message;
 	struct pollfd one = {.events = POLLIN};
+	struct th_error ignored = {0};
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
 
 	rc = th_state_get(context->store->db, id, &row, err);
 	if (rc <= 0 || !has_keeper(&row))
 		return rc < 0 ? -1 : 0;
-	rc = th_channel_connect(context->store->run_fd, id, &channel, err);
+	rc = th_keeper_reach(context->store->run_fd, id, &channel, err);
+	/* One that has recorded the end serves nobody any more. */
+	if (rc < 0 &&
+		th_state_get(context->store->db, id, &row, &ignored) == 1 &&
+		!has_keeper(&row)) {
+		th_error_clear(err);
+		rc = 0;
+	}
 	if (rc <= 0)
 		return rc;
 	if (keeper_send(channel, TH_SAY_WAIT,

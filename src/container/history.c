@@ -11,7 +11,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "keeper/lock.h"
+#include "keeper/reach.h"
 
 #define READ_BYTES (256 * 1024)
 #define FOLLOW_MS 250
@@ -305,11 +305,9 @@ int th_history_next(struct th_history *history, struct th_log_entry *entry,
 
 bool th_history_over(struct th_history *history)
 {
-	int pid;
-
 	if (!history->over && history->options->follow)
-		history->keeper_gone = !th_lock_held(
-			history->store->run_fd, history->id, &pid);
+		history->keeper_gone =
+			!th_keeper_lives(history->store->run_fd, history->id);
 	return history->over ||
 		(history->options->cancel &&
 			atomic_load(history->options->cancel));

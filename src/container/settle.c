@@ -10,6 +10,7 @@
 #include "base/clock.h"
 #include "container/container.h"
 #include "keeper/lock.h"
+#include "keeper/reach.h"
 #include "network/names.h"
 #include "network/network.h"
 #include "network/pilot.h"
@@ -168,10 +169,21 @@ int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_store *store = context->store;
+	struct th_error ignored = {0};
 	char network[TH_NETWORK_TEXT];
 	int lock = -1, pid, rc;
 
 	if (!runs(row) || th_lock_held(store->run_fd, row->id, &pid))
+		return 0;
+	/* It may have ended properly since the row was read. */
+	rc = th_state_get(store->db, row->id, row, err);
+	if (rc == 0)
+		row->id[0] = '\0'; /* a discarded one is gone */
+	if (rc != 1 || !runs(row))
+		return rc < 0 ? -1 : 0;
+	/* A lock that is missing is not a keeper that is: it may have been
+	 * removed. A keeper that does not answer is there, too. */
+	if (th_keeper_recall(store->run_fd, row->id, &ignored) != 0)
 		return 0;
 	rc = th_lock_take(store->run_fd, row->id, &lock, err);
 	if (rc <= 0)

@@ -203,9 +203,14 @@ static void listener_ready(struct th_watch *watch, uint32_t events)
 int keeper_listen(struct keeper *keeper, struct th_error *err)
 {
 	int fd = th_channel_listen(keeper->store->run_fd, keeper->id, err);
+	char path[64];
 
 	if (fd < 0)
 		return -1;
+	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
+	if (fstatat(keeper->store->run_fd, path, &keeper->socket,
+		    AT_SYMLINK_NOFOLLOW))
+		memset(&keeper->socket, 0, sizeof(keeper->socket));
 	keeper->listener.owner = keeper;
 	keeper->listener.ready = listener_ready;
 	if (th_loop_watch(&keeper->loop, &keeper->listener, fd, EPOLLIN) == 0)

@@ -24,6 +24,7 @@
 #define TH_KEEPER_KEEPER_H
 
 #include <stdbool.h>
+#include <sys/stat.h>
 #include <sys/types.h>
 
 #include "base/loop.h"
@@ -162,6 +163,7 @@ struct keeper {
 	size_t port_row_count;
 	struct th_sandbox sandbox;
 	struct th_watch process, signals, listener;
+	struct stat socket; /* the listener's file, as it was made */
 	struct th_watch out, err; /* the console is out alone */
 	struct th_watch in; /* the program's input, while we write */
 	struct th_buf in_pending;
@@ -237,6 +239,8 @@ void keeper_tell_late(struct keeper *keeper);
 void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len);
 int keeper_listen(struct keeper *keeper, struct th_error *err);
+/* Makes lock and socket anew where somebody has removed them. */
+void keeper_renew(struct keeper *keeper);
 /* request.c */
 void keeper_handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS]);

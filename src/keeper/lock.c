@@ -66,6 +66,17 @@ int th_lock_held(int run_fd, const char *id, int *pid)
 	return held;
 }
 
+bool th_lock_is_there(int run_fd, const char *id, int fd)
+{
+	struct stat name, open;
+	char path[64];
+
+	lock_name(id, path);
+	return fd >= 0 && fstat(fd, &open) == 0 &&
+		fstatat(run_fd, path, &name, AT_SYMLINK_NOFOLLOW) == 0 &&
+		name.st_dev == open.st_dev && name.st_ino == open.st_ino;
+}
+
 int th_lock_wait(int run_fd, const char *id, int timeout_ms, int *fd,
 	struct th_error *err)
 {

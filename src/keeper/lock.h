@@ -6,6 +6,8 @@
 #ifndef TH_KEEPER_LOCK_H
 #define TH_KEEPER_LOCK_H
 
+#include <stdbool.h>
+
 #include "base/error.h"
 
 /* Takes the lock: 1 with the descriptor to keep open, 0 where another
@@ -13,6 +15,8 @@
 int th_lock_take(int run_fd, const char *id, int *fd, struct th_error *err);
 /* The process that holds it: 1 and its PID, or 0. */
 int th_lock_held(int run_fd, const char *id, int *pid);
+/* Whether fd, a lock that was taken, is what others find under the name. */
+bool th_lock_is_there(int run_fd, const char *id, int fd);
 /* Waits until it can be taken; 0 where that takes longer than timeout_ms. */
 int th_lock_wait(int run_fd, const char *id, int timeout_ms, int *fd,
 	struct th_error *err);

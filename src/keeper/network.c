@@ -15,6 +15,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "keeper/reach.h"
 #include "network/names.h"
 #include "network/within.h"
 #include "sandbox/rights.h"
@@ -195,8 +196,7 @@ static int ask_for_network(struct keeper *keeper,
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
 	struct th_message answer;
 
-	rc = th_channel_connect(
-		keeper->store->run_fd, other->id, &channel, err);
+	rc = th_keeper_reach(keeper->store->run_fd, other->id, &channel, err);
 	if (rc < 0)
 		return -1;
 	if (rc == 0)

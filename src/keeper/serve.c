@@ -46,6 +46,8 @@ static void signals_ready(struct th_watch *watch, uint32_t events)
 	(void)events;
 	if (read(watch->fd, &info, sizeof(info)) != (ssize_t)sizeof(info))
 		return;
+	if (info.ssi_signo == SIGHUP)
+		keeper_renew(keeper);
 	if (info.ssi_signo != SIGTERM && info.ssi_signo != SIGINT)
 		return;
 	/* Somebody wants the keeper away, as a host does when it goes down:

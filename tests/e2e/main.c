@@ -70,6 +70,7 @@ static const struct skip for_user_with_controllers[] = {ROOTS_ONLY,
 static const struct skip for_root[] = {
 	{"networks", "a lost pilot is told", "root needs no pilot"},
 	{"users", "a network apart is told", "root is not apart"},
+	{"crash", "another environment finds it", "root has one store"},
 	{"escape", "a run folder of others is refused",
 		"root's run folder is in /run"},
 	{"escape", "a pilot is nothing to take over", "root needs no pilot"},

@@ -215,7 +215,82 @@ static void odd_signals_end_nothing(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* What a cleaner of temporary folders takes, or somebody by mistake. */
+static void what_it_is_found_by_comes_back(void)
+{
+	static const char *const lost[] = {"*.lock", "*.sock", "*", ""};
+	struct result *result;
+	pid_t keeper, resting;
+
+	CODE(hull("launch selwick/gauge --name g --port 80=8080"), 0);
+	CODE(hull("launch selwick/base --name again --restart always --network "
+		  "none -- false"),
+		0);
+	keeper = keeper_of("g");
+	for (size_t i = 0; i < COUNT_OF(lost); i++) {
+		as_root("sh -c 'rm -rf %s/run/%s'", world_store, lost[i]);
+		/* Looking does no harm, and tells the truth. */
+		SAYS(hull("list")->out, "running");
+		CHECK_TEXT(field("g", "state"), "running");
+		CHECK(keeper_of("g") == keeper);
+		CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
+		CHECK_TEXT(hull("exec g -- echo here")->out, "here\n");
+	}
+	/* The socket alone, and nobody has looked before. */
+	as_root("sh -c 'rm -rf %s/run/*.sock'", world_store);
+	CODE(hull("pause g"), 0);
+	as_root("sh -c 'rm -rf %s/run'", world_store);
+	CODE(hull("resume g"), 0);
+	CODE(hull("stop g"), 0);
+	CHECK(fetch("127.0.0.1", 8080, "/health") == NULL);
+	CODE(hull("remove g"), 0);
+	/* One that waits for its next try has no process to be found by. */
+	as_root("sh -c 'rm -rf %s/run'", world_store);
+	result = hull("stop again");
+	CODE(result, 0);
+	CHECK_TEXT(field("again", "state"), "stopped");
+	CODE(hull("remove again"), 0);
+
+	/* A stopped keeper makes nothing anew: it ends. */
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	resting = keeper_of("box");
+	signal_to(resting, SIGSTOP);
+	as_root("sh -c 'rm -rf %s/run'", world_store);
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("remove --force box"), 0);
+	CHECK(kill(resting, 0) != 0);
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+/* From a timer, or after su: neither says where the run-time files are. */
+static void another_environment_finds_it(void)
+{
+	as_root("mkdir -p %s/data", world_folder);
+	as_root("ln -s %s %s/data/tidyhull", world_store, world_folder);
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	for (int i = 0; i < 2; i++) {
+		struct result *result = other("env -u XDG_RUNTIME_DIR -u "
+					      "TIDYHULL_ROOT %s "
+					      "XDG_DATA_HOME=%s/data "
+					      "%s/tidyhull %s",
+			i ? "XDG_RUNTIME_DIR=/tmp" : "", world_folder,
+			world_build, i ? "exec box -- echo here" : "list");
+
+		CODE(result, 0);
+		SAYS(result->out, i ? "here" : "running");
+	}
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -rf %s/data", world_folder);
+}
+
 static const CU_TestInfo tests[] = {
+	{"what it is found by comes back", what_it_is_found_by_comes_back},
+	{"another environment finds it", another_environment_finds_it},
 	{"odd signals end nothing", odd_signals_end_nothing},
 	{"a killed keeper is told truly", a_killed_keeper_is_told_truly},
 	{"a killed keeper of a discarded one",

@@ -400,8 +400,8 @@ static void two_users_do_not_meet(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-/* Without XDG_RUNTIME_DIR the sockets lie below /tmp: a folder that somebody
- * else has made there first is not taken. */
+/* Without XDG_RUNTIME_DIR the state of bundles lies below /tmp: a folder that
+ * somebody else has made there first is not taken. */
 static void a_run_folder_of_others_is_refused(void)
 {
 	static const char *const made[] = {"mkdir -m 777 $F",
@@ -415,17 +415,17 @@ static void a_run_folder_of_others_is_refused(void)
 
 		as_root("sh -c 'F=%s; %s'", folder, made[i]);
 		result = other("env -u XDG_RUNTIME_DIR -u TIDYHULL_ROOT "
-			       "XDG_DATA_HOME=%s/data %s/tidyhull list",
-			world_folder, world_build);
+			       "%s/tidyhull oci state box",
+			world_build);
 		CHECK(result->code != 0);
 		SAYS(result->err, folder);
 		as_root("rm -rf %s", folder);
 	}
 	CODE(other("env -u XDG_RUNTIME_DIR -u TIDYHULL_ROOT "
-		   "XDG_DATA_HOME=%s/data %s/tidyhull list",
-		     world_folder, world_build),
-		0);
-	as_root("rm -rf %s %s/data", folder, world_folder);
+		   "%s/tidyhull oci state box",
+		     world_build),
+		3);
+	as_root("rm -rf %s", folder);
 }
 
 /* keyctl(2), which the filter answers as a kernel without it. */

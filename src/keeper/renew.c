@@ -1,0 +1,59 @@
+/* What a keeper is found by, made anew: a cleaner of files, or somebody by
+ * mistake, has removed its socket, its lock, or the folder with both. */
+#include <fcntl.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "keeper/lock.h"
+
+static bool is_same(const struct stat *one, const struct stat *other)
+{
+	return one->st_dev == other->st_dev && one->st_ino == other->st_ino;
+}
+
+/* The folder may be another one of the same name by now. */
+static int renew_folder(struct th_store *store, struct th_error *err)
+{
+	struct stat now, before;
+	int fd, rc = 0;
+
+	if (th_dir_make(store->run, 0700, err))
+		return -1;
+	fd = th_dir_open_private(store->run, err);
+	if (fd < 0)
+		return -1;
+	if (fstat(fd, &now) || fstat(store->run_fd, &before) ||
+		(!is_same(&now, &before) &&
+			dup3(fd, store->run_fd, O_CLOEXEC) < 0))
+		rc = -1;
+	close(fd);
+	return rc;
+}
+
+void keeper_renew(struct keeper *keeper)
+{
+	struct th_error ignored = {0};
+	int run = keeper->store->run_fd, made = -1, old = keeper->listener.fd;
+	struct stat st;
+	char path[64];
+
+	if (renew_folder(keeper->store, &ignored))
+		return;
+	/* The lock first: whoever holds it may replace the socket. */
+	if (!th_lock_is_there(run, keeper->id, keeper->lock_fd)) {
+		if (th_lock_take(run, keeper->id, &made, &ignored) != 1)
+			return;
+		th_close(&keeper->lock_fd);
+		keeper->lock_fd = made;
+	}
+	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
+	if (fstatat(run, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+		is_same(&st, &keeper->socket))
+		return;
+	th_loop_forget(&keeper->loop, &keeper->listener);
+	th_close(&old);
+	keeper->listener.fd = -1;
+	keeper_listen(keeper, &ignored);
+}
