@@ -316,8 +316,8 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	int code;
 
 	if (open_registries(call, err) || enter(call, err) ||
-		th_store_open(call->root, call->run, false, &context->store,
-			err))
+		th_store_open(
+			call->root, call->run, false, &context->store, err))
 		return -1;
 	context->store->unprivileged = call->caller.unprivileged;
 	th_image_repair(context->store);

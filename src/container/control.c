@@ -150,8 +150,8 @@ bool th_container_end_stuck(const struct th_context *context,
 	if (th_keeper_reach(
 		    context->store->run_fd, row->id, &one.fd, &ignored) == 1) {
 		/* Any question that is answered in every phase. */
-		stuck = th_channel_send(one.fd, TH_SAY_ROOT, NULL, 0, NULL,
-				0) == 0 &&
+		stuck = th_channel_send(
+				one.fd, TH_SAY_ROOT, NULL, 0, NULL, 0) == 0 &&
 			poll(&one, 1, ANSWER_MS) == 0 && kill_peer(one.fd) == 0;
 		th_close(&one.fd);
 	} else {

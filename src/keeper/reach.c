@@ -123,7 +123,8 @@ bool th_keeper_lives(int run_fd, const char *id)
 }
 
 /* Calls the keeper until it can be found; channel may be NULL. */
-static int recall(int run_fd, const char *id, int *channel, struct th_error *err)
+static int recall(
+	int run_fd, const char *id, int *channel, struct th_error *err)
 {
 	struct pollfd keeper = {.events = POLLIN};
 	int64_t until = th_clock_mono_ms() + RECALL_MS;
