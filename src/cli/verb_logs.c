@@ -279,7 +279,9 @@ static int run(struct invocation *call)
 
 		th_error_clear(&err);
 		memset(source, 0, sizeof(*source));
-		if (find_source(call, call->objects[i], source, &err) ||
+		if (find_source(call, call->objects[i], source, &err) == 0)
+			th_container_record(&call->context, source->container);
+		if (err.code ||
 			th_history_open(call->context.store, source->container,
 				source->session[0] ? source->session : NULL,
 				&options, &source->history, &err)) {

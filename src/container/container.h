@@ -76,6 +76,10 @@ int th_container_stop_begin(const struct th_context *context,
 int th_container_stop_await(int *channel, int timeout_ms,
 	struct th_ending *ending, struct th_error *err);
 
+/* Has the container's keeper write to the log what the program has written by
+ * now; waits two seconds for it at most, as it is a courtesy. */
+void th_container_record(const struct th_context *context, const char *id);
+
 /* True where the container's keeper does not answer for seconds, whatever it is
  * asked: it was stopped by a signal, or hangs. Then it has been killed, the
  * container with it, and that is recorded; err says so. A call that is answered

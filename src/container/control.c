@@ -16,6 +16,7 @@
 #define ANSWER_MS 10000
 /* How long to wait before that is looked at. */
 #define LOOK_MS 3000
+#define RECORD_MS 2000
 
 static json_t *stop_request(
 	const struct th_context *context, int signal_number, int grace_ms)
@@ -88,6 +89,19 @@ int th_container_stop(const struct th_context *context,
 		return 0;
 	}
 	return rc < 0 ? -1 : 0;
+}
+
+void th_container_record(const struct th_context *context, const char *id)
+{
+	struct pollfd one = {.events = POLLIN};
+	struct th_error ignored = {0};
+
+	if (th_channel_connect(context->store->run_fd, id, &one.fd, &ignored) !=
+		1)
+		return;
+	if (th_channel_send(one.fd, TH_SAY_RECORD, NULL, 0, NULL, 0) == 0)
+		poll(&one, 1, RECORD_MS);
+	close(one.fd);
 }
 
 static bool has_keeper(const struct th_container_row *row)
@@ -271,8 +285,13 @@ int th_container_wait(const struct th_context *context, const char *id,
 	if (keeper_send(channel, TH_SAY_WAIT,
 		    json_pack("{s:s s:s?}", "until", what, "session", session),
 		    NULL, 0, err)) {
+		bool gone = err->sys == EPIPE || err->sys == ECONNRESET;
+
 		th_close(&channel);
-		return -1;
+		/* It was just about to end when it was reached. */
+		if (gone)
+			th_error_clear(err);
+		return gone ? 0 : -1;
 	}
 	one.fd = channel;
 	/* Ctrl-C interrupts the poll; the keeper goes on either way. */

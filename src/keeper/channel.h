@@ -33,6 +33,7 @@ enum th_message_type {
 	TH_SAY_ROOT, /* its root folder is wanted */
 	TH_SAY_NETWORK, /* its network namespace is wanted */
 	TH_SAY_PART, /* a session's beginning, where it is too long for one */
+	TH_SAY_RECORD, /* the log is to have what the program has written */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */

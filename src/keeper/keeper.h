@@ -239,6 +239,9 @@ void keeper_tell_late(struct keeper *keeper);
 void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len);
 int keeper_listen(struct keeper *keeper, struct th_error *err);
+/* Writes what the program has written to the log, and says so. */
+void keeper_record(struct client *client);
+void keeper_record_sessions(struct keeper *keeper);
 /* Makes lock and socket anew where somebody has removed them. */
 void keeper_renew(struct keeper *keeper);
 /* request.c */

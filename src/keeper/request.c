@@ -297,6 +297,9 @@ static void handle(struct client *client, const struct th_message *message,
 	case TH_SAY_RELOAD:
 		keeper_reload(client);
 		break;
+	case TH_SAY_RECORD:
+		keeper_record(client);
+		break;
 	case TH_SAY_PAUSE:
 	case TH_SAY_RESUME:
 	case TH_SAY_ADJUST:

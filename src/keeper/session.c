@@ -17,6 +17,7 @@
 #include "keeper/keeper.h"
 
 #define WHAT "a session's request"
+#define READS_AT_ONCE 8
 
 /* A process as the container's own, changed as the request says. */
 struct request {
@@ -153,16 +154,31 @@ static void output_ready(struct th_watch *watch, uint32_t events)
 }
 
 /* Reads what is there without waiting for more: others may hold the pipe. */
-static void drain(struct session *session, struct th_watch *watch)
+static void take(struct th_watch *watch, int most)
 {
-	for (int i = 0; i < 1024 && watch->fd >= 0; i++) {
+	for (int i = 0; i < most && watch->fd >= 0; i++) {
 		struct pollfd one = {.fd = watch->fd, .events = POLLIN};
 
 		if (poll(&one, 1, 0) <= 0)
 			break;
 		output_ready(watch, POLLIN);
 	}
+}
+
+static void drain(struct session *session, struct th_watch *watch)
+{
+	take(watch, 1024);
 	close_output(session, watch);
+}
+
+void keeper_record_sessions(struct keeper *keeper)
+{
+	for (struct session *at = keeper->sessions; at; at = at->next) {
+		if (at->background) {
+			take(&at->out, READS_AT_ONCE);
+			take(&at->err, READS_AT_ONCE);
+		}
+	}
 }
 
 /* Everybody who waits for the session, also those that came later. */

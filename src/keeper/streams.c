@@ -244,6 +244,20 @@ static void read_stream(struct keeper *keeper, struct th_watch *watch)
 	}
 }
 
+/* What lies in the pipes by now; while an attached client cannot take more, it
+ * stays there. */
+void keeper_record(struct client *client)
+{
+	struct keeper *keeper = client->keeper;
+
+	if (keeper->out.fd >= 0)
+		read_stream(keeper, &keeper->out);
+	if (keeper->err.fd >= 0)
+		read_stream(keeper, &keeper->err);
+	keeper_record_sessions(keeper);
+	keeper_tell(client, TH_TELL_DONE, "", 0);
+}
+
 static void stream_ready(struct th_watch *watch, uint32_t events)
 {
 	struct keeper *keeper = watch->owner;

@@ -231,6 +231,26 @@ static void several_at_once_are_in_turn(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* However near the end it comes. */
+static void wait_at_the_end_brings_the_code(void)
+{
+	for (int i = 0; i < 25; i++) {
+		pid_t kill, first, second;
+
+		launch("", "exec sleep 1000");
+		kill = hull_start("killed", "kill box");
+		usleep((useconds_t)i * 300);
+		first = hull_start("first", "wait box");
+		usleep((useconds_t)i * 100);
+		second = hull_start("second", "wait box");
+		CHECK_INT(wait_for(first), 137);
+		CHECK_INT(wait_for(second), 137);
+		CHECK_INT(wait_for(kill), 0);
+		CODE(hull("wait box"), 137);
+		CODE(hull("remove box"), 0);
+	}
+}
+
 static void wait_brings_the_code(void)
 {
 	struct result *result;
@@ -424,6 +444,7 @@ static const CU_TestInfo tests[] = {
 	{"restart is one step", restart_is_one_step},
 	{"several at once are in turn", several_at_once_are_in_turn},
 	{"wait brings the code", wait_brings_the_code},
+	{"wait at the end brings the code", wait_at_the_end_brings_the_code},
 	{"rename keeps everything", rename_keeps_everything},
 	{"start can stay attached", start_can_stay_attached},
 	{"what is due comes back", what_is_due_comes_back},

@@ -238,7 +238,35 @@ static void a_flood_loses_no_line(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* What was written before is there, however slow the keeper is. */
+static void what_was_written_is_there(void)
+{
+	pid_t keeper, pid, program;
+	char logs[300];
+
+	CODE(hull("launch selwick/base --name box --network none -- sh -c "
+		  "'sleep 0.5; echo berth seven; exec sleep 1000'"),
+		0);
+	keeper = keeper_of("box");
+	program = atoi(field("box", "pid"));
+	snprintf(logs, sizeof(logs), "%s/containers/%s/log*", world_store,
+		field("box", "id"));
+	signal_to(keeper, SIGSTOP);
+	for (int i = 0; i < 500 &&
+		as_root("grep -aq ^sleep /proc/%d/cmdline", (int)program)->code;
+		i++)
+		usleep(10000);
+	CHECK_TEXT(as_root("sh -c 'cat %s'", logs)->out, "");
+	pid = hull_start("read", "logs box");
+	usleep(50000);
+	signal_to(keeper, SIGCONT);
+	CHECK_INT(wait_for(pid), 0);
+	CHECK(file_holds("read", "berth seven"));
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"what was written is there", what_was_written_is_there},
 	{"they rotate and lose nothing", they_rotate_and_lose_nothing},
 	{"old files go where it is wanted", old_files_go_where_it_is_wanted},
 	{"streams and times", streams_and_times},
