@@ -91,11 +91,8 @@ static int meet(struct settling *settling, int tree, const char *path,
 		return -1;
 	rc = th_view_resolve(settling->view, folder, resolved, err);
 	th_view_drop(settling->view);
-	if (rc <= 0 || strlen(resolved) + strlen(name) + 2 > sizeof(resolved))
+	if (rc <= 0 || !th_view_join(resolved, name))
 		return rc < 0 ? -1 : 0;
-	if (*resolved)
-		strcat(resolved, "/");
-	strcat(resolved, name);
 	/* What the layer itself hides is not met. */
 	if (lies_in_opaque(tree, resolved))
 		return 0;

@@ -136,11 +136,8 @@ static int is_below(struct job *job, const char *folder, const char *hidden,
 
 	if (rc <= 0)
 		return rc;
-	if (strlen(path) + strlen(hidden) + 2 > sizeof(path))
+	if (!th_view_join(path, hidden))
 		return 0;
-	if (*path)
-		strcat(path, "/");
-	strcat(path, hidden);
 	rc = th_view_look(job->view, path, &found, err);
 	if (rc == 1)
 		th_close(&found.fd);

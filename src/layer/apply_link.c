@@ -167,12 +167,7 @@ static int resolve_target(struct job *job, const char *clean,
 	rc = th_view_resolve(job->view, folder, path, err);
 	if (rc <= 0)
 		return rc;
-	if (strlen(path) + strlen(name) + 2 > TH_LAYER_PATH_MAX)
-		return 0;
-	if (*path)
-		strcat(path, "/");
-	strcat(path, name);
-	return 1;
+	return th_view_join(path, name) ? 1 : 0;
 }
 
 /* A descriptor of the target's folder in the tree: -1 where the target is not

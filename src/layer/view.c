@@ -277,6 +277,19 @@ static int put_before(
 	return 1;
 }
 
+bool th_view_join(char path[TH_LAYER_PATH_MAX], const char *name)
+{
+	size_t len = strlen(path), more = strlen(name) + 1;
+	size_t slash = len > 0;
+
+	if (len + slash + more > TH_LAYER_PATH_MAX)
+		return false;
+	if (slash)
+		path[len] = '/';
+	memcpy(path + len + slash, name, more);
+	return true;
+}
+
 int th_view_resolve(struct th_view *view, const char *path,
 	char here[TH_LAYER_PATH_MAX], struct th_error *err)
 {
@@ -286,7 +299,7 @@ int th_view_resolve(struct th_view *view, const char *path,
 	here[0] = '\0';
 	if (strlen(path) >= sizeof(rest))
 		return 0;
-	strcpy(rest, path);
+	memcpy(rest, path, strlen(path) + 1);
 	for (;;) {
 		size_t skip = strspn(rest, "/"), len;
 		struct th_sight one;

@@ -48,6 +48,10 @@ int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
 int th_view_find(struct th_view *view, const char *path, struct th_sight *found,
 	struct th_error *err);
 
+/* Puts a name behind a path; false where that is longer than the kernel's
+ * limit, and the path is as it was. */
+bool th_view_join(char path[TH_LAYER_PATH_MAX], const char *name);
+
 /* Where the path leads: one without links, that can be looked at. 1, 0 where it
  * leads to nothing, -1. */
 int th_view_resolve(struct th_view *view, const char *path,
