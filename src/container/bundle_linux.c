@@ -68,9 +68,16 @@ uint64_t th_default_capabilities(const struct th_settings *settings)
 		const char *change = settings->capabilities.items[i];
 		char name[64];
 		uint64_t bit;
+		int number;
 
+		/* What is none is told with the other problems. */
+		if (!*change)
+			continue;
 		snprintf(name, sizeof(name), "CAP_%.50s", change + 1);
-		bit = (uint64_t)1 << th_capability_number(name);
+		number = th_capability_number(name);
+		if (number < 0)
+			continue;
+		bit = (uint64_t)1 << number;
 		set = *change == '+' ? set | bit : set & ~bit;
 	}
 	return set;
