@@ -515,8 +515,8 @@ static int add_image(struct pull *pull, const char *name, struct th_error *err)
 	row.blob_bytes =
 		resolved->manifest_body.len + manifest->config.size_bytes;
 	for (size_t i = 0; i < count; i++) {
-		memcpy(layers[i].diff_id, pull->layers[i].diff_id,
-			TH_DIGEST_TEXT);
+		snprintf(layers[i].diff_id, sizeof(layers[i].diff_id), "%s",
+			pull->layers[i].diff_id);
 		memcpy(layers[i].blob, manifest->layers[i].digest,
 			TH_DIGEST_TEXT);
 		layers[i].size_bytes = manifest->layers[i].size_bytes;
