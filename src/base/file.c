@@ -168,6 +168,21 @@ fail:
 	return -1;
 }
 
+bool th_file_next_data(int fd, off_t at, off_t size, off_t *data, off_t *hole)
+{
+	if (at >= size)
+		return false;
+	*data = lseek(fd, at, SEEK_DATA);
+	if (*data < 0 && errno == ENXIO)
+		return false; /* a hole up to the end */
+	if (*data < 0)
+		*data = at;
+	*hole = lseek(fd, *data, SEEK_HOLE);
+	if (*hole <= *data || *hole > size)
+		*hole = size;
+	return true;
+}
+
 int th_dir_make(const char *path, mode_t mode, struct th_error *err)
 {
 	char *copy = strdup(path);

@@ -33,6 +33,11 @@ int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
 /* Writes all of it; -1 with errno set. */
 int th_write_all(int fd, const void *data, size_t len);
 
+/* The next part of a file of size bytes, from at on, that is no hole: true, and
+ * it goes from *data up to *hole. A file system that does not know holes says
+ * that all is data (lseek(2)); what cannot be asked is taken as data too. */
+bool th_file_next_data(int fd, off_t at, off_t size, off_t *data, off_t *hole);
+
 /* Makes the folder and those above it. */
 int th_dir_make(const char *path, mode_t mode, struct th_error *err);
 

@@ -62,6 +62,11 @@ int th_container_stop_await(int *channel, int timeout_ms,
 	return rc;
 }
 
+static bool has_keeper(const struct th_container_row *row)
+{
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+}
+
 int th_container_stop(const struct th_context *context,
 	const struct th_container_row *row, int signal_number, int grace_ms,
 	struct th_ending *ending, struct th_error *err)
@@ -69,24 +74,25 @@ int th_container_stop(const struct th_context *context,
 	struct th_error stuck = {0};
 	int channel = -1, rc;
 
-	if (th_container_stop_begin(
-		    context, row, signal_number, grace_ms, &channel, err)) {
-		if (!th_container_end_stuck(context, row, &stuck))
-			return -1;
+	rc = th_container_stop_begin(
+		context, row, signal_number, grace_ms, &channel, err);
+	if (rc && !has_keeper(row))
+		return -1;
+	if (rc == 0) {
+		do
+			rc = th_container_stop_await(
+				&channel, LOOK_MS, ending, err);
+		while (rc == 0 &&
+			!th_container_end_stuck(context, row, &stuck));
+	} else if (th_container_end_stuck(context, row, &stuck)) {
+		rc = 0;
+	}
+	if (rc == 0) {
+		/* It has ended, which is what was wanted. */
 		th_error_clear(err);
 		memset(ending, 0, sizeof(*ending));
 		ending->by_force = 1;
-		return 0;
-	}
-	while ((rc = th_container_stop_await(&channel, LOOK_MS, ending, err)) ==
-		0) {
-		if (!th_container_end_stuck(context, row, &stuck))
-			continue;
-		/* It has ended, which is what was wanted. */
-		memset(ending, 0, sizeof(*ending));
-		ending->by_force = 1;
 		th_close(&channel);
-		return 0;
 	}
 	return rc < 0 ? -1 : 0;
 }
@@ -104,9 +110,13 @@ void th_container_record(const struct th_context *context, const char *id)
 	close(one.fd);
 }
 
-static bool has_keeper(const struct th_container_row *row)
+/* True once it has ended. */
+static bool kill_process(int pidfd)
 {
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+	struct pollfd one = {.fd = pidfd, .events = POLLIN};
+
+	return syscall(SYS_pidfd_send_signal, pidfd, SIGKILL, NULL, 0) == 0 &&
+		poll(&one, 1, ANSWER_MS) == 1;
 }
 
 /* It lives, and has no socket, nor makes one when it is called. */
@@ -115,18 +125,17 @@ static bool kill_unreachable(
 {
 	struct th_container_row now;
 	struct th_error ignored = {0};
-	struct pollfd one = {.events = POLLIN};
 	bool ended;
+	int pidfd;
 
 	if (th_state_get(context->store->db, row->id, &now, &ignored) != 1 ||
 		!has_keeper(&now))
 		return false;
-	one.fd = th_keeper_find(row->id);
-	if (one.fd < 0)
+	pidfd = th_keeper_find(row->id);
+	if (pidfd < 0)
 		return false;
-	ended = syscall(SYS_pidfd_send_signal, one.fd, SIGKILL, NULL, 0) == 0 &&
-		poll(&one, 1, ANSWER_MS) == 1;
-	close(one.fd);
+	ended = kill_process(pidfd);
+	close(pidfd);
 	return ended;
 }
 
@@ -136,20 +145,17 @@ static int kill_peer(int channel)
 {
 	struct ucred peer;
 	socklen_t len = sizeof(peer);
-	struct pollfd one = {.events = POLLIN};
-	int rc = -1;
+	int pidfd, rc = -1;
 
 	if (getsockopt(channel, SOL_SOCKET, SO_PEERCRED, &peer, &len) ||
 		peer.pid <= 0)
 		return -1;
-	one.fd = (int)syscall(SYS_pidfd_open, peer.pid, 0);
+	pidfd = (int)syscall(SYS_pidfd_open, peer.pid, 0);
 	/* The connection is still there, so the process was it. */
-	if (one.fd >= 0 &&
-		recv(channel, &len, 1, MSG_PEEK | MSG_DONTWAIT) < 0 &&
-		syscall(SYS_pidfd_send_signal, one.fd, SIGKILL, NULL, 0) == 0 &&
-		poll(&one, 1, ANSWER_MS) == 1)
+	if (pidfd >= 0 && recv(channel, &len, 1, MSG_PEEK | MSG_DONTWAIT) < 0 &&
+		kill_process(pidfd))
 		rc = 0;
-	th_close(&one.fd);
+	th_close(&pidfd);
 	return rc;
 }
 

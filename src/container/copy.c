@@ -141,25 +141,14 @@ static int copy_piece(int from, int to, off_t at, off_t end)
 	return 0;
 }
 
-/* Holes stay holes. A file system that does not know them says that all is
- * data (lseek(2)). A file that grows meanwhile is copied up to its size. */
+/* Holes stay holes. A file that grows meanwhile is copied up to its size. */
 static int copy_data(int from, int to, off_t size)
 {
-	off_t at = 0;
+	off_t at = 0, data, hole;
 
-	while (at < size) {
-		off_t data = lseek(from, at, SEEK_DATA), hole;
-
-		if (data < 0 && errno == ENXIO)
-			break; /* a hole up to the end */
-		if (data < 0)
-			data = at;
-		hole = lseek(from, data, SEEK_HOLE);
-		if (hole <= data || hole > size)
-			hole = size;
+	for (; th_file_next_data(from, at, size, &data, &hole); at = hole) {
 		if (copy_piece(from, to, data, hole))
 			return -1;
-		at = hole;
 	}
 	return ftruncate(to, size);
 }

@@ -49,19 +49,11 @@ static int add_part(struct parts *parts, off_t at, off_t len)
 
 static int find_parts(struct parts *parts, int fd, off_t size)
 {
-	off_t at = 0;
+	off_t at = 0, data, hole;
 
-	while (at < size) {
-		off_t data = lseek(fd, at, SEEK_DATA), hole;
-
-		if (data < 0)
-			break;
-		hole = lseek(fd, data, SEEK_HOLE);
-		if (hole <= data || hole > size)
-			hole = size;
+	for (; th_file_next_data(fd, at, size, &data, &hole); at = hole) {
 		if (add_part(parts, data, hole - data))
 			return -1;
-		at = hole;
 	}
 	/* A file that is nothing but a hole has parts, too. */
 	return add_part(parts, size, 0);

@@ -91,20 +91,12 @@ static int copy_range(int in, int out, off_t at, off_t end, char *buffer)
 static int copy_data(int in, int out, off_t size)
 {
 	char *buffer = malloc(VALUE_MAX);
-	off_t at = 0;
+	off_t at = 0, data, hole;
 	int rc = buffer ? ftruncate(out, size) : -1;
 
-	while (rc == 0 && at < size) {
-		off_t data = lseek(in, at, SEEK_DATA), hole;
-
-		if (data < 0)
-			break;
-		hole = lseek(in, data, SEEK_HOLE);
-		if (hole <= data || hole > size)
-			hole = size;
+	for (; rc == 0 && th_file_next_data(in, at, size, &data, &hole);
+		at = hole)
 		rc = copy_range(in, out, data, hole, buffer);
-		at = hole;
-	}
 	free(buffer);
 	return rc;
 }
