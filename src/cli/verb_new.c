@@ -23,7 +23,7 @@ static int new_volume(struct invocation *call, const char *name)
 
 	if (check_name(name, &err))
 		return say_error(&err);
-	rc = th_volume_make(call->context.store, name, "", &err);
+	rc = th_volume_make(call->context.store, name, &err);
 	if (rc == 0) {
 		th_fail(&err, TH_IN_USE, "the volume \"%s\" already exists",
 			name);

@@ -18,6 +18,7 @@
 #include "container/networks.h"
 #include "container/volumes.h"
 #include "network/network.h"
+#include "store/volume_state.h"
 
 /* ---- checks ---- */
 
@@ -307,7 +308,59 @@ static int declare_ports(struct th_settings *settings,
 	return 0;
 }
 
-/* The folder comes first and the state last: what the state knows is whole. */
+/* 1 where the name was made up, and somebody else has it by now. */
+static int add_row(const struct th_context *context,
+	const struct th_settings *settings, const struct th_container_row *row,
+	struct th_error *err)
+{
+	struct th_error own = {0};
+
+	if (th_state_add(context->store->db, row, context->actor, &own) == 0)
+		return 0;
+	if (own.code == TH_IN_USE && !settings->name)
+		return 1;
+	*err = own;
+	return -1;
+}
+
+/* All that the state learns of it, in one transaction; 1 where something that
+ * was free when it was looked at is taken by now. */
+static int record(const struct th_context *context,
+	struct th_settings *settings, const struct th_container_row *row,
+	struct th_error *err)
+{
+	struct th_store *store = context->store;
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = add_row(context, settings, row, err);
+	if (rc == 0)
+		rc = networks_record(store, settings, row->id, err);
+	if (rc == 0)
+		rc = volumes_record(store, settings, row->id, err);
+	return th_db_end(store->db, rc, err);
+}
+
+/* The container's folder, empty. */
+static int open_folder(
+	struct th_store *store, const char *id, struct th_error *err)
+{
+	char path[64];
+	int folder = -1;
+
+	snprintf(path, sizeof(path), "containers/%s", id);
+	if (mkdirat(store->root_fd, path, 0700) == 0)
+		folder = openat(store->root_fd, path,
+			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
+			store->root, path);
+	return folder;
+}
+
+/* The files come first and the state last: what the state knows is whole. 1
+ * where it has to be done once more. */
 static int make(const struct th_context *context, struct th_settings *settings,
 	const struct th_image_choice *choice, struct th_container_row *row,
 	struct th_error *err)
@@ -315,7 +368,6 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	struct th_store *store = context->store;
 	struct th_image_config config = {0};
 	struct th_image_root root = {0};
-	char path[64] = "";
 	int folder = -1, rc = -1;
 
 	if (th_image_load(context, &choice->image, &config, err) ||
@@ -324,42 +376,41 @@ static int make(const struct th_context *context, struct th_settings *settings,
 		make_sources(settings, err) ||
 		th_store_unsettled(store, row->id, err))
 		goto out;
-	snprintf(path, sizeof(path), "containers/%s", row->id);
-	if (mkdirat(store->root_fd, path, 0700) == 0)
-		folder = openat(store->root_fd, path,
-			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (folder < 0) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
-			store->root, path);
-		goto out;
-	}
+	folder = open_folder(store, row->id, err);
+	if (folder < 0)
+		goto settle;
 	if (declare_ports(settings, &config, err) ||
 		volumes_declare(settings, &config, err) ||
-		volumes_make(store, settings, row->id, err) ||
+		volumes_place(store, settings, err) ||
 		th_bundle_make(
 			store, folder, row, settings, &config, &root, err) ||
-		volumes_fill(store, settings, row->id, folder, err) ||
-		networks_make(store, settings, err) ||
-		th_state_add(store->db, row, context->actor, err))
-		goto out;
-	rc = volumes_use(store, settings, row->id, err);
-	if (rc == 0)
-		rc = th_network_use(store, row->id, settings->networks,
-			settings->network_count, err);
-	if (rc)
-		th_state_remove(store->db, row->id, context->actor, NULL);
-out:
-	if (rc && row->id[0])
-		volumes_undo(store, row->id);
-	if (rc)
-		networks_undo(store, settings);
-	if (rc && path[0])
-		th_store_remove_container(store, row->id, NULL);
-	if (row->id[0])
+		volumes_prepare(store, settings, row->id, folder, err))
+		goto settle;
+	rc = record(context, settings, row, err);
+settle:
+	th_volume_settle(store, row->id);
+	if (rc == 0 || th_store_remove_container(store, row->id, NULL) == 0)
 		th_store_settled(store, row->id);
+out:
 	th_close(&folder);
 	th_image_root_release(&root);
 	th_image_config_release(&config);
+	return rc;
+}
+
+/* Names that are made up, and volumes that come by themselves, may have been
+ * made by somebody else in between. */
+static int make_once_more(const struct th_context *context,
+	struct th_settings *settings, const struct th_image_choice *choice,
+	struct th_container_row *row, struct th_error *err)
+{
+	int rc = 1;
+
+	for (int tries = 0; rc == 1 && tries < 20; tries++)
+		rc = make(context, settings, choice, row, err);
+	if (rc == 1)
+		rc = th_fail(err, TH_IN_USE,
+			"other commands keep changing what this one needs");
 	return rc;
 }
 
@@ -383,7 +434,8 @@ int th_container_create(const struct th_context *context,
 	 * an image is seen when the container is added. */
 	rc = th_store_use_images(context->store, err);
 	if (rc == 0) {
-		rc = make(context, settings, &choice, row, err);
+		rc = make_once_more(
+			context, settings, &choice, row, err);
 		th_store_unuse_images(context->store);
 	}
 	th_store_let_go(context->store);

@@ -245,9 +245,10 @@ void networks_check(const struct th_context *context,
 
 /* ---- making ---- */
 
-int networks_make(struct th_store *store, struct th_settings *settings,
-	struct th_error *err)
+int networks_record(struct th_store *store, struct th_settings *settings,
+	const char *container, struct th_error *err)
 {
+	th_strings_release(&settings->made_networks);
 	for (size_t i = 0; i < settings->network_count; i++) {
 		struct th_network_row row = {0};
 		int made;
@@ -259,18 +260,12 @@ int networks_make(struct th_store *store, struct th_settings *settings,
 			return -1;
 		if (made && th_strings_add(&settings->made_networks, row.name))
 			return th_fail_memory(err);
+		/* Somebody may have asked for the address since the check. */
+		if (check_use(store, &settings->networks[i], err))
+			return -1;
 	}
-	return 0;
-}
-
-void networks_undo(struct th_store *store, const struct th_settings *settings)
-{
-	for (size_t i = 0; i < settings->made_networks.count; i++) {
-		struct th_error ignored = {0};
-
-		th_network_forget(
-			store, settings->made_networks.items[i], &ignored);
-	}
+	return th_network_use(store, container, settings->networks,
+		settings->network_count, err);
 }
 
 const char *th_network_text(const struct th_context *context,

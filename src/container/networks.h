@@ -12,11 +12,10 @@ void networks_parse(struct th_settings *settings, struct th_problems *problems);
  * addresses can be had. */
 void networks_check(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems);
-/* Makes those that are missing, and notes their names in the settings; and
- * takes those away again. */
-int networks_make(struct th_store *store, struct th_settings *settings,
-	struct th_error *err);
-void networks_undo(struct th_store *store, const struct th_settings *settings);
+/* In the transaction that makes the container, whose row is there: makes those
+ * that are missing, notes their names in the settings, and who uses them. */
+int networks_record(struct th_store *store, struct th_settings *settings,
+	const char *container, struct th_error *err);
 
 /* The text for people: the name of a container instead of its ID. */
 const char *th_network_text(const struct th_context *context,

@@ -62,20 +62,18 @@ int volumes_declare(struct th_settings *settings,
 	return 0;
 }
 
-int volumes_make(struct th_store *store, struct th_settings *settings,
-	const char *container, struct th_error *err)
+/* Where it will lie: it need not be there yet. */
+int volumes_place(
+	struct th_store *store, struct th_settings *settings, struct th_error *err)
 {
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		struct th_mount_setting *mount = &settings->mounts[i];
 
-		if (!mount->volume)
+		if (!mount->volume || mount->source)
 			continue;
 		mount->source = th_volume_path(store, mount->volume);
 		if (!mount->source)
 			return th_fail_memory(err);
-		if (th_volume_make(store, mount->volume,
-			    mount->own ? container : "", err) < 0)
-			return -1;
 	}
 	return 0;
 }
@@ -130,9 +128,9 @@ static int check_target(
 	int root, const struct th_mount_setting *mount, struct th_error *err)
 {
 	int fd = th_path_open_in_root(root, mount->target + 1, O_PATH, 0);
-	struct stat inside, outside;
+	struct stat inside, outside = {.st_mode = S_IFDIR};
 	bool fits = fd < 0 || !mount->source || fstat(fd, &inside) ||
-		stat(mount->source, &outside) ||
+		(!mount->volume && stat(mount->source, &outside)) ||
 		S_ISDIR(inside.st_mode) == S_ISDIR(outside.st_mode);
 
 	th_close(&fd);
@@ -145,30 +143,52 @@ static int check_target(
 	return th_hint(err, "choose another target");
 }
 
-static int fill_all(const struct th_settings *settings, int root,
-	const struct th_process *process, struct th_error *err)
+/* Fills one that is empty; the lock keeps out another one that does the same.
+ */
+static int fill_folder(const char *path, int root,
+	const struct th_mount_setting *mount, const struct th_process *process,
+	struct th_error *err)
 {
+	int folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	int rc = 0;
 
-	for (size_t i = 0; rc == 0 && i < settings->mount_count; i++) {
-		const struct th_mount_setting *mount = &settings->mounts[i];
-		int volume;
-
-		if (!mount->volume)
-			continue;
-		volume =
-			open(mount->source, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-		if (volume < 0 || flock(volume, LOCK_EX))
-			rc = th_fail_sys(err, TH_FAILED, errno,
-				"cannot open the volume \"%s\"", mount->volume);
-		else if (is_empty(volume))
-			rc = fill(root, mount, volume, process, err);
-		th_close(&volume);
-	}
+	if (folder < 0 || flock(folder, LOCK_EX))
+		rc = th_fail_sys(err, TH_FAILED, errno,
+			"cannot open the volume \"%s\"", mount->volume);
+	else if (is_empty(folder))
+		rc = fill(root, mount, folder, process, err);
+	/* A power cut must not leave a volume that is known, with files that
+	 * are empty. */
+	if (rc == 0 && !is_empty(folder))
+		syncfs(folder);
+	th_close(&folder);
 	return rc;
 }
 
-int volumes_fill(struct th_store *store, const struct th_settings *settings,
+/* One that is there is filled where it lies, a new one where it is made. */
+static int prepare(struct th_store *store, const char *container, int root,
+	const struct th_mount_setting *mount, const struct th_process *process,
+	struct th_error *err)
+{
+	int rc = th_volume_known(store, mount->volume, err);
+	char *path;
+
+	if (rc < 0)
+		return -1;
+	path = rc == 1
+		? strdup(mount->source)
+		: th_volume_staged_path(store, container, mount->volume);
+	if (!path)
+		return th_fail_memory(err);
+	rc = rc == 1 ? th_volume_mend(store, mount->volume, err)
+		     : th_volume_stage(store, container, mount->volume, err);
+	if (rc == 0)
+		rc = fill_folder(path, root, mount, process, err);
+	free(path);
+	return rc;
+}
+
+int volumes_prepare(struct th_store *store, const struct th_settings *settings,
 	const char *container, int folder, struct th_error *err)
 {
 	struct th_bundle bundle;
@@ -188,8 +208,12 @@ int volumes_fill(struct th_store *store, const struct th_settings *settings,
 			&plan, store, container, false, &root, err);
 		for (size_t i = 0; rc == 0 && i < settings->mount_count; i++)
 			rc = check_target(root, &settings->mounts[i], err);
-		if (rc == 0)
-			rc = fill_all(settings, root, &bundle.process, err);
+		for (size_t i = 0; rc == 0 && i < settings->mount_count; i++) {
+			if (settings->mounts[i].volume)
+				rc = prepare(store, container, root,
+					&settings->mounts[i], &bundle.process,
+					err);
+		}
 		th_bundle_release(&bundle);
 	}
 	th_plan_release(&plan);
@@ -197,22 +221,36 @@ int volumes_fill(struct th_store *store, const struct th_settings *settings,
 	return rc;
 }
 
-int volumes_use(struct th_store *store, const struct th_settings *settings,
+/* True where volumes_prepare has made a folder for it. */
+static bool is_staged(
+	struct th_store *store, const char *container, const char *volume)
+{
+	char *path = th_volume_staged_path(store, container, volume);
+	bool staged = path && access(path, F_OK) == 0;
+
+	free(path);
+	return staged;
+}
+
+int volumes_record(struct th_store *store, const struct th_settings *settings,
 	const char *container, struct th_error *err)
 {
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		const struct th_mount_setting *mount = &settings->mounts[i];
+		int placed = 1;
 
-		if (mount->volume &&
-			th_volume_use(store, mount->volume, container,
-				mount->target, err))
+		if (!mount->volume)
+			continue;
+		/* The same one may be mounted twice. */
+		if (is_staged(store, container, mount->volume))
+			placed = th_volume_place(store, container,
+				mount->volume, mount->own ? container : "",
+				err);
+		if (placed <= 0)
+			return placed < 0 ? -1 : 1;
+		if (th_volume_use(store, mount->volume, container,
+			    mount->target, err))
 			return -1;
 	}
 	return 0;
-}
-
-void volumes_undo(struct th_store *store, const char *container)
-{
-	/* One with a name may be somebody else's by now, and is empty. */
-	th_volume_drop_own(store, container);
 }

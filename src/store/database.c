@@ -14,6 +14,8 @@
 
 struct th_db {
 	sqlite3 *handle;
+	int depth; /* of transactions */
+	bool doomed; /* an inner one has failed */
 };
 
 struct th_query {
@@ -278,11 +280,22 @@ int th_db_begin(struct th_db *db, struct th_error *err)
 	/* Immediate: a transaction that reads first and writes later could not
 	 * wait for another writer, and would fail at once
 	 * (SQLITE_BUSY_SNAPSHOT). */
-	return exec(db, "BEGIN IMMEDIATE", err);
+	if (db->depth == 0 && exec(db, "BEGIN IMMEDIATE", err))
+		return -1;
+	db->depth++;
+	return 0;
 }
 
 int th_db_end(struct th_db *db, int rc, struct th_error *err)
 {
+	if (--db->depth > 0) {
+		db->doomed |= rc != 0;
+		return rc;
+	}
+	if (rc == 0 && db->doomed)
+		rc = th_fail(err, TH_FAILED,
+			"a part of a change of the state has failed");
+	db->doomed = false;
 	if (rc == 0 && exec(db, "COMMIT", err) == 0)
 		return 0;
 	sqlite3_exec(db->handle, "ROLLBACK", NULL, NULL, NULL);

@@ -40,7 +40,9 @@ int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
 	struct th_error *err, const char *sql, const char *types, ...);
 
 /* Transactions take the write lock at once. th_db_end commits where rc is 0
- * and takes all back otherwise; it returns rc, or -1 where the commit fails. */
+ * and takes all back otherwise; it returns rc, or -1 where the commit fails.
+ * One inside another is a part of it: all or nothing holds for the outermost.
+ */
 int th_db_begin(struct th_db *db, struct th_error *err);
 int th_db_end(struct th_db *db, int rc, struct th_error *err);
 

@@ -137,6 +137,22 @@ static void settle_container(struct th_store *store, int tmp, const char *mark)
 	unlinkat(tmp, mark, 0);
 }
 
+static bool ends_with(const char *name, const char *end)
+{
+	size_t len = strlen(name);
+
+	return len > strlen(end) && strcmp(name + len - strlen(end), end) == 0;
+}
+
+static void settle_volumes(struct th_store *store, const char *name)
+{
+	char stage[64];
+
+	snprintf(stage, sizeof(stage), "%.*s",
+		(int)(strlen(name) - strlen(TH_VOLUME_STAGE)), name);
+	th_volume_settle(store, stage);
+}
+
 /* What lies in tmp/ while nobody holds the lock belongs to the dead. */
 static void recover(struct th_store *store)
 {
@@ -166,13 +182,13 @@ static void recover(struct th_store *store)
 	rewinddir(dir);
 	while ((entry = readdir(dir))) {
 		const char *name = entry->d_name;
-		size_t len = strlen(name);
 
 		if (*name == '.')
 			continue;
-		if (len > strlen(MARK) &&
-			strcmp(name + len - strlen(MARK), MARK) == 0)
+		if (ends_with(name, MARK))
 			settle_container(store, fd, name);
+		else if (ends_with(name, TH_VOLUME_STAGE))
+			settle_volumes(store, name);
 		else
 			th_tree_remove(fd, name, &ignored);
 		th_error_clear(&ignored);

@@ -1,5 +1,6 @@
 #include "store/volume_state.h"
 
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -10,44 +11,220 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/random.h"
 #include "store/state_parts.h"
+
+/* Room for a path of a volume below the store's root. */
+#define STAGE_PATH (TH_NAME_MAX + 96)
 
 char *th_volume_path(const struct th_store *store, const char *name)
 {
 	return th_format("%s/volumes/%s/data", store->root, name);
 }
 
-/* An empty folder is not worth more care: whoever is killed half-way leaves
- * one that the next one finds. */
-static int make_folder(
-	struct th_store *store, const char *name, struct th_error *err)
+/* Where a volume lies while it is made or removed, and after its removal. Its
+ * name is there for as long as whoever does it has not come to the end: where
+ * he dies, the next one knows which volumes to look at. */
+static void stage_path(char path[STAGE_PATH], const char *stage,
+	const char *name, const char *part)
 {
-	char path[TH_NAME_MAX + 32];
+	snprintf(path, STAGE_PATH, "tmp/%.60s" TH_VOLUME_STAGE "%s%.63s%s%s",
+		stage, *name ? "/" : "", name, *part ? "/" : "", part);
+}
 
-	snprintf(path, sizeof(path), "volumes/%s", name);
-	if ((mkdirat(store->root_fd, "volumes", 0755) && errno != EEXIST) ||
-		(mkdirat(store->root_fd, path, 0755) && errno != EEXIST))
-		goto fail;
-	snprintf(path, sizeof(path), "volumes/%s/data", name);
-	if (mkdirat(store->root_fd, path, 0755) == 0 || errno == EEXIST)
+static void place_path(char path[STAGE_PATH], const char *name, bool data)
+{
+	snprintf(path, STAGE_PATH, "volumes/%.63s%s", name, data ? "/data" : "");
+}
+
+char *th_volume_staged_path(
+	const struct th_store *store, const char *stage, const char *name)
+{
+	char path[STAGE_PATH];
+
+	stage_path(path, stage, name, "data");
+	return th_format("%s/%s", store->root, path);
+}
+
+static int make_folder(struct th_store *store, const char *path, mode_t mode,
+	struct th_error *err)
+{
+	if (mkdirat(store->root_fd, path, mode) == 0 || errno == EEXIST)
 		return 0;
-fail:
 	return th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
 		store->root, path);
 }
 
-int th_volume_make(struct th_store *store, const char *name, const char *own,
+/* The folder that holds a volume's, at its place. */
+static int make_place(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	char path[STAGE_PATH];
+
+	place_path(path, name, false);
+	return make_folder(store, "volumes", 0755, err) ||
+			make_folder(store, path, 0755, err)
+		? -1
+		: 0;
+}
+
+/* Its name in the stage, without a folder of its own. */
+static int note_stage(struct th_store *store, const char *stage,
+	const char *name, struct th_error *err)
+{
+	char path[STAGE_PATH];
+
+	stage_path(path, stage, "", "");
+	if (make_folder(store, path, 0755, err))
+		return -1;
+	stage_path(path, stage, name, "");
+	return make_folder(store, path, 0755, err);
+}
+
+int th_volume_stage(struct th_store *store, const char *stage, const char *name,
 	struct th_error *err)
 {
-	/* The folder before the row: a row without a folder would be mounted.
-	 */
-	if (make_folder(store, name, err) ||
-		th_db_run(store->db, err,
-			"INSERT OR IGNORE INTO volumes(name, own, created_us)"
-			" VALUES(?, ?, ?)",
-			"tti", name, own, th_clock_now_us()))
+	char path[STAGE_PATH];
+
+	if (note_stage(store, stage, name, err))
 		return -1;
-	return th_db_changed(store->db) > 0;
+	stage_path(path, stage, name, "data");
+	return make_folder(store, path, 0755, err);
+}
+
+int th_volume_place(struct th_store *store, const char *stage, const char *name,
+	const char *own, struct th_error *err)
+{
+	char from[STAGE_PATH], to[STAGE_PATH];
+
+	if (th_db_run(store->db, err,
+		    "INSERT OR IGNORE INTO volumes(name, own, created_us)"
+		    " VALUES(?, ?, ?)",
+		    "tti", name, own, th_clock_now_us()))
+		return -1;
+	if (th_db_changed(store->db) == 0)
+		return 0;
+	if (make_place(store, name, err))
+		return -1;
+	stage_path(from, stage, name, "data");
+	place_path(to, name, true);
+	if (renameat(store->root_fd, from, store->root_fd, to) == 0)
+		return 1;
+	if (errno != ENOTEMPTY && errno != EEXIST)
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot create %s/%s", store->root, to);
+	th_fail(err, TH_FAILED,
+		"%s/%s has files in it, but no volume of that name is known",
+		store->root, to);
+	return th_hint(err, "move that folder away, and try again");
+}
+
+int th_volume_known(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	int64_t known = 0;
+
+	if (th_db_number(store->db, 0, &known, err,
+		    "SELECT 1 FROM volumes WHERE name=?", "t", name))
+		return -1;
+	return known != 0;
+}
+
+int th_volume_mend(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	char path[STAGE_PATH];
+
+	place_path(path, name, true);
+	return make_place(store, name, err) ||
+			make_folder(store, path, 0755, err)
+		? -1
+		: 0;
+}
+
+/* In a transaction, so that no row is being added or removed just now. False
+ * where the stage is still needed. */
+static bool settle_one(
+	struct th_store *store, const char *stage, const char *name)
+{
+	char staged[STAGE_PATH], place[STAGE_PATH];
+	struct th_error ignored = {0};
+	int known = th_volume_known(store, name, &ignored);
+
+	if (known == 1) {
+		/* Of a removal that was taken back; a folder with files in it
+		 * is not replaced. */
+		stage_path(staged, stage, name, "data");
+		place_path(place, name, true);
+		return faccessat(store->root_fd, place, F_OK, 0) == 0 ||
+			(make_place(store, name, &ignored) == 0 &&
+				renameat(store->root_fd, staged, store->root_fd,
+					place) == 0);
+	}
+	stage_path(staged, stage, name, "was");
+	place_path(place, name, false);
+	return known == 0 &&
+		(renameat(store->root_fd, place, store->root_fd, staged) == 0 ||
+			errno == ENOENT);
+}
+
+void th_volume_settle(struct th_store *store, const char *stage)
+{
+	struct th_error ignored = {0};
+	struct dirent *entry;
+	char path[STAGE_PATH];
+	bool settled;
+	DIR *dir;
+	int fd;
+
+	stage_path(path, stage, "", "");
+	fd = openat(store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	dir = fd < 0 ? NULL : fdopendir(fd);
+	if (!dir) {
+		th_close(&fd);
+		return;
+	}
+	settled = th_db_begin(store->db, &ignored) == 0;
+	if (settled) {
+		while ((entry = readdir(dir))) {
+			if (strcmp(entry->d_name, ".") != 0 &&
+				strcmp(entry->d_name, "..") != 0)
+				settled &= settle_one(
+					store, stage, entry->d_name);
+		}
+		th_db_end(store->db, 0, &ignored);
+	}
+	closedir(dir);
+	if (settled)
+		th_tree_remove(store->root_fd, path, &ignored);
+}
+
+static int make_staged(struct th_store *store, const char *stage,
+	const char *name, struct th_error *err)
+{
+	int rc, made = 0;
+
+	if (th_volume_stage(store, stage, name, err) ||
+		th_db_begin(store->db, err))
+		return -1;
+	made = th_volume_place(store, stage, name, "", err);
+	rc = th_db_end(store->db, made < 0 ? -1 : 0, err);
+	return rc ? -1 : made;
+}
+
+int th_volume_make(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	char stage[TH_ID_LENGTH + 1];
+	int made;
+
+	if (th_store_hold(store, err))
+		return -1;
+	th_id_new(stage);
+	made = make_staged(store, stage, name, err);
+	th_volume_settle(store, stage);
+	th_store_let_go(store);
+	return made;
 }
 
 static void read_volume(struct th_query *query, void *item)
@@ -113,24 +290,6 @@ int th_volume_users(struct th_store *store, const char *name,
 		name);
 }
 
-/* Moved away first: what the state still knows then is an empty volume, and
- * never one with another one's files. */
-static int remove_folder(
-	struct th_store *store, const char *name, struct th_error *err)
-{
-	char from[TH_NAME_MAX + 32], to[64], id[TH_ID_LENGTH + 1];
-
-	th_id_new(id);
-	snprintf(from, sizeof(from), "volumes/%s", name);
-	snprintf(to, sizeof(to), "tmp/%s.gone", id);
-	if (renameat(store->root_fd, from, store->root_fd, to))
-		return errno == ENOENT
-			? 0
-			: th_fail_sys(err, TH_FAILED, errno,
-				  "cannot remove %s/%s", store->root, from);
-	return th_tree_remove(store->root_fd, to, err);
-}
-
 static int remove_row(
 	struct th_store *store, const char *name, struct th_error *err)
 {
@@ -147,18 +306,39 @@ static int remove_row(
 		store->db, err, "DELETE FROM volumes WHERE name=?", "t", name);
 }
 
+/* Out of its place in the same transaction: one of the same name that comes
+ * right afterwards has nothing of it. */
+static int take_away(struct th_store *store, const char *stage,
+	const char *name, struct th_error *err)
+{
+	char from[STAGE_PATH], to[STAGE_PATH];
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = remove_row(store, name, err);
+	place_path(from, name, true);
+	stage_path(to, stage, name, "data");
+	if (rc == 0 && renameat(store->root_fd, from, store->root_fd, to) &&
+		errno != ENOENT)
+		rc = th_fail_sys(err, TH_FAILED, errno, "cannot remove %s/%s",
+			store->root, from);
+	return th_db_end(store->db, rc, err);
+}
+
 /* With the store held, or locked as a whole. */
 static int remove_held(
 	struct th_store *store, const char *name, struct th_error *err)
 {
-	int rc = th_db_begin(store->db, err);
+	char stage[TH_ID_LENGTH + 1];
+	int rc;
 
-	if (rc)
-		return -1;
-	rc = remove_row(store, name, err);
+	th_id_new(stage);
+	rc = note_stage(store, stage, name, err);
 	if (rc == 0)
-		rc = remove_folder(store, name, err);
-	return th_db_end(store->db, rc, err);
+		rc = take_away(store, stage, name, err);
+	th_volume_settle(store, stage);
+	return rc;
 }
 
 int th_volume_remove(
