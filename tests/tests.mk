@@ -3,7 +3,7 @@
 LIBS_TEST := cunit libarchive
 test_libs = $(shell $(PKG) --libs $(LIBS_TEST))
 TEST_LIB := tests/lib/suite.c tests/lib/tar.c tests/lib/calls.c \
-	tests/lib/bpf.c
+	tests/lib/bpf.c tests/lib/stepper.c
 # Memory that runs out on demand (tests/lib/scarce.h).
 SCARCE := $(foreach name,malloc calloc realloc strdup strndup,-Wl,--wrap=$(name))
 UNIT_SRC := $(wildcard tests/unit/*.c tests/unit/*/*.c)

@@ -308,22 +308,26 @@ static void add_own_mount(json_t *mounts, const struct th_settings *settings,
 	}
 }
 
+/* The kernel protects the first process of a PID namespace from signals that it
+ * has no handler for, those that it sends itself among them: a program that
+ * reports its crash and then ends itself by the same signal would live on. No
+ * other process has that, so a program is only the first one where it has to
+ * be. */
 static const char *reaper_word(
 	const struct th_settings *settings, const struct th_strings *command)
 {
-	/* They start other programs and do not wait for all of them. */
-	static const char *const starters[] = {"sh", "ash", "bash", "dash",
-		"ksh", "zsh", "python", "python3", "perl", "ruby", "node",
-		"java", "xargs", "env", "make", "timeout"};
+	/* They insist on being the first process, and do its work. */
+	static const char *const firsts[] = {"init", "systemd", "openrc-init",
+		"runit", "runit-init", "s6-svscan", "s6-linux-init", "finit"};
 	const char *name = th_path_last(command->items[0]);
 
 	if (settings->reaper != TH_REAPER_AUTO)
 		return settings->reaper == TH_REAPER_YES ? "yes" : "no";
-	for (size_t i = 0; i < COUNT(starters); i++) {
-		if (strcmp(name, starters[i]) == 0)
-			return "yes";
+	for (size_t i = 0; i < COUNT(firsts); i++) {
+		if (strcmp(name, firsts[i]) == 0)
+			return "no";
 	}
-	return "no";
+	return "yes";
 }
 
 static json_t *make_config(struct th_store *store,

@@ -184,6 +184,10 @@ void th_container_group(const struct th_context *context,
  * keeper, records it, and cleans up what they left. Every look at containers
  * begins with it. */
 int th_container_settle(const struct th_context *context, struct th_error *err);
+/* Takes from the host what a killed start of the container has left there; its
+ * lock must be held. */
+void th_container_clean_start(
+	const struct th_context *context, const struct th_container_row *row);
 /* The same for one row that was just read; the row is read again. */
 int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err);

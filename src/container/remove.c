@@ -54,6 +54,7 @@ int th_container_remove(const struct th_context *context,
 {
 	struct th_store *store = context->store;
 	struct th_container_row now = *row;
+	struct th_error ignored = {0};
 	int lock = -1, rc = 0;
 
 	/* With the lock, no keeper is there and none can come. Until then
@@ -73,6 +74,8 @@ int th_container_remove(const struct th_context *context,
 	if (rc < 0)
 		return -1;
 	remove_groups(context, row);
+	if (th_state_began(store->db, row->id, &ignored) == 1)
+		th_container_clean_start(context, row);
 	rc = th_store_hold(store, err);
 	if (rc == 0) {
 		rc = th_store_unsettled(store, row->id, err);

@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -14,6 +15,7 @@
 #include "network/names.h"
 #include "network/network.h"
 #include "network/pilot.h"
+#include "network/publish.h"
 #include "network/within.h"
 #include "sandbox/cgroup.h"
 
@@ -108,6 +110,34 @@ static int tidy(struct th_store *store, const struct th_container_row *row,
 	return th_network_tidy(store, err);
 }
 
+/* The process that carried a killed keeper's ports dies with it, but a moment
+ * later: until then its ports are in use. */
+static void await_ports(struct th_store *store, const char *id)
+{
+	const struct timespec step = {.tv_nsec = 2000000};
+	struct th_port_row *rows = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+	int tries = 0;
+
+	if (th_state_ports(store->db, id, &rows, &count, &ignored))
+		return;
+	for (size_t i = 0; i < count && tries < 500; tries++) {
+		struct th_port port = {.host_port = rows[i].host_port,
+			.udp = strcmp(rows[i].protocol, "udp") == 0};
+		char name[64];
+		int pid;
+
+		/* One that is just dying has no name any more. */
+		if (!th_port_holder(&port, name, &pid) ||
+			(*name && strncmp(name, "tidyhull", 8) != 0))
+			i++;
+		else
+			nanosleep(&step, NULL);
+	}
+	free(rows);
+}
+
 /* Ends what may still live, and removes what the keeper would have. */
 static void clean(const struct th_context *context,
 	const struct th_container_row *row, bool rebooted)
@@ -119,8 +149,11 @@ static void clean(const struct th_context *context,
 	th_cgroup_remove(group, TH_CGROUP_LEVELS);
 	snprintf(path, sizeof(path), "%s.sock", row->id);
 	unlinkat(store->run_fd, path, 0);
-	if (!rebooted && th_network_is_shared(row->network))
+	if (rebooted)
+		return;
+	if (th_network_is_shared(row->network))
 		at_bridges(store, unplug, row);
+	await_ports(store, row->id);
 }
 
 /* Those that are left learn that it has gone. */
@@ -206,11 +239,68 @@ int th_container_settle_row(const struct th_context *context,
 	return rc < 0 ? -1 : 0;
 }
 
+void th_container_clean_start(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	struct th_store *store = context->store;
+	struct th_error ignored = {0};
+
+	clean(context, row, false);
+	th_state_forget_start(store->db, row->id, &ignored);
+	if (th_network_is_shared(row->network))
+		at_bridges(store, tidy, row);
+}
+
+/* Of a keeper that was killed while it started its container: nothing says so
+ * but what the state knows of it. */
+static int settle_start(
+	const struct th_context *context, const char *id, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_container_row row;
+	int lock = -1, pid, rc;
+
+	if (th_lock_held(store->run_fd, id, &pid))
+		return 0;
+	rc = th_lock_take(store->run_fd, id, &lock, err);
+	if (rc <= 0)
+		return rc;
+	/* With the lock nobody else settles it, and no keeper starts it. */
+	rc = th_state_get(store->db, id, &row, err);
+	if (rc == 1 && !runs(&row))
+		rc = th_state_began(store->db, id, err);
+	else if (rc == 1)
+		rc = 0;
+	if (rc == 1) {
+		th_container_clean_start(context, &row);
+		rc = th_state_note(store->db, id,
+			"its keeper was killed while it started it",
+			context->actor, NULL, err);
+	}
+	th_lock_drop(store->run_fd, id, &lock);
+	return rc < 0 ? -1 : 0;
+}
+
+static int settle_starts(const struct th_context *context, struct th_error *err)
+{
+	struct th_strings ids = {0};
+	int rc = th_state_list_began(context->store->db, &ids, err);
+
+	for (size_t i = 0; rc == 0 && i < ids.count; i++)
+		rc = settle_start(context, ids.items[i], err);
+	th_strings_release(&ids);
+	return rc;
+}
+
 int th_container_settle(const struct th_context *context, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
+	struct th_error ignored = {0};
 	size_t count = 0;
 	int rc;
+
+	if (settle_starts(context, err))
+		return -1;
 
 	if (th_state_list(context->store->db, NULL, &rows, &count, err))
 		return -1;
@@ -220,5 +310,9 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 			rc = th_container_settle_row(context, &rows[i], err);
 	}
 	free(rows);
+	/* What is left of containers that are not even in the state. */
+	if (rc == 0 && !context->store->unprivileged &&
+		th_network_is_untidy(context->store))
+		th_network_tidy(context->store, &ignored);
 	return rc;
 }

@@ -143,7 +143,8 @@ static int at_bridges(struct keeper *keeper,
 static int join(struct keeper *keeper, struct th_error *err)
 {
 	return th_network_join(keeper->store, keeper->id, keeper->netns_fd,
-		keeper->plan.any_address, &keeper->joined, err);
+		keeper->plan.any_address, keeper->port_rows,
+		keeper->port_row_count, &keeper->joined, err);
 }
 
 static int no_answer(const struct th_container_row *other, struct th_error *err)

@@ -48,6 +48,49 @@ static bool ends_by_default(int number)
 	}
 }
 
+/* The process of the program below its reaper: the oldest child, which the
+ * kernel lists first. A descriptor of it, or -1. */
+static int open_program(pid_t reaper)
+{
+	struct th_error ignored = {0};
+	char path[64], parent[32];
+	struct th_buf text;
+	pid_t pid = 0;
+	int fd = -1;
+
+	snprintf(path, sizeof(path), "/proc/%d/task/%d/children", (int)reaper,
+		(int)reaper);
+	th_buf_init(&text, 1 << 20);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1 && text.len)
+		pid = (pid_t)strtol(text.data, NULL, 10);
+	th_buf_release(&text);
+	if (pid > 0)
+		fd = (int)syscall(SYS_pidfd_open, pid, 0);
+	if (fd < 0)
+		return -1;
+	/* The number may have been another's by then. */
+	snprintf(path, sizeof(path), "/proc/%d/status", (int)pid);
+	snprintf(parent, sizeof(parent), "\nPPid:\t%d\n", (int)reaper);
+	th_error_clear(&ignored);
+	th_buf_init(&text, 65536);
+	if (th_file_read(AT_FDCWD, path, &text, &ignored) != 1 ||
+		!strstr(text.data, parent))
+		th_close(&fd);
+	th_buf_release(&text);
+	return fd;
+}
+
+/* The reaper hears all signals but the two that nobody hears: it is not the one
+ * to be stopped. */
+static void stop_program(const struct keeper *keeper)
+{
+	int fd = open_program(keeper->sandbox.pid);
+
+	if (fd >= 0)
+		syscall(SYS_pidfd_send_signal, fd, SIGSTOP, NULL, 0);
+	th_close(&fd);
+}
+
 /* The kernel does not let a signal without a handler end the first process of
  * a PID namespace, so what the signal means by default is done by hand:
  * nobody should wait ten seconds for a program that cannot hear. */
@@ -68,6 +111,10 @@ void keeper_signal(struct keeper *keeper, int number)
 			bit)) {
 		keeper->stands_for = number;
 		number = SIGKILL;
+	}
+	if (keeper->options.reaper && number == SIGSTOP) {
+		stop_program(keeper);
+		return;
 	}
 	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, number, NULL, 0);
 }

@@ -5,8 +5,11 @@
 #include <linux/if_link.h>
 #include <linux/rtnetlink.h>
 #include <linux/veth.h>
+#include <net/if.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/ioctl.h>
+#include <sys/socket.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -118,10 +121,23 @@ static void ignore_routers(const char *name)
 	}
 }
 
-int th_link_bridge(
-	const char *name, struct th_subnet *subnet, struct th_error *err)
+bool th_link_is_up(const char *name)
 {
-	struct ifinfomsg header = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
+	struct ifreq request = {0};
+	int fd = socket(AF_INET, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+	bool up;
+
+	snprintf(request.ifr_name, sizeof(request.ifr_name), "%s", name);
+	up = fd >= 0 && ioctl(fd, SIOCGIFFLAGS, &request) == 0 &&
+		request.ifr_flags & IFF_UP;
+	th_close(&fd);
+	return up;
+}
+
+int th_link_bridge(
+	const char *name, const struct th_subnet *subnet, struct th_error *err)
+{
+	struct ifinfomsg header = {0};
 	const struct in_addr four = th_subnet_address4(subnet, 1);
 	const struct in6_addr six = th_subnet_address6(subnet, 1);
 	struct th_netlink batch;
@@ -142,18 +158,19 @@ int th_link_bridge(
 	index = (int)if_nametoindex(name);
 	th_netlink_init(&batch);
 	put_address(&batch, index, subnet, &four, NULL);
+	if (subnet->has6)
+		put_address(&batch, index, subnet, NULL, &six);
+	/* Up at last: one that is up is whole, whoever was killed here. */
+	header.ifi_index = index;
+	header.ifi_flags = header.ifi_change = IFF_UP;
+	th_netlink_begin(
+		&batch, RTM_NEWLINK, NLM_F_ACK, &header, sizeof(header));
 	if (th_netlink_send(NETLINK_ROUTE, &batch)) {
 		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-			"cannot set the address of the bridge %s", name);
+			"cannot set up the bridge %s", name);
 		th_link_remove(name, NULL);
 		return -1;
 	}
-	th_netlink_init(&batch);
-	put_address(&batch, index, subnet, NULL, &six);
-	if (subnet->has6 && th_netlink_send(NETLINK_ROUTE, &batch))
-		subnet->has6 = false;
-	if (!subnet->has6)
-		th_netlink_drop(&batch);
 	return 0;
 }
 

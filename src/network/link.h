@@ -41,10 +41,11 @@ struct in6_addr th_subnet_address6(const struct th_subnet *subnet, int slot);
 /* The last place that a container can have. */
 int th_subnet_last(const struct th_subnet *subnet);
 
-/* Makes a bridge with the subnet's first addresses, up. has6 is taken back
- * where the host has no IPv6. */
+/* Makes a bridge with the subnet's first addresses, or makes one whole that a
+ * killed program has left. Until it is whole it is down. */
 int th_link_bridge(
-	const char *name, struct th_subnet *subnet, struct th_error *err);
+	const char *name, const struct th_subnet *subnet, struct th_error *err);
+bool th_link_is_up(const char *name);
 
 /* Makes the pair: one end on the bridge, the other in the network namespace,
  * with its addresses, up, and with the default routes where the bridge is the

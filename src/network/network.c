@@ -91,17 +91,17 @@ static int settle_subnet(struct th_store *store,
 	}
 	if (!known || routed || (!subnet->has6 && !row->given6))
 		return subnet_choose(store, row, subnet, err);
-	subnet->has6 = subnet->has6 && access("/proc/net/if_inet6", F_OK) == 0;
+	subnet->has6 = subnet->has6 && subnet_six_works();
 	return 0;
 }
 
-static int bring_up(struct th_store *store, const struct th_network_row *row,
-	const char *bridge, struct th_subnet *subnet, struct th_error *err)
+static int choose_subnet(struct th_store *store,
+	const struct th_network_row *row, const char *bridge,
+	struct th_subnet *subnet, struct th_error *err)
 {
 	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];
 
-	if (settle_subnet(store, row, bridge, subnet, err) ||
-		th_link_bridge(bridge, subnet, err))
+	if (settle_subnet(store, row, bridge, subnet, err))
 		return -1;
 	subnet_write(subnet, four, six);
 	return th_network_set_subnets(
@@ -226,7 +226,7 @@ struct berth {
 	char bridge[IFNAMSIZ], outside[IFNAMSIZ], inside[IFNAMSIZ];
 };
 
-/* With the networks locked, in a transaction. */
+/* With the networks locked, in a transaction: what the state has to know. */
 static int take_berth(struct th_store *store, const char *container,
 	const struct th_network_use *use, struct berth *berth,
 	struct th_error *err)
@@ -234,13 +234,9 @@ static int take_berth(struct th_store *store, const char *container,
 	if (read_row(store, use->network, &berth->row, err))
 		return -1;
 	bridge_name(store, berth->row.number, berth->bridge);
-	if (!if_nametoindex(berth->bridge)) {
-		if (bring_up(store, &berth->row, berth->bridge, &berth->subnet,
-			    err))
-			return -1;
-		if (write_filter(store, use->network, err) ||
-			(!store->unprivileged &&
-				th_forwarding_take(store->tag, err)))
+	if (!th_link_is_up(berth->bridge)) {
+		if (choose_subnet(store, &berth->row, berth->bridge,
+			    &berth->subnet, err))
 			return -1;
 	} else if (!subnet_read(&berth->row, &berth->subnet)) {
 		return th_fail(err, TH_FAILED,
@@ -250,6 +246,50 @@ static int take_berth(struct th_store *store, const char *container,
 	}
 	return take_addresses(store, &berth->row, use, container,
 		&berth->subnet, &berth->plug, err);
+}
+
+static int forget_addresses(
+	struct th_store *store, const char *container, struct th_error *err)
+{
+	return th_db_run(store->db, err,
+		"DELETE FROM addresses WHERE container=?", "t", container);
+}
+
+/* Addresses and ports come into the state before anything comes into being on
+ * the host: whatever is there has an owner that the state knows, also when its
+ * keeper is killed right afterwards. */
+static int take_berths(struct th_store *store, const char *container,
+	const struct th_port_row *ports, size_t port_count,
+	struct berth *berths, size_t *count, struct th_error *err)
+{
+	struct th_network_use uses[TH_NETWORKS_MAX];
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	/* Those of a start that came to nothing. */
+	rc = forget_addresses(store, container, err);
+	if (rc == 0)
+		rc = th_network_uses(store, container, uses, count, err);
+	for (size_t i = 0; rc == 0 && i < *count; i++)
+		rc = take_berth(store, container, &uses[i], &berths[i], err);
+	if (rc == 0)
+		rc = th_state_hold_ports(
+			store->db, container, ports, port_count, err);
+	return th_db_end(store->db, rc, err);
+}
+
+/* With the networks locked. The bridge is the last: where there is one, all the
+ * rest is there, whoever was killed meanwhile. */
+static int bring_up(
+	struct th_store *store, const struct berth *berth, struct th_error *err)
+{
+	if (th_link_is_up(berth->bridge))
+		return 0;
+	if (write_filter(store, berth->row.name, err) ||
+		(!store->unprivileged && th_forwarding_take(store->tag, err)))
+		return -1;
+	return th_link_bridge(berth->bridge, &berth->subnet, err);
 }
 
 /* The first one with a way out has the default routes. */
@@ -291,39 +331,37 @@ static int plug_in(struct th_store *store, struct berth *berth,
 }
 
 int th_network_join(struct th_store *store, const char *container, int netns,
-	bool any_address, struct th_joined *joined, struct th_error *err)
+	bool any_address, const struct th_port_row *ports, size_t port_count,
+	struct th_joined *joined, struct th_error *err)
 {
-	struct th_network_use uses[TH_NETWORKS_MAX];
 	struct berth *berths = calloc(TH_NETWORKS_MAX, sizeof(*berths));
+	struct th_error ignored = {0};
 	size_t count = 0;
 	int lock, rc;
 
-	/* The lock covers bridges and rules, the transaction the addresses: a
-	 * bridge is removed only by somebody who holds the lock and finds no
+	/* A bridge is removed only by somebody who holds the lock and finds no
 	 * address taken. */
 	lock = berths ? lock_networks(store, err) : th_fail_memory(err);
 	if (lock < 0) {
 		free(berths);
 		return -1;
 	}
-	rc = th_db_begin(store->db, err);
-	if (rc == 0) {
-		rc = th_network_uses(store, container, uses, &count, err);
-		for (size_t i = 0; rc == 0 && i < count; i++)
-			rc = take_berth(
-				store, container, &uses[i], &berths[i], err);
-		rc = th_db_end(store->db, rc, err);
-	}
+	rc = take_berths(store, container, ports, port_count, berths, &count,
+		err);
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = bring_up(store, &berths[i], err);
 	/* Who holds an address keeps the bridge: the lock can go. */
 	th_close(&lock);
-	if (rc)
-		th_network_tidy(store, NULL);
 	if (rc == 0 && count)
 		choose_way_out(berths, count, joined);
 	for (size_t i = 0; rc == 0 && i < count; i++)
 		rc = plug_in(store, &berths[i], container, i, netns,
 			any_address, err);
 	free(berths);
+	if (rc) {
+		forget_addresses(store, container, &ignored);
+		th_network_tidy(store, NULL);
+	}
 	return rc;
 }
 
@@ -411,6 +449,14 @@ void th_network_unforward(struct th_store *store,
 
 /* ---- going down ---- */
 
+static bool bridge_is_there(const struct th_store *store, int64_t number)
+{
+	char bridge[IFNAMSIZ];
+
+	bridge_name(store, number, bridge);
+	return if_nametoindex(bridge) != 0;
+}
+
 int th_network_tidy(struct th_store *store, struct th_error *err)
 {
 	struct th_network_row *rows = NULL;
@@ -425,17 +471,13 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 		return -1;
 	rc = th_network_list(store, NULL, &rows, &count, err);
 	for (size_t i = 0; rc == 0 && i < count; i++) {
-		char bridge[IFNAMSIZ];
-
-		bridge_name(store, rows[i].number, bridge);
-		if (rows[i].running) {
+		if (rows[i].running)
 			up++;
-		} else if (if_nametoindex(bridge)) {
-			rc = th_link_remove(bridge, err);
+		else if (bridge_is_there(store, rows[i].number))
 			gone++;
-		}
 	}
-	free(rows);
+	/* The bridges are the last: while one is there that nobody needs, there
+	 * is something left to do, whoever was killed here. */
 	if (rc == 0 && !up) {
 		table_name(store, table);
 		rc = th_filter_close(table, err);
@@ -445,8 +487,33 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 	} else if (rc == 0 && gone) {
 		rc = write_filter(store, NULL, err);
 	}
+	for (size_t i = 0; rc == 0 && i < count; i++) {
+		char bridge[IFNAMSIZ];
+
+		bridge_name(store, rows[i].number, bridge);
+		if (!rows[i].running && if_nametoindex(bridge))
+			rc = th_link_remove(bridge, err);
+	}
+	free(rows);
 	th_close(&lock);
 	return rc;
+}
+
+bool th_network_is_untidy(struct th_store *store)
+{
+	struct th_query *query = NULL;
+	struct th_error ignored = {0};
+	bool untidy = false;
+
+	if (th_db_query(store->db, &query, &ignored,
+		    "SELECT number FROM networks n WHERE NOT EXISTS"
+		    "(SELECT 1 FROM addresses a WHERE a.network=n.name)",
+		    ""))
+		return false;
+	while (!untidy && th_query_next(query, &ignored) == 1)
+		untidy = bridge_is_there(store, th_query_int(query, 0));
+	th_query_end(query);
+	return untidy;
 }
 
 /* ---- names of devices ---- */

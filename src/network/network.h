@@ -39,10 +39,11 @@ struct th_joined {
 /* Plugs the network namespace of a container into its networks: the bridges
  * where they are missing, device pairs, addresses that the state keeps until
  * the container stops. It can send from these addresses only, unless
- * any_address.
- */
+ * any_address. The ports, held by the caller, come into the state at the same
+ * time, before anything comes into being on the host. */
 int th_network_join(struct th_store *store, const char *container, int netns,
-	bool any_address, struct th_joined *joined, struct th_error *err);
+	bool any_address, const struct th_port_row *ports, size_t port_count,
+	struct th_joined *joined, struct th_error *err);
 
 /* Leads packets from outside to the container's published ports, with the
  * client's address; and takes that back. port_rows are the state's. */
@@ -57,6 +58,9 @@ void th_network_unforward(struct th_store *store,
  * any more. Called after a container has stopped; without anything to do it
  * costs one look. */
 int th_network_tidy(struct th_store *store, struct th_error *err);
+/* True where a bridge is there that no running container needs: a keeper is
+ * about to take it down, or was killed before it could. */
+bool th_network_is_untidy(struct th_store *store);
 
 /* Waits until the container's device pairs are gone (the kernel removes them a
  * moment after the last process) and removes them by force after a while. */

@@ -299,7 +299,7 @@ static void name_process(int pid, char name[64])
 	th_buf_release(&buf);
 }
 
-void th_port_holder(const struct th_port *port, char name[64], int *pid)
+bool th_port_holder(const struct th_port *port, char name[64], int *pid)
 {
 	const char *tables[2] = {"/proc/net/tcp", "/proc/net/tcp6"};
 	char socket_name[64];
@@ -317,7 +317,7 @@ void th_port_holder(const struct th_port *port, char name[64], int *pid)
 		inode = listening_inode(tables[i], port);
 	proc = inode ? opendir("/proc") : NULL;
 	if (!proc)
-		return;
+		return inode != 0;
 	snprintf(socket_name, sizeof(socket_name), "socket:[%lu]", inode);
 	while (!*pid && (entry = readdir(proc))) {
 		if (isdigit((unsigned char)entry->d_name[0]) &&
@@ -327,6 +327,7 @@ void th_port_holder(const struct th_port *port, char name[64], int *pid)
 	closedir(proc);
 	if (*pid)
 		name_process(*pid, name);
+	return true;
 }
 
 int th_port_next_free(const struct th_port *port)

@@ -30,8 +30,8 @@ int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 int th_port_bind(struct th_port *port, int fds[2], struct th_error *err);
 
 /* The process that listens on the host port: its name and PID ("", 0 where
- * the system does not tell). */
-void th_port_holder(const struct th_port *port, char name[64], int *pid);
+ * the system does not tell). False where there is none. */
+bool th_port_holder(const struct th_port *port, char name[64], int *pid);
 
 /* The next port above that can be bound, or 0. */
 int th_port_next_free(const struct th_port *port);

@@ -188,6 +188,22 @@ static void choose6(const struct th_store *store,
 	subnet->prefix6 = 64;
 }
 
+bool subnet_six_works(void)
+{
+	char off = '1';
+	int fd;
+
+	if (access("/proc/net/if_inet6", F_OK))
+		return false;
+	/* What a new device begins with. */
+	fd = open("/proc/sys/net/ipv6/conf/default/disable_ipv6",
+		O_RDONLY | O_CLOEXEC);
+	if (fd < 0 || read(fd, &off, 1) != 1)
+		off = '1';
+	th_close(&fd);
+	return off == '0';
+}
+
 int subnet_choose(struct th_store *store, const struct th_network_row *row,
 	struct th_subnet *subnet, struct th_error *err)
 {
@@ -195,7 +211,7 @@ int subnet_choose(struct th_store *store, const struct th_network_row *row,
 		return -1;
 	if (!row->given6)
 		choose6(store, row, subnet);
-	subnet->has6 = access("/proc/net/if_inet6", F_OK) == 0;
+	subnet->has6 = subnet_six_works();
 	return 0;
 }
 

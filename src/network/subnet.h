@@ -17,6 +17,8 @@ void subnet_write(const struct th_subnet *subnet, char four[TH_ADDRESS_TEXT],
  * stores; and an IPv6 block of this store's own. */
 int subnet_choose(struct th_store *store, const struct th_network_row *row,
 	struct th_subnet *subnet, struct th_error *err);
+/* True where a new device of this host can have IPv6 addresses. */
+bool subnet_six_works(void);
 /* True where a route of the host leads into the subnet's IPv4 block by another
  * device. */
 bool subnet_routed(const struct th_subnet *subnet, const char *device);

@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/cgroup_parts.h"
 #include "sandbox/device_filter.h"
 #include "sandbox/hierarchy.h"
 #include "sandbox/idmap.h"
@@ -19,8 +20,6 @@
 /* How long the last processes get to leave after the kill. */
 #define LEAVE_TRIES 400
 #define LEAVE_STEP_NS 5000000
-
-#define FOLDER_MAX 1100
 
 const char *th_cgroup_mount(void)
 {
@@ -47,7 +46,7 @@ void th_cgroup_place(const char *path, char place[512])
 		snprintf(place, 512, "%s", path);
 }
 
-static void folder_of(const struct hierarchy *hierarchy, const char *path,
+void group_folder(const struct hierarchy *hierarchy, const char *path,
 	char folder[FOLDER_MAX])
 {
 	if (strncmp(path, "//", 2) == 0) {
@@ -61,37 +60,15 @@ static void folder_of(const struct hierarchy *hierarchy, const char *path,
 
 /* ---- making ---- */
 
-/* A new group of the version 1 cpuset hierarchy is of no use before it has
- * CPUs and memory nodes: those of the group above. */
-static void inherit_cpuset(const char *folder)
-{
-	static const char *const files[] = {"cpuset.cpus", "cpuset.mems"};
-	char above[FOLDER_MAX];
-	struct th_error ignored = {0};
-	struct th_buf text;
-
-	snprintf(above, sizeof(above), "%s", folder);
-	*strrchr(above, '/') = '\0';
-	for (size_t i = 0; i < 2; i++) {
-		char path[FOLDER_MAX + 32];
-
-		snprintf(path, sizeof(path), "%s/%s", above, files[i]);
-		th_buf_init(&text, 65536);
-		if (th_file_read(AT_FDCWD, path, &text, &ignored) == 1)
-			group_write(folder, files[i], text.data);
-		th_buf_release(&text);
-	}
-}
-
 /* Makes the folder and those above it that are missing. */
-static int make_folders(const struct hierarchy *hierarchy, const char *path,
+int group_make_folders(const struct hierarchy *hierarchy, const char *path,
 	struct th_strings *made)
 {
 	bool cpuset = strstr(hierarchy->controllers, ",cpuset,");
 	char folder[FOLDER_MAX];
 	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base);
 
-	folder_of(hierarchy, path, folder);
+	group_folder(hierarchy, path, folder);
 	for (char *at = folder + top + 1;; at++) {
 		char held = *at;
 
@@ -102,7 +79,7 @@ static int make_folders(const struct hierarchy *hierarchy, const char *path,
 			/* Without memory it is left behind, no more. */
 			th_strings_add(made, folder);
 			if (cpuset && !hierarchy->v2)
-				inherit_cpuset(folder);
+				group_inherit_cpuset(folder);
 		} else if (errno != EEXIST) {
 			return -1;
 		}
@@ -117,11 +94,11 @@ static int open_v2(const struct hierarchy *v2, const char *path,
 {
 	char folder[FOLDER_MAX];
 
-	folder_of(v2, path, folder);
+	group_folder(v2, path, folder);
 	/* EEXIST is as good as made; only those made here may be removed. */
 	/* Another container's end may remove the group above in between. */
 	for (int tries = 0; tries < 20; tries++) {
-		if (make_folders(v2, path, &group->made) == 0) {
+		if (group_make_folders(v2, path, &group->made) == 0) {
 			group->fd = open(
 				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 			if (group->fd >= 0)
@@ -132,32 +109,6 @@ static int open_v2(const struct hierarchy *v2, const char *path,
 	}
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 		"cannot create the control group %s", folder);
-}
-
-static int add_v1(const struct hierarchy *hierarchy, const char *path,
-	struct th_cgroup *group)
-{
-	char folder[FOLDER_MAX], *copy;
-
-	folder_of(hierarchy, path, folder);
-	for (size_t i = 0; i < group->v1_count; i++) {
-		if (strcmp(group->v1[i], folder) == 0)
-			return 0;
-	}
-	if (group->v1_count == TH_CGROUP_V1_MAX) {
-		errno = ENOSPC;
-		return -1;
-	}
-	for (int tries = 0; make_folders(hierarchy, path, &group->made);
-		tries++) {
-		if (errno != ENOENT || tries == 20)
-			return -1;
-	}
-	copy = strdup(folder);
-	if (!copy)
-		return -1;
-	group->v1[group->v1_count++] = copy;
-	return 0;
 }
 
 /* ---- controllers of version 2 ---- */
@@ -217,12 +168,12 @@ static void make_room_at_top(const char *path)
 
 	if (!v2 || !v2->base[0])
 		return;
-	folder_of(v2, path, folder);
+	group_folder(v2, path, folder);
 	snprintf(file, sizeof(file), "%s/cgroup.type", folder);
 	th_buf_init(&type, 64);
 	if (th_file_read(AT_FDCWD, file, &type, &ignored) == 1 &&
 		strncmp(type.data, "domain invalid", 14) == 0) {
-		folder_of(v2, "", folder);
+		group_folder(v2, "", folder);
 		step_aside(folder);
 	}
 	th_buf_release(&type);
@@ -234,7 +185,7 @@ static int enable(const struct hierarchy *v2, const char *path,
 	size_t top = strlen(v2->mount) + strlen(v2->base);
 	char folder[FOLDER_MAX], text[64];
 
-	folder_of(v2, path, folder);
+	group_folder(v2, path, folder);
 	if (has_controller(folder, controller))
 		return 0;
 	snprintf(text, sizeof(text), "+%s", controller);
@@ -265,12 +216,6 @@ static int enable(const struct hierarchy *v2, const char *path,
 }
 
 /* ---- limits ---- */
-
-/* The version 1 name of a controller of version 2. */
-static const char *old_name(const char *controller)
-{
-	return strcmp(controller, "io") == 0 ? "blkio" : controller;
-}
 
 static int refuse(const struct limit *limit, struct th_error *err)
 {
@@ -309,12 +254,12 @@ static int apply(struct th_cgroup *group, const struct limit *limit,
 	if (v2 && group->fd >= 0 && (limit->file2[0] || limit->elsewhere2)) {
 		char top[FOLDER_MAX];
 
-		folder_of(v2, "", top);
+		group_folder(v2, "", top);
 		top[strlen(top) - 1] = '\0';
 		if (has_controller(top, limit->controller)) {
 			if (limit->elsewhere2)
 				return 0;
-			folder_of(v2, group->path, folder);
+			group_folder(v2, group->path, folder);
 			return enable(v2, group->path, limit->controller,
 				       err) ||
 					write_limit(limit, folder, limit->file2,
@@ -324,15 +269,15 @@ static int apply(struct th_cgroup *group, const struct limit *limit,
 				: 0;
 		}
 	}
-	v1 = hierarchy_v1(old_name(limit->controller));
+	v1 = hierarchy_v1(group_old_name(limit->controller));
 	if (!v1 || !v1->writable || !limit->file1[0])
 		/* Nothing limits it there. */
 		return strcmp(limit->value2, "max") == 0 ? 0
 							 : refuse(limit, err);
-	if (add_v1(v1, group->path, group))
+	if (group_add_old(v1, group->path, group))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot create a control group for %s", limit->what);
-	folder_of(v1, group->path, folder);
+	group_folder(v1, group->path, folder);
 	return write_limit(
 		limit, folder, limit->file1, limit->other1, limit->value1, err);
 }
@@ -357,7 +302,7 @@ static int apply_unified(struct th_cgroup *group,
 				"cannot set \"%s\": this host has no version 2 "
 				"control groups",
 				name);
-		folder_of(v2, group->path, folder);
+		group_folder(v2, group->path, folder);
 		if (strcmp(controller, "cgroup") != 0)
 			enable(v2, group->path, controller, &ignored);
 		if (group_write(folder, name, entry + len + 1))
@@ -406,41 +351,6 @@ int th_cgroup_limit(struct th_cgroup *group,
 
 /* ---- devices ---- */
 
-static void old_rule(const struct th_device_rule *rule, char text[64])
-{
-	char major_text[16] = "*", minor_text[16] = "*";
-
-	if (rule->major_id >= 0)
-		snprintf(major_text, 16, "%d", (int)rule->major_id);
-	if (rule->minor_id >= 0)
-		snprintf(minor_text, 16, "%d", (int)rule->minor_id);
-	snprintf(text, 64, "%c %s:%s %s%s%s", rule->type, major_text,
-		minor_text, rule->read ? "r" : "", rule->write ? "w" : "",
-		rule->make ? "m" : "");
-}
-
-static int restrict_v1(
-	struct th_cgroup *group, const struct th_resources *resources)
-{
-	const struct hierarchy *v1 = hierarchy_v1("devices");
-	char folder[FOLDER_MAX], text[64];
-
-	if (!v1 || !v1->writable || add_v1(v1, group->path, group))
-		return -1;
-	folder_of(v1, group->path, folder);
-	for (size_t i = 0; i < resources->device_count; i++) {
-		const struct th_device_rule *rule = &resources->devices[i];
-
-		old_rule(rule, text);
-		if (group_write(folder,
-			    rule->allow ? "devices.allow" : "devices.deny",
-			    rule->type == 'a' && rule->major_id < 0 ? "a"
-								    : text))
-			return -1;
-	}
-	return 0;
-}
-
 static int restrict_devices(struct th_cgroup *group,
 	const struct th_resources *resources, bool needed, struct th_error *err)
 {
@@ -449,7 +359,7 @@ static int restrict_devices(struct th_cgroup *group,
 	if ((group->fd >= 0 &&
 		    device_filter_attach(group->fd, resources->devices,
 			    resources->device_count) == 0) ||
-		(group->path[0] && restrict_v1(group, resources) == 0))
+		(group->path[0] && group_restrict_old(group, resources) == 0))
 		return 0;
 	if (!needed)
 		return 0;
@@ -474,7 +384,7 @@ static int make_groups(
 	if (freezer && freezer->writable) {
 		/* It holds the processes together where nothing else does. */
 		snprintf(group->path, sizeof(group->path), "%s", path);
-		if (add_v1(freezer, path, group))
+		if (group_add_old(freezer, path, group))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 				"cannot create the control group %s", path);
 	}
@@ -498,6 +408,10 @@ int th_cgroup_make(const char *path, const struct th_resources *resources,
 		th_strings_release(&made);
 		return -1;
 	}
+	/* Where limits are kept by version 1, programs look for them there: in
+	 * its memory, and nowhere unless all others are there, too. */
+	if (group->v1_count && !th_resources_empty(resources))
+		group_add_all_old(group);
 	make_room_at_top(path);
 	return 0;
 }
@@ -512,7 +426,7 @@ void th_cgroup_open(const char *path, struct th_cgroup *group)
 	group->fd = -1;
 	snprintf(group->path, sizeof(group->path), "%s", path);
 	for (size_t i = 0; i < count; i++) {
-		folder_of(&list[i], path, folder);
+		group_folder(&list[i], path, folder);
 		if (list[i].v2)
 			group->fd = open(
 				folder, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -532,37 +446,10 @@ int th_cgroup_attach(
 	if (group->fd < 0)
 		return 0;
 	snprintf(text, sizeof(text), "%d", (int)pid);
-	folder_of(hierarchy_v2(), group->path, folder);
+	group_folder(hierarchy_v2(), group->path, folder);
 	if (group_write(folder, "cgroup.procs", text))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot move the process into %s", folder);
-	return 0;
-}
-
-int th_cgroup_attach_old(
-	const struct th_cgroup *group, pid_t pid, struct th_error *err)
-{
-	char text[24];
-
-	snprintf(text, sizeof(text), "%d", (int)pid);
-	for (size_t i = 0; i < group->v1_count; i++) {
-		if (group_write(group->v1[i], "cgroup.procs", text))
-			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"cannot move the process into %s",
-				group->v1[i]);
-	}
-	return 0;
-}
-
-int th_cgroup_enter_old(const struct th_cgroup *group, struct th_error *err)
-{
-	for (size_t i = 0; i < group->v1_count; i++) {
-		/* "tasks" and 0: cgroup.procs takes the lock in any case. */
-		if (group_write(group->v1[i], "tasks", "0"))
-			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-				"cannot move the process into %s",
-				group->v1[i]);
-	}
 	return 0;
 }
 
@@ -612,7 +499,7 @@ static bool remove_from(
 
 	if (strncmp(path, "//", 2) != 0)
 		top += strlen(hierarchy->base);
-	folder_of(hierarchy, path, folder);
+	group_folder(hierarchy, path, folder);
 	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
 		if (rmdir(folder) == 0 || errno == ENOENT) {
 			char *slash;

@@ -30,6 +30,7 @@ struct th_cgroup {
 	/* Groups in hierarchies of version 1: their whole paths. */
 	char *v1[TH_CGROUP_V1_MAX];
 	size_t v1_count;
+	bool shown; /* programs inside see all of them (th_cgroup_views) */
 	/* The folders that were not there before, each after the one above it:
 	 * only they may be removed, and only what is in them killed. */
 	struct th_strings made;
@@ -60,6 +61,16 @@ int th_cgroup_attach_old(
  * of all thread groups, about 10 ms. */
 int th_cgroup_enter_old(const struct th_cgroup *group, struct th_error *err);
 void th_cgroup_close(struct th_cgroup *group);
+
+/* A hierarchy as programs inside are to see it: the name of its folder, and the
+ * container's own group, which is all that is in it. */
+struct th_cgroup_view {
+	char name[256];
+	char folder[1100];
+};
+size_t th_cgroup_views(const struct th_cgroup *group,
+	struct th_cgroup_view views[TH_CGROUP_V1_MAX + 1]);
+
 /* Kills whatever is still in it and removes it everywhere, with so many of the
  * levels above it as are empty: at most levels in all. True when nothing of it
  * is left. */

@@ -9,6 +9,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/prctl.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -69,10 +70,14 @@ int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
 
 #define STACK_BYTES 4096
 
+/* Killed with its parent, or else it would hold all that the parent had. Nothing
+ * that sets errno: it is the parent's, too. */
 static int sleep_on(void *arg)
 {
-	(void)arg;
-	for (;;)
+	const pid_t *parent = arg;
+
+	prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0);
+	while (syscall(SYS_getppid) == *parent)
 		syscall(SYS_ppoll, NULL, 0, NULL, NULL, 0);
 	return 0;
 }
@@ -82,14 +87,14 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 {
 	_Alignas(16) char stack[STACK_BYTES];
 	char path[64];
-	pid_t pid;
+	pid_t pid, own = getpid();
 	int fd = -1;
 
 	/* A user namespace lives as long as a process or a descriptor holds it:
 	 * this one sleeps until the descriptor is there. It shares our memory,
 	 * as copying that takes longer than all the rest. */
 	pid = clone(sleep_on, stack + sizeof(stack),
-		CLONE_VM | CLONE_NEWUSER | SIGCHLD, NULL);
+		CLONE_VM | CLONE_NEWUSER | SIGCHLD, &own);
 	if (pid < 0)
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot create a user namespace for mapped IDs");

@@ -6,6 +6,7 @@
 #include "base/buffer.h"
 #include "base/error.h"
 #include "oci/bundle.h"
+#include "sandbox/cgroup.h"
 
 /* A filter that is compiled already. */
 struct th_inside_filter {
@@ -17,8 +18,9 @@ struct th_inside_filter {
 };
 
 /* mounts.c: all mounts of the bundle below rootfd; fds are the sources, which
- * are closed on the way. */
-int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
+ * are closed on the way. group is the container's own, or NULL. */
+int th_inside_mounts(const struct th_bundle *bundle,
+	const struct th_cgroup *group, int *fds, int rootfd,
 	struct th_error *err);
 /* devices.c: /dev's nodes and links. */
 int th_inside_devices(

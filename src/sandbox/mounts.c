@@ -254,12 +254,17 @@ static int open_plain_target(
 	return at;
 }
 
+static bool is_groups(const struct th_mount *mount)
+{
+	return mount->type && strncmp(mount->type, "cgroup", 6) == 0;
+}
+
 static bool is_kernel_window(const struct th_mount *mount)
 {
-	return mount->type &&
-		(strcmp(mount->type, "proc") == 0 ||
-			strcmp(mount->type, "sysfs") == 0 ||
-			strncmp(mount->type, "cgroup", 6) == 0);
+	return is_groups(mount) ||
+		(mount->type &&
+			(strcmp(mount->type, "proc") == 0 ||
+				strcmp(mount->type, "sysfs") == 0));
 }
 
 static int attach(int fd, int rootfd, const struct th_mount *mount,
@@ -335,7 +340,72 @@ static int mount_one(const struct th_bundle *bundle,
 	return 0;
 }
 
-int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
+/* One hierarchy, in a folder of the tmpfs. */
+static int show_view(int folder, const struct th_cgroup_view *view,
+	const struct mount_plan *plan)
+{
+	char names[sizeof(view->name)], *rest = NULL;
+	int fd = -1, at = -1, rc = -1;
+
+	if (mkdirat(folder, view->name, 0755))
+		return -1;
+	fd = open_tree(
+		AT_FDCWD, view->folder, OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+	at = openat(folder, view->name, O_PATH | O_CLOEXEC);
+	if (fd >= 0 && at >= 0)
+		rc = move_mount(fd, "", at, "",
+			     MOVE_MOUNT_F_EMPTY_PATH |
+				     MOVE_MOUNT_T_EMPTY_PATH) ||
+				set_attributes(fd, plan)
+			? -1
+			: 0;
+	th_close(&fd);
+	th_close(&at);
+	/* Of several controllers, each is found by its own name, too. */
+	snprintf(names, sizeof(names), "%s", view->name);
+	for (char *name = strtok_r(names, ",", &rest); rc == 0 && name;
+		name = strtok_r(NULL, ",", &rest)) {
+		if (strcmp(name, view->name) != 0)
+			rc = symlinkat(view->name, folder, name);
+	}
+	return rc;
+}
+
+/* Where version 1 keeps the limits: a folder for each hierarchy, as programs
+ * expect it, with the container's own group in it. */
+static int mount_views(const struct th_cgroup *group,
+	const struct th_mount *mount, const struct mount_plan *plan, int rootfd,
+	struct th_error *err)
+{
+	static char type[] = "tmpfs", mode[] = "mode=755";
+	char *options[] = {mode};
+	struct th_mount tmpfs = {.type = type, .source = type};
+	struct mount_plan how = {.rest = {.items = options, .count = 1}};
+	struct th_cgroup_view *views;
+	size_t count;
+	int fd, rc;
+
+	views = calloc(TH_CGROUP_V1_MAX + 1, sizeof(*views));
+	if (!views)
+		return th_fail_memory(err);
+	count = th_cgroup_views(group, views);
+	tmpfs.target = mount->target;
+	fd = open_new(&tmpfs, &how, NULL, err);
+	rc = fd < 0 ? -1 : attach(fd, rootfd, mount, plan, err);
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = show_view(fd, &views[i], plan);
+	if (rc == 0)
+		rc = set_attributes(fd, plan);
+	if (rc)
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot show the control groups at %s", mount->target);
+	th_close(&fd);
+	free(views);
+	return rc;
+}
+
+int th_inside_mounts(const struct th_bundle *bundle,
+	const struct th_cgroup *group, int *fds, int rootfd,
 	struct th_error *err)
 {
 	for (size_t i = 0; i < bundle->mount_count; i++) {
@@ -343,7 +413,10 @@ int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
 		struct mount_plan plan;
 		int rc = mount_plan_read(mount, &plan, err);
 
-		if (rc == 0)
+		if (rc == 0 && group && group->shown && is_groups(mount) &&
+			!plan.bind && !plan.remount)
+			rc = mount_views(group, mount, &plan, rootfd, err);
+		else if (rc == 0)
 			rc = mount_one(
 				bundle, mount, &plan, &fds[i], rootfd, err);
 		th_strings_release(&plan.rest);
@@ -352,7 +425,7 @@ int th_inside_mounts(const struct th_bundle *bundle, int *fds, int rootfd,
 			continue;
 		/* A host without version 2 control groups has nothing to
 		 * show there. */
-		if (!mount->type || strncmp(mount->type, "cgroup", 6) != 0 ||
+		if (!is_groups(mount) ||
 			(err->sys != ENODEV && err->sys != EPERM))
 			return -1;
 		th_error_clear(err);

@@ -129,7 +129,8 @@ static int new_time(const struct th_bundle *bundle, struct th_error *err)
  * container's process as its own sibling. It also enters the groups of version
  * 1, as it has the right to, and to move a process that is there already takes
  * the kernel ten times as long. */
-static void run_helper(struct child *child, const int *joins, int namespaces)
+static void run_helper(
+	struct child *child, const int *joins, int namespaces, int report)
 {
 	const struct th_bundle *bundle = child->options->bundle;
 	struct setup_message born = {.kind = SETUP_BORN};
@@ -142,12 +143,13 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 		new_time(bundle, &error) == 0) {
 		born.pid = clone_process(
 			namespaces, group_of(child), CLONE_PARENT, &pidfd);
-		if (born.pid == 0)
+		if (born.pid == 0) {
+			close(report);
 			child_run(child);
+		}
 		if (born.pid > 0) {
 			/* Nobody would ever know of it. */
-			if (!setup_send(
-				    child->channel, &born, sizeof(born), pidfd))
+			if (!setup_send(report, &born, sizeof(born), pidfd))
 				syscall(SYS_pidfd_send_signal, pidfd, SIGKILL,
 					NULL, 0);
 		} else {
@@ -155,25 +157,30 @@ static void run_helper(struct child *child, const int *joins, int namespaces)
 				"cannot create the container's namespaces");
 		}
 	}
-	setup_fail(child->channel, &error);
+	setup_fail(report, &error);
 	_exit(0);
 }
 
+/* What the helper tells comes by a way of its own: the newborn must not keep it
+ * open where the helper is killed before it could tell. */
 static int birth_by_helper(struct child *child, int namespaces, int channel,
 	struct th_sandbox *sandbox, struct th_error *err)
 {
 	const struct th_bundle *bundle = child->options->bundle;
 	int joins[8] = {-1, -1, -1, -1, -1, -1, -1, -1}, helper_fd = -1;
 	struct setup_message message = {0};
+	int report[2] = {-1, -1};
 	pid_t helper = -1;
 	int rc = -1;
 
 	if (open_joins(bundle, joins, err))
 		goto out;
-	helper = clone_process(0, -1, 0, &helper_fd);
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, report) == 0)
+		helper = clone_process(0, -1, 0, &helper_fd);
 	if (helper == 0) {
 		close(channel);
-		run_helper(child, joins, namespaces);
+		close(report[0]);
+		run_helper(child, joins, namespaces, report[1]);
 	}
 	if (helper < 0) {
 		th_fail_sys(err, TH_FAILED, errno,
@@ -181,7 +188,8 @@ static int birth_by_helper(struct child *child, int namespaces, int channel,
 		goto out;
 	}
 	th_close(&child->channel);
-	if (!setup_hear(channel, &message, &sandbox->pidfd))
+	th_close(&report[1]);
+	if (!setup_hear(report[0], &message, &sandbox->pidfd))
 		th_fail(err, TH_FAILED,
 			"the process that joins namespaces has died");
 	else if (message.kind == SETUP_FAILED)
@@ -195,6 +203,8 @@ static int birth_by_helper(struct child *child, int namespaces, int channel,
 		;
 out:
 	th_close(&helper_fd);
+	th_close(&report[0]);
+	th_close(&report[1]);
 	for (size_t i = 0; i < bundle->join_count; i++)
 		th_close(&joins[i]);
 	return rc;

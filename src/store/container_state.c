@@ -244,20 +244,58 @@ int th_state_list(struct th_db *db, const char *text,
 	return 0;
 }
 
-static int hold_ports(struct th_db *db, const char *id,
-	const struct th_change *change, struct th_error *err)
+int th_state_hold_ports(struct th_db *db, const char *id,
+	const struct th_port_row *ports, size_t count, struct th_error *err)
 {
-	for (size_t i = 0; i < change->port_count; i++) {
-		const struct th_port_row *port = &change->ports[i];
+	for (size_t i = 0; i < count; i++) {
+		const struct th_port_row *port = &ports[i];
 
 		if (th_db_run(db, err,
-			    "INSERT INTO ports(container, protocol, address,"
+			    "INSERT OR REPLACE INTO ports(container, protocol,"
+			    " address,"
 			    " host_port, port) VALUES(?, ?, ?, ?, ?)",
 			    "tttii", id, port->protocol, port->address,
 			    (int64_t)port->host_port, (int64_t)port->port))
 			return -1;
 	}
 	return 0;
+}
+
+int th_state_forget_start(
+	struct th_db *db, const char *id, struct th_error *err)
+{
+	int rc;
+
+	if (th_db_begin(db, err))
+		return -1;
+	rc = th_db_run(db, err, "DELETE FROM ports WHERE container=?", "t", id);
+	if (rc == 0)
+		rc = th_db_run(db, err,
+			"DELETE FROM addresses WHERE container=?", "t", id);
+	return th_db_end(db, rc, err);
+}
+
+int th_state_began(struct th_db *db, const char *id, struct th_error *err)
+{
+	int64_t began = 0;
+
+	if (th_db_number(db, 0, &began, err,
+		    "SELECT EXISTS(SELECT 1 FROM addresses WHERE container=?1)"
+		    " OR EXISTS(SELECT 1 FROM ports WHERE container=?1)",
+		    "t", id))
+		return -1;
+	return began != 0;
+}
+
+int th_state_list_began(
+	struct th_db *db, struct th_strings *ids, struct th_error *err)
+{
+	return state_names(db, ids, err,
+		"SELECT id FROM containers WHERE state IN ('created',"
+		" 'stopped') AND (?1 IS NULL) AND (id IN"
+		" (SELECT container FROM addresses) OR id IN"
+		" (SELECT container FROM ports))",
+		NULL);
 }
 
 static int change_rows(struct th_db *db, const char *id,
@@ -321,7 +359,8 @@ static int change_rows(struct th_db *db, const char *id,
 				" WHERE container=? AND ended_us=0",
 				"it", now, id)))
 		return -1;
-	if (hold_ports(db, id, change, err))
+	if (th_state_hold_ports(
+		    db, id, change->ports, change->port_count, err))
 		return -1;
 	return state_add_event(db, id, states[row.state], states[change->to],
 		change->cause, change->actor, outcomes[change->outcome],

@@ -5,6 +5,7 @@
 #include <stdbool.h>
 #include <stdint.h>
 
+#include "base/buffer.h"
 #include "base/error.h"
 #include "base/random.h"
 #include "oci/digest.h"
@@ -136,6 +137,20 @@ int th_state_remove(struct th_db *db, const char *id, const char *actor,
  * its last event. */
 int th_state_discard(struct th_db *db, const char *id,
 	const struct th_change *end, struct th_error *err);
+
+/* Notes ports that the container's keeper has bound; whoever else has them in
+ * the state has died. */
+int th_state_hold_ports(struct th_db *db, const char *id,
+	const struct th_port_row *ports, size_t count, struct th_error *err);
+/* Ports and addresses of a start that came to nothing. */
+int th_state_forget_start(
+	struct th_db *db, const char *id, struct th_error *err);
+/* 1 where the container has ports or addresses, 0, -1. */
+int th_state_began(struct th_db *db, const char *id, struct th_error *err);
+/* The IDs of those that have some and do not run: a keeper is starting them, or
+ * was killed while it did. */
+int th_state_list_began(
+	struct th_db *db, struct th_strings *ids, struct th_error *err);
 
 /* The ports held, of one container (or of all: id NULL); to be freed. */
 int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,

@@ -286,6 +286,37 @@ pid_t hull_start(const char *output, const char *line, ...)
 	return start_line(program(), output, copy);
 }
 
+bool hull_step(const struct step *step, int *code, const char *line, ...)
+{
+	char copy[4100], path[300], *words[WORDS_MAX + 1], byte;
+	int go[2], out;
+	bool hit = false;
+	pid_t pid;
+	FORMAT_LINE(line);
+
+	snprintf(copy, sizeof(copy), "tidyhull %s", text);
+	cut(copy, words);
+	snprintf(path, sizeof(path), "%s/out", world_folder);
+	out = open(path, O_RDWR | O_CREAT | O_TRUNC | O_CLOEXEC, 0644);
+	if (out < 0 || pipe2(go, O_CLOEXEC))
+		abort();
+	fflush(NULL);
+	pid = fork();
+	if (pid == 0) {
+		close(go[1]);
+		if (read(go[0], &byte, 1) != 0)
+			_exit(97);
+		dup2(open("/dev/null", O_RDONLY | O_CLOEXEC), 0);
+		dup2(out, 1);
+		dup2(out, 2);
+		become(program(), words, world_user);
+	}
+	close(go[0]);
+	close(out);
+	*code = step_through(pid, go[1], step, &hit);
+	return hit;
+}
+
 /* What came behind the text that was waited for is there for the next wait. */
 static char unseen[OUTPUT_BYTES];
 static int unseen_of = -1;

@@ -8,6 +8,7 @@
 #include <stdbool.h>
 #include <sys/types.h>
 
+#include "lib/stepper.h"
 #include "lib/suite.h"
 
 #define OUTPUT_BYTES (256 * 1024)
@@ -51,6 +52,11 @@ struct result *other(const char *line, ...)
 struct result *as_root(const char *line, ...)
 	__attribute__((format(printf, 1, 2)));
 int wait_for(pid_t pid);
+/* Runs tidyhull with one of its calls hit, or one of a program that it starts;
+ * false where there are not that many. Its exit code is put into *code, and its
+ * output into the file "out" of the test's folder. */
+bool hull_step(const struct step *step, int *code, const char *line, ...)
+	__attribute__((format(printf, 3, 4)));
 
 /* The answer of a --json call. */
 json_t *hull_json(const char *line, ...) __attribute__((format(printf, 1, 2)));

@@ -42,6 +42,54 @@ static void memory_is_bounded_and_the_reason_told(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* A program that asks how much memory it may use gets its own limit for an
+ * answer, wherever this host keeps it, and cannot change it. */
+static void programs_see_their_limit(void)
+{
+	bool old = access("/sys/fs/cgroup/memory/memory.limit_in_bytes",
+			   F_OK) == 0;
+	const char *file = old
+		? "/sys/fs/cgroup/memory/memory.limit_in_bytes"
+		: "/sys/fs/cgroup/memory.max";
+	static const char *const controllers[] = {"cpu", "cpuacct", "cpuset",
+		"memory", "pids", "devices", "freezer", "blkio"};
+	struct result *result;
+
+	result = hull("run selwick/base --network none --limit memory=64M -- "
+		      "sh -c 'cat %s; cat /proc/self/cgroup; echo 1 > %s'",
+		file, file);
+	SAYS(result->out, "67108864\n");
+	CHECK(result->code != 0);
+	SAYS(result->err, "Read-only file system");
+	/* Only its own groups, of all hierarchies: its process and no other. */
+	CHECK(strstr(result->out, "tidyhull") == NULL);
+	for (size_t i = 0; old && i < COUNT_OF(controllers); i++) {
+		char host[64];
+
+		snprintf(host, sizeof(host), "/sys/fs/cgroup/%s/tasks",
+			controllers[i]);
+		if (access(host, F_OK))
+			continue;
+		result = hull("run selwick/base --network none --limit "
+			      "memory=64M -- sh -c 'cat %s | grep -c 1; "
+			      "ls -d /sys/fs/cgroup/%s/*/ | wc -l'",
+			host, controllers[i]);
+		CODE(result, 0);
+		SAYS(result->out, "\n0\n");
+	}
+	/* A session is counted there, too. */
+	CODE(hull("launch selwick/base --name box --network none --limit "
+		  "memory=64M -- sleep 1000"),
+		0);
+	SAYS(hull("exec box -- cat %s", file)->out, "67108864\n");
+	if (old)
+		SAYS(hull("exec box -- sh -c 'grep -cx $$ "
+			  "/sys/fs/cgroup/cpuacct/cgroup.procs'")
+				->out,
+			"1\n");
+	CODE(hull("remove --force box"), 0);
+}
+
 static void processes_are_bounded(void)
 {
 	SAYS(hull("run selwick/base --network none --limit processes=6 -- sh "
@@ -176,6 +224,7 @@ static void meter_shows_all_that_run(void)
 static const CU_TestInfo tests[] = {
 	{"memory is bounded and the reason told",
 		memory_is_bounded_and_the_reason_told},
+	{"programs see their limit", programs_see_their_limit},
 	{"processes are bounded", processes_are_bounded},
 	{"processes are bounded by default", processes_are_bounded_by_default},
 	{"cpu time is bounded", cpu_time_is_bounded},

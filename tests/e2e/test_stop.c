@@ -91,6 +91,90 @@ static void kill_sends_what_is_asked(void)
 	CODE(hull("kill box"), 3);
 }
 
+static bool has_ended(void *arg)
+{
+	(void)arg;
+	return strcmp(field("box", "state"), "stopped") == 0;
+}
+
+/* A first process of a PID namespace would survive its own signal. */
+static void a_crash_by_its_own_signal_is_an_end(void)
+{
+	static const char *const numbers[] = {"11", "6", "15", "7", "8", "4"};
+
+	for (size_t i = 0; i < COUNT_OF(numbers); i++) {
+		CODE(hull("launch selwick/base --name box --network none "
+			  "--mount /inside=%s/inside,ro -- /inside/crash %s",
+			     world_build, numbers[i]),
+			0);
+		CHECK(wait_until(has_ended, NULL));
+		CHECK_TEXT(field("box", "outcome.signal"), numbers[i]);
+		SAYS(hull("logs box")->out, "report\n");
+		CHECK(strstr(hull("logs box")->out, "survived") == NULL);
+		CODE(hull("remove --force box"), 0);
+	}
+	/* It is tried again as any other crash is. */
+	CODE(hull("launch selwick/base --name box --network none --restart "
+		  "on-failure,tries=2,delay=10ms --mount /inside=%s/inside,ro "
+		  "-- /inside/crash 11",
+		     world_build),
+		0);
+	CHECK(wait_until(has_ended, NULL));
+	CHECK_TEXT(field("box", "restart.restarts"), "2");
+	CODE(hull("remove box"), 0);
+}
+
+/* Some programs insist on being the first process. */
+static void an_init_is_the_first_process(void)
+{
+	static const struct {
+		const char *name, *option;
+		bool first;
+	} cases[] = {{"init", "", true}, {"systemd", "", true},
+		{"crash", "", false}, {"crash", "--reaper no", true},
+		{"init", "--reaper yes", false}};
+
+	as_root("cp -r %s/inside %s/inside", world_build, world_folder);
+	as_root("cp %s/inside/crash %s/inside/init", world_folder,
+		world_folder);
+	as_root("cp %s/inside/crash %s/inside/systemd", world_folder,
+		world_folder);
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		struct result *result;
+
+		result = hull("run selwick/base --network none --mount "
+			      "/inside=%s/inside,ro %s -- /inside/%s 0",
+			world_folder, cases[i].option, cases[i].name);
+		SAYS(result->out,
+			cases[i].first ? "process 1\n" : "process ");
+		CHECK((strstr(result->out, "process 1\n") != NULL) ==
+			cases[i].first);
+	}
+}
+
+/* The first process is not the program: what stops is. */
+static void a_stopped_program_goes_on_when_told(void)
+{
+	launch("echo ready; while :; do echo tick >> /ticks; sleep 0.02; done",
+		"");
+	CHECK(wait_until(is_ready, NULL));
+	CODE(hull("kill --signal STOP box"), 0);
+	SAYS(hull("exec box -- sh -c 'sleep 0.3; wc -l < /ticks > /a; sleep "
+		  "0.5; wc -l < /ticks > /b; cmp /a /b && echo same'")
+			->out,
+		"same");
+	CHECK_TEXT(field("box", "state"), "running");
+	CODE(hull("kill --signal CONT box"), 0);
+	SAYS(hull("exec box -- sh -c 'sleep 0.5; wc -l < /ticks > /b; cmp -s "
+		  "/a /b || echo on'")
+			->out,
+		"on");
+	/* One that is stopped is ended all the same. */
+	CODE(hull("kill --signal STOP box"), 0);
+	CODE(hull("stop box --grace 200ms"), 0);
+	CODE(hull("remove box"), 0);
+}
+
 static void several_and_all(void)
 {
 	struct result *result;
@@ -128,6 +212,11 @@ static const CU_TestInfo tests[] = {
 	{"one that cannot hear", one_that_cannot_hear_does_not_make_wait},
 	{"its own signal and grace", its_own_signal_and_grace},
 	{"kill sends what is asked", kill_sends_what_is_asked},
+	{"a crash by its own signal is an end",
+		a_crash_by_its_own_signal_is_an_end},
+	{"an init is the first process", an_init_is_the_first_process},
+	{"a stopped program goes on when told",
+		a_stopped_program_goes_on_when_told},
 	{"several and all", several_and_all},
 	{"start right after stop", start_right_after_stop}, CU_TEST_INFO_NULL};
 
