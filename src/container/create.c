@@ -434,8 +434,7 @@ int th_container_create(const struct th_context *context,
 	 * an image is seen when the container is added. */
 	rc = th_store_use_images(context->store, err);
 	if (rc == 0) {
-		rc = make_once_more(
-			context, settings, &choice, row, err);
+		rc = make_once_more(context, settings, &choice, row, err);
 		th_store_unuse_images(context->store);
 	}
 	th_store_let_go(context->store);

@@ -63,8 +63,8 @@ int volumes_declare(struct th_settings *settings,
 }
 
 /* Where it will lie: it need not be there yet. */
-int volumes_place(
-	struct th_store *store, struct th_settings *settings, struct th_error *err)
+int volumes_place(struct th_store *store, struct th_settings *settings,
+	struct th_error *err)
 {
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		struct th_mount_setting *mount = &settings->mounts[i];
@@ -175,9 +175,8 @@ static int prepare(struct th_store *store, const char *container, int root,
 
 	if (rc < 0)
 		return -1;
-	path = rc == 1
-		? strdup(mount->source)
-		: th_volume_staged_path(store, container, mount->volume);
+	path = rc == 1 ? strdup(mount->source)
+		       : th_volume_staged_path(store, container, mount->volume);
 	if (!path)
 		return th_fail_memory(err);
 	rc = rc == 1 ? th_volume_mend(store, mount->volume, err)
@@ -243,9 +242,9 @@ int volumes_record(struct th_store *store, const struct th_settings *settings,
 			continue;
 		/* The same one may be mounted twice. */
 		if (is_staged(store, container, mount->volume))
-			placed = th_volume_place(store, container,
-				mount->volume, mount->own ? container : "",
-				err);
+			placed =
+				th_volume_place(store, container, mount->volume,
+					mount->own ? container : "", err);
 		if (placed <= 0)
 			return placed < 0 ? -1 : 1;
 		if (th_volume_use(store, mount->volume, container,

@@ -346,8 +346,8 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 		free(berths);
 		return -1;
 	}
-	rc = take_berths(store, container, ports, port_count, berths, &count,
-		err);
+	rc = take_berths(
+		store, container, ports, port_count, berths, &count, err);
 	for (size_t i = 0; rc == 0 && i < count; i++)
 		rc = bring_up(store, &berths[i], err);
 	/* Who holds an address keeps the bridge: the lock can go. */

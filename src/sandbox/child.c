@@ -218,8 +218,8 @@ static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
 		openat(child->root_fd, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (rootfd < 0)
 		goto fail;
-	if (th_inside_mounts(bundle, child->options->cgroup,
-		    child->mount_fds, rootfd, err) ||
+	if (th_inside_mounts(bundle, child->options->cgroup, child->mount_fds,
+		    rootfd, err) ||
 		attach_memory(child->options, rootfd, err) ||
 		th_inside_devices(bundle, rootfd, err) ||
 		hooks_before_pivot(child, pid, err))

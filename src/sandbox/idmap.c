@@ -70,8 +70,8 @@ int th_idmap_write(pid_t pid, const struct th_id_maps *uids,
 
 #define STACK_BYTES 4096
 
-/* Killed with its parent, or else it would hold all that the parent had. Nothing
- * that sets errno: it is the parent's, too. */
+/* Killed with its parent, or else it would hold all that the parent had.
+ * Nothing that sets errno: it is the parent's, too. */
 static int sleep_on(void *arg)
 {
 	const pid_t *parent = arg;

@@ -359,8 +359,7 @@ static int change_rows(struct th_db *db, const char *id,
 				" WHERE container=? AND ended_us=0",
 				"it", now, id)))
 		return -1;
-	if (th_state_hold_ports(
-		    db, id, change->ports, change->port_count, err))
+	if (th_state_hold_ports(db, id, change->ports, change->port_count, err))
 		return -1;
 	return state_add_event(db, id, states[row.state], states[change->to],
 		change->cause, change->actor, outcomes[change->outcome],

@@ -34,7 +34,8 @@ static void stage_path(char path[STAGE_PATH], const char *stage,
 
 static void place_path(char path[STAGE_PATH], const char *name, bool data)
 {
-	snprintf(path, STAGE_PATH, "volumes/%.63s%s", name, data ? "/data" : "");
+	snprintf(
+		path, STAGE_PATH, "volumes/%.63s%s", name, data ? "/data" : "");
 }
 
 char *th_volume_staged_path(
@@ -111,8 +112,8 @@ int th_volume_place(struct th_store *store, const char *stage, const char *name,
 	if (renameat(store->root_fd, from, store->root_fd, to) == 0)
 		return 1;
 	if (errno != ENOTEMPTY && errno != EEXIST)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot create %s/%s", store->root, to);
+		return th_fail_sys(err, TH_FAILED, errno, "cannot create %s/%s",
+			store->root, to);
 	th_fail(err, TH_FAILED,
 		"%s/%s has files in it, but no volume of that name is known",
 		store->root, to);
@@ -189,8 +190,8 @@ void th_volume_settle(struct th_store *store, const char *stage)
 		while ((entry = readdir(dir))) {
 			if (strcmp(entry->d_name, ".") != 0 &&
 				strcmp(entry->d_name, "..") != 0)
-				settled &= settle_one(
-					store, stage, entry->d_name);
+				settled &=
+					settle_one(store, stage, entry->d_name);
 		}
 		th_db_end(store->db, 0, &ignored);
 	}

@@ -48,9 +48,8 @@ static void programs_see_their_limit(void)
 {
 	bool old = access("/sys/fs/cgroup/memory/memory.limit_in_bytes",
 			   F_OK) == 0;
-	const char *file = old
-		? "/sys/fs/cgroup/memory/memory.limit_in_bytes"
-		: "/sys/fs/cgroup/memory.max";
+	const char *file = old ? "/sys/fs/cgroup/memory/memory.limit_in_bytes"
+			       : "/sys/fs/cgroup/memory.max";
 	static const char *const controllers[] = {"cpu", "cpuacct", "cpuset",
 		"memory", "pids", "devices", "freezer", "blkio"};
 	struct result *result;

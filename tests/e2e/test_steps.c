@@ -31,7 +31,7 @@ static bool has_nothing(void *arg)
 {
 	mend();
 	return as_root("sh -c 'ls -A %s/%s 2>/dev/null'", world_store,
-		(const char *)arg)
+		       (const char *)arg)
 		       ->out[0] == '\0';
 }
 
@@ -188,7 +188,8 @@ static void nothing_of_the_host(void)
 	wait_until(has_left_the_host, NULL);
 	CHECK_TEXT(as_root("sh -c 'ip -o link | grep -v \" lo:\"'")->out, "");
 	CHECK_TEXT(as_root("nft list ruleset")->out, "");
-	CHECK_TEXT(as_root("sh -c 'grep -c tidyhull-overlay /proc/mounts'")->out,
+	CHECK_TEXT(
+		as_root("sh -c 'grep -c tidyhull-overlay /proc/mounts'")->out,
 		"0\n");
 }
 

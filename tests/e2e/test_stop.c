@@ -145,8 +145,7 @@ static void an_init_is_the_first_process(void)
 		result = hull("run selwick/base --network none --mount "
 			      "/inside=%s/inside,ro %s -- /inside/%s 0",
 			world_folder, cases[i].option, cases[i].name);
-		SAYS(result->out,
-			cases[i].first ? "process 1\n" : "process ");
+		SAYS(result->out, cases[i].first ? "process 1\n" : "process ");
 		CHECK((strstr(result->out, "process 1\n") != NULL) ==
 			cases[i].first);
 	}
