@@ -18,8 +18,11 @@ struct chandler {
 	size_t fault_count;
 	const char *redirect; /* where blobs are sent for; NULL: served here */
 	size_t page; /* the most that a list's page holds; 0: all */
-	bool verbose, writable, no_ranges, no_catalogue, tls, client_ca;
+	bool verbose, writable, no_ranges, no_catalogue, no_head, tls,
+		client_ca;
 	atomic_bool stopping;
+	/* The last pause that was asked for, on the monotonic clock. */
+	_Atomic int64_t pause_from_ms, pause_until_ms;
 };
 
 /* One request while it is handled. */

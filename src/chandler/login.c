@@ -100,7 +100,7 @@ static bool has_action(
 	return memmem(found, len, action, strlen(action)) != NULL;
 }
 
-static bool token_allows(const char *text, const char *scope)
+static bool token_allows(const char *text, const char *scope, bool one_use)
 {
 	const char *action = strrchr(scope, ':');
 	bool allowed = false;
@@ -115,6 +115,8 @@ static bool token_allows(const char *text, const char *scope)
 				strcmp(action + 1, "pull,push") == 0
 					? "push"
 					: action + 1);
+		if (one_use)
+			tokens[i].text[0] = '\0';
 	}
 	pthread_mutex_unlock(&mutex);
 	return allowed;
@@ -157,7 +159,7 @@ bool logins_allow(struct request *request, int *result)
 		return true;
 	if (logins->scheme == LOGIN_BEARER && given &&
 		strncmp(given, "Bearer ", 7) == 0 &&
-		token_allows(given + 7, scope))
+		token_allows(given + 7, scope, logins->one_use))
 		return true;
 	*result = challenge(request, scope);
 	return false;

@@ -14,6 +14,7 @@ struct logins {
 	char *text; /* the file: a line "NAME PASSWORD" for each; owned */
 	bool open_pull; /* reading needs no login */
 	long token_seconds;
+	bool one_use; /* a token opens one request */
 };
 
 /* Reads the file; false where that fails. */

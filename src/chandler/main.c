@@ -11,6 +11,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "chandler/chandler.h"
 
@@ -68,7 +69,13 @@ static struct request *new_request(struct chandler *chandler,
 static enum MHD_Result reply_status(struct request *request)
 {
 	const char *headers[] = {"Retry-After", request->fault->retry, NULL};
+	int64_t now = th_clock_mono_ms();
 
+	if (request->fault->retry[0]) {
+		atomic_store(&request->chandler->pause_from_ms, now);
+		atomic_store(&request->chandler->pause_until_ms,
+			now + atol(request->fault->retry) * 1000);
+	}
 	return reply_error(request, (unsigned int)request->fault->value,
 		"UNKNOWN", "as it was asked for",
 		request->fault->retry[0] ? headers : NULL);
@@ -97,6 +104,11 @@ static bool is_settled(struct request *request, int *result)
 		request->path, UINT64_MAX);
 	if (request->fault) {
 		*result = reply_status(request);
+		return true;
+	}
+	if (chandler->no_head && strcmp(request->method, "HEAD") == 0) {
+		*result = reply_error(request, MHD_HTTP_METHOD_NOT_ALLOWED,
+			"UNSUPPORTED", "no HEAD here", NULL);
 		return true;
 	}
 	if (strcmp(request->path, "/token") == 0) {
@@ -175,9 +187,11 @@ static int usage(FILE *to)
 	      "  --auth SCHEME         basic or bearer\n"
 	      "  --open-pull           reading needs no login\n"
 	      "  --token-life SECONDS  of bearer tokens\n"
+	      "  --one-use             each of them opens one request\n"
 	      "  --writable            take uploads, into LAYOUT\n"
 	      "  --page N              lists come in pages of at most N\n"
 	      "  --no-ranges           parts of blobs are not given\n"
+	      "  --no-head             HEAD is not allowed\n"
 	      "  --no-catalogue        the names are not told\n"
 	      "  --redirect URL        blobs are to be had there\n",
 		to);
@@ -323,6 +337,12 @@ static bool take_option(
 	case 'q':
 		chandler->no_catalogue = true;
 		return true;
+	case 'u':
+		chandler->logins.one_use = true;
+		return true;
+	case 'e':
+		chandler->no_head = true;
+		return true;
 	}
 	return false;
 }
@@ -342,7 +362,9 @@ static const struct option options[] = {{"port", required_argument, NULL, 'p'},
 	{"open-pull", no_argument, NULL, 'o'},
 	{"no-ranges", no_argument, NULL, 'n'},
 	{"no-catalogue", no_argument, NULL, 'q'},
-	{"help", no_argument, NULL, 'h'}, {NULL, 0, NULL, 0}};
+	{"one-use", no_argument, NULL, 'u'},
+	{"no-head", no_argument, NULL, 'e'}, {"help", no_argument, NULL, 'h'},
+	{NULL, 0, NULL, 0}};
 
 int main(int argc, char **argv)
 {

@@ -7,9 +7,22 @@
 #include <time.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
 #include "chandler/chandler.h"
+
+#define ON_THE_WAY_MS 1000
+
+/* Before the end of a pause that was asked for, and too late to have been on
+ * its way. */
+static bool is_early(struct chandler *chandler)
+{
+	int64_t now = th_clock_mono_ms();
+
+	return now > atomic_load(&chandler->pause_from_ms) + ON_THE_WAY_MS &&
+		now < atomic_load(&chandler->pause_until_ms);
+}
 
 static void note(const struct request *request, unsigned int status)
 {
@@ -19,9 +32,10 @@ static void note(const struct request *request, unsigned int status)
 		request->connection, MHD_HEADER_KIND, "Authorization");
 
 	if (request->chandler->verbose)
-		fprintf(stderr, "%s %s %u%s%s%s\n", request->method,
+		fprintf(stderr, "%s %s %u%s%s%s%s\n", request->method,
 			request->path, status, range ? " range=" : "",
-			range ? range : "", login ? " authorized" : "");
+			range ? range : "", login ? " authorized" : "",
+			is_early(request->chandler) ? " early" : "");
 }
 
 enum MHD_Result reply(struct request *request, unsigned int status,

@@ -69,18 +69,14 @@ static int check(struct invocation *call, const char *host, char *user,
 	struct th_logins logins = {&login, 1};
 	struct th_registry_options options = call->registries;
 	struct th_registry *registry;
-	char *header;
 	int rc = -1;
 
 	options.access = th_access_new(&logins);
 	if (!options.access)
 		return th_fail_memory(err);
 	registry = th_registry_new(&options, host, err);
-	if (registry && th_registry_greet(registry, err) == 0) {
-		header = th_access_header(options.access, host, "");
-		rc = header != NULL;
-		free(header);
-	}
+	if (registry && th_registry_greet(registry, err) == 0)
+		rc = th_access_knows(options.access, host, "");
 	th_registry_free(registry);
 	th_access_free(options.access);
 	return rc;

@@ -84,22 +84,11 @@ static void at_bridges(struct th_store *store,
 	}
 }
 
-/* Where the container was found is what the state still says. */
 static int unplug(struct th_store *store, const struct th_container_row *row,
 	struct th_error *err)
 {
-	struct th_joined joined = {.way_out = true, .way_out6 = true};
-	struct th_port_row *ports = NULL;
-	size_t count = 0;
-
-	if (!store->unprivileged &&
-		th_state_ports(store->db, row->id, &ports, &count, err) == 0 &&
-		count &&
-		th_state_addresses(store->db, row->id, joined.address4,
-			joined.address6, err) == 0)
-		th_network_unforward(store, &joined, ports, count);
-	free(ports);
-	th_network_unplugged(store, row->id);
+	(void)err;
+	th_network_clean(store, row->id);
 	return 0;
 }
 

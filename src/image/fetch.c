@@ -277,23 +277,24 @@ static void look_for_cause(struct th_layer_job *fetch,
 		*err = whole;
 }
 
-/* Also where only the tree is there: the blob belongs to the image. wrong is
- * set where the blob came whole and was not what it should be. */
-static int bring(struct th_layer_job *fetch, struct th_reader *reader,
-	bool *wrong, bool *resumed, struct th_error *err)
+/* What came of one try. */
+enum brought { RIGHT, WRONG, TOO_SHORT, FAILED };
+
+/* Also where only the tree is there: the blob belongs to the image. */
+static enum brought bring(struct th_layer_job *fetch, struct th_reader *reader,
+	struct th_error *err)
 {
 	const struct th_descriptor *blob = fetch->blob;
-	struct th_incoming incoming;
 	struct making making = {.unpacking.tree = -1};
+	enum brought what = FAILED;
+	struct th_incoming incoming;
 	int rc = -1;
 
-	*wrong = *resumed = false;
 	if (th_incoming_begin(fetch->store, &incoming, blob->digest,
 		    blob->size_bytes, err))
-		return -1;
+		return FAILED;
 	incoming.progress = fetch->progress;
 	incoming.owner = fetch->owner;
-	*resumed = incoming.old_bytes > 0;
 	if (th_reader_blob(
 		    reader, blob, incoming.old_bytes, &incoming.from, err))
 		goto out;
@@ -304,28 +305,36 @@ static int bring(struct th_layer_job *fetch, struct th_reader *reader,
 		rc = th_incoming_finish(&incoming, err);
 	else
 		look_for_cause(fetch, &incoming, err);
-	*wrong = rc && incoming.spoiled;
+	if (rc)
+		what = incoming.spoiled	       ? WRONG
+			: incoming.ended_early ? TOO_SHORT
+					       : FAILED;
 out:
 	th_reader_blob_end(reader);
 	th_incoming_end(&incoming);
-	return end_making(fetch, &making, rc, err);
+	return end_making(fetch, &making, rc, err) ? what : RIGHT;
 }
 
+/* What came whole and wrong, or too short, is tried once more: it may have been
+ * an earlier try's part, or an accident. Then another host is asked. */
 static int download(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_error *err)
 {
-	bool again_whole = false, wrong, resumed;
+	bool again = false;
 
 	fetch->phase(fetch->owner, TH_LAYER_TRANSFER);
 	for (;;) {
-		if (bring(fetch, reader, &wrong, &resumed, err) == 0)
+		enum brought what = bring(fetch, reader, err);
+
+		if (what == RIGHT)
 			return 0;
-		if (!wrong)
+		if (what == FAILED)
 			return -1;
-		/* What an earlier try left may be what was wrong. */
-		if (resumed && !again_whole)
-			again_whole = true;
-		else if (!th_reader_distrust(reader, err))
+		/* Who says twice that there is no more has something else. */
+		if (again && what == TOO_SHORT)
+			th_stage_drop_part(fetch->store, fetch->blob->digest);
+		again = !again;
+		if (!again && !th_reader_distrust(reader, err))
 			return -1;
 		th_error_clear(err);
 	}

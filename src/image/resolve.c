@@ -1,5 +1,6 @@
 #include "image/resolve.h"
 
+#include <inttypes.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -89,6 +90,19 @@ static int add_offer(struct th_resolved *resolved,
 	return 0;
 }
 
+/* "If the length of the retrieved content does not match the specified length,
+ * the content SHOULD NOT be trusted" (descriptor.md). */
+static int check_length(const struct th_buf *body, uint64_t wanted_bytes,
+	const char *digest, struct th_error *err)
+{
+	if (body->len == wanted_bytes)
+		return 0;
+	return th_fail(err, TH_NETWORK,
+		"%s has %zu bytes instead of the %" PRIu64
+		" that the index says",
+		digest, body->len, wanted_bytes);
+}
+
 /* Adds what the index offers, and what the indexes in it do. */
 static int collect(struct resolving *job, const struct th_buf *body, int depth,
 	struct th_error *err)
@@ -119,6 +133,9 @@ static int collect(struct resolving *job, const struct th_buf *body, int depth,
 		th_buf_init(&inner, TH_MANIFEST_MAX);
 		rc = th_reader_manifest(
 			job->reader, item->digest, &inner, digest, type, err);
+		if (rc == 0)
+			rc = check_length(
+				&inner, item->size_bytes, digest, err);
 		if (rc == 0)
 			rc = collect(job, &inner, depth + 1, err);
 		th_buf_release(&inner);
@@ -199,6 +216,7 @@ static int read_config(struct resolving *job, struct th_error *err)
 {
 	struct th_resolved *resolved = job->resolved;
 	struct th_buf *body = &resolved->config_body;
+	bool again = false;
 	int rc;
 
 	if (resolved->manifest.config.size_bytes > body->limit - 1)
@@ -207,7 +225,9 @@ static int read_config(struct resolving *job, struct th_error *err)
 			"bytes",
 			body->limit);
 	while ((rc = fetch_config(job, err)) == 1) {
-		if (!th_reader_distrust(job->reader, err))
+		/* Once more may be enough; if not, another host is asked. */
+		again = !again;
+		if (!again && !th_reader_distrust(job->reader, err))
 			return -1;
 		th_error_clear(err);
 	}
@@ -285,8 +305,9 @@ int th_resolve(struct th_reader *reader, const char *wanted,
 		choose(resolved, &fitting, &chosen, err))
 		return -1;
 	body->len = 0;
-	if (th_reader_manifest(
-		    reader, chosen->digest, body, resolved->digest, type, err))
+	if (th_reader_manifest(reader, chosen->digest, body, resolved->digest,
+		    type, err) ||
+		check_length(body, chosen->size_bytes, chosen->digest, err))
 		return -1;
 	return read_image(&job, err);
 }

@@ -238,10 +238,7 @@ int th_stage_open_blob(
 /* Throws away what has come. */
 static void spoil(struct th_incoming *incoming)
 {
-	char path[PATH_BYTES];
-
-	staged_path(incoming->store, incoming->digest, NULL, path);
-	unlinkat(incoming->store->root_fd, path, 0);
+	th_stage_drop_part(incoming->store, incoming->digest);
 	incoming->spoiled = true;
 }
 
@@ -358,6 +355,7 @@ static int check(struct th_incoming *incoming, struct th_error *err)
 {
 	char found[TH_DIGEST_TEXT];
 
+	incoming->ended_early = incoming->have_bytes < incoming->size_bytes;
 	if (incoming->have_bytes != incoming->size_bytes)
 		return th_fail(err, TH_NETWORK,
 			"the blob has %" PRIu64 " bytes instead of the %" PRIu64
@@ -386,7 +384,8 @@ int th_incoming_finish(struct th_incoming *incoming, struct th_error *err)
 	if (got < 0)
 		return -1;
 	if (check(incoming, err)) {
-		spoil(incoming);
+		if (!incoming->ended_early)
+			spoil(incoming);
 		return -1;
 	}
 	staged_path(incoming->store, incoming->digest, NULL, from);
@@ -406,6 +405,14 @@ void th_incoming_end(struct th_incoming *incoming)
 	incoming->hash = NULL;
 	free(incoming->buffer);
 	incoming->buffer = NULL;
+}
+
+void th_stage_drop_part(struct th_store *store, const char *blob)
+{
+	char path[PATH_BYTES];
+
+	staged_path(store, blob, NULL, path);
+	unlinkat(store->root_fd, path, 0);
 }
 
 void th_stage_drop_blob(struct th_store *store, const char *blob)

@@ -63,6 +63,7 @@ struct th_incoming {
 	uint64_t have_bytes; /* old that was read, and new */
 	uint64_t flushed_bytes;
 	bool spoiled; /* it is not what it should be, and was thrown away */
+	bool ended_early; /* bytes are missing; those that came are kept */
 	struct th_hash *hash;
 	void *buffer;
 	void (*progress)(void *owner, uint64_t have_bytes);
@@ -75,7 +76,8 @@ int th_incoming_begin(struct th_store *store, struct th_incoming *incoming,
 int th_incoming_finish(struct th_incoming *incoming, struct th_error *err);
 /* Closes it; what has come stays. */
 void th_incoming_end(struct th_incoming *incoming);
-/* Throws a staged blob away. */
+/* Throws what has come of a blob away, or a staged one. */
+void th_stage_drop_part(struct th_store *store, const char *blob);
 void th_stage_drop_blob(struct th_store *store, const char *blob);
 /* Puts the unpacked layer (a folder, named from the store's root on) among
  * what is staged; one that is there already is as good. tree: a diff ID, or a

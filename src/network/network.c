@@ -330,6 +330,19 @@ static int plug_in(struct th_store *store, struct berth *berth,
 	return th_link_join(&berth->plug, &berth->subnet, err);
 }
 
+/* One that was killed a moment ago may have died too late to be noticed by
+ * whoever starts its container once more. */
+static void clean_last(struct th_store *store, const char *container)
+{
+	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];
+	struct th_error ignored = {0};
+
+	if (th_state_addresses(store->db, container, four, six, &ignored) ==
+			0 &&
+		(four[0] || six[0]))
+		th_network_clean(store, container);
+}
+
 int th_network_join(struct th_store *store, const char *container, int netns,
 	bool any_address, const struct th_port_row *ports, size_t port_count,
 	struct th_joined *joined, struct th_error *err)
@@ -339,6 +352,7 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	size_t count = 0;
 	int lock, rc;
 
+	clean_last(store, container);
 	/* A bridge is removed only by somebody who holds the lock and finds no
 	 * address taken. */
 	lock = berths ? lock_networks(store, err) : th_fail_memory(err);
@@ -545,6 +559,24 @@ void th_network_unplugged(struct th_store *store, const char *container)
 		if (i < count)
 			th_guard_remove(table, device);
 	}
+}
+
+void th_network_clean(struct th_store *store, const char *container)
+{
+	struct th_joined joined = {.way_out = true, .way_out6 = true};
+	struct th_port_row *ports = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+
+	if (!store->unprivileged &&
+		th_state_ports(
+			store->db, container, &ports, &count, &ignored) == 0 &&
+		count &&
+		th_state_addresses(store->db, container, joined.address4,
+			joined.address6, &ignored) == 0)
+		th_network_unforward(store, &joined, ports, count);
+	free(ports);
+	th_network_unplugged(store, container);
 }
 
 bool th_network_is_with(const char *name)

@@ -62,6 +62,10 @@ int th_network_tidy(struct th_store *store, struct th_error *err);
  * about to take it down, or was killed before it could. */
 bool th_network_is_untidy(struct th_store *store);
 
+/* Takes away what a keeper that was killed has left of its container: where it
+ * was found is what the state still says. */
+void th_network_clean(struct th_store *store, const char *container);
+
 /* Waits until the container's device pairs are gone (the kernel removes them a
  * moment after the last process) and removes them by force after a while. */
 void th_network_unplugged(struct th_store *store, const char *container);

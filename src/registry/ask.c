@@ -3,7 +3,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 
 #include "base/clock.h"
 #include "base/json.h"
@@ -12,9 +11,6 @@
 
 #define REDIRECTS_MAX 5
 #define WAIT_FIRST_MS 200
-/* A registry that asks for more patience than this gets an end instead. */
-#define WAIT_MOST_US ((int64_t)60 * 1000000)
-#define WAIT_STEP_MS 20
 #define WORDS_MAX 4096
 
 struct th_registry {
@@ -99,21 +95,6 @@ static bool cancelled(const struct th_registry *registry)
 	return th_cancelled(registry->cancel);
 }
 
-static int wait_ms(
-	const struct th_registry *registry, int64_t ms, struct th_error *err)
-{
-	const struct timespec step = {.tv_nsec = WAIT_STEP_MS * 1000000};
-	int64_t until = th_clock_mono_ms() + ms;
-
-	while (th_clock_mono_ms() < until) {
-		if (cancelled(registry))
-			return th_fail(
-				err, TH_FAILED, "the transfer was interrupted");
-		nanosleep(&step, NULL);
-	}
-	return 0;
-}
-
 int th_ask_wait(
 	const struct th_registry *registry, int number, struct th_error *err)
 {
@@ -122,7 +103,8 @@ int th_ask_wait(
 	for (; number > 0; number--)
 		ms *= 2;
 	/* Many that were thrown out together should not return together. */
-	return wait_ms(registry, ms + th_random_below((uint32_t)ms / 4), err);
+	return th_http_pause(
+		registry->http, ms + th_random_below((uint32_t)ms / 4), err);
 }
 
 bool th_ask_may_pass(const struct th_registry *registry)
@@ -152,6 +134,21 @@ static bool is_own(const struct th_registry *registry, const char *url)
 		strcmp(origin, base) == 0;
 }
 
+static int wait_for_host(const struct th_registry *registry, const char *url,
+	struct th_error *err)
+{
+	char origin[300];
+	int64_t ms;
+
+	if (!th_url_origin(url, origin, sizeof(origin)))
+		return 0;
+	while ((ms = th_access_held_ms(registry->access, origin)) > 0) {
+		if (th_http_pause(registry->http, ms, err))
+			return -1;
+	}
+	return 0;
+}
+
 /* Sends the request to url. *used receives the header with the credentials,
  * which go to the registry itself and to nobody else. */
 static int send_request(struct th_registry *registry, const struct th_ask *ask,
@@ -162,9 +159,13 @@ static int send_request(struct th_registry *registry, const struct th_ask *ask,
 	size_t count = 0;
 
 	free(*used);
-	*used = is_own(registry, url)
-		? th_access_header(registry->access, registry->host, ask->scope)
-		: NULL;
+	*used = NULL;
+	if (wait_for_host(registry, url, err) ||
+		(is_own(registry, url) &&
+			th_access_header(registry->access, registry->http,
+				registry->host, ask->scope, registry->secure,
+				used, err)))
+		return -1;
 	while (count < TH_HEADERS_MAX - 2 && ask->headers[count]) {
 		request.headers[count] = ask->headers[count];
 		count++;
@@ -218,19 +219,35 @@ static int follow(const struct th_registry *registry,
 	return 0;
 }
 
-/* Before the next try after an answer that may pass; 1 where it is to be
- * given up, because the registry asks for too long a pause. */
-static int pause_after(const struct th_registry *registry,
-	const struct th_http_answer *answer, int number, struct th_error *err)
+/* What Retry-After asks for holds for all requests to that host, whoever sends
+ * them. False where nothing is asked for; *too_long where it is too much. */
+static bool note_pause(const struct th_registry *registry, const char *url,
+	const struct th_http_answer *answer, bool *too_long)
 {
+	char origin[300];
 	int64_t wait_us;
 
+	*too_long = false;
 	if (!th_retry_after_parse(
 		    answer->retry_after, th_clock_now_us(), &wait_us))
-		return th_ask_wait(registry, number, err);
-	if (wait_us > WAIT_MOST_US)
-		return 1;
-	return wait_ms(registry, wait_us / 1000, err);
+		return false;
+	*too_long = wait_us > TH_PATIENCE_US;
+	if (!*too_long && th_url_origin(url, origin, sizeof(origin)))
+		th_access_hold(registry->access, origin, wait_us / 1000);
+	return true;
+}
+
+/* An answer that may pass: 1 try again, 0 it stays, -1. */
+static int look_again(const struct th_registry *registry,
+	const struct th_ask *ask, const char *url,
+	const struct th_http_answer *answer, int *tries, struct th_error *err)
+{
+	bool too_long, told = note_pause(registry, url, answer, &too_long);
+
+	if (ask->once || *tries >= TH_RETRIES || too_long)
+		return 0;
+	(*tries)++;
+	return !told && th_ask_wait(registry, *tries - 1, err) ? -1 : 1;
 }
 
 int th_ask(struct th_registry *registry, const struct th_ask *ask,
@@ -278,14 +295,13 @@ int th_ask(struct th_registry *registry, const struct th_ask *ask,
 			if (able > 0)
 				continue;
 		}
-		if (is_passing(answer->status) && !ask->once &&
-			tries < TH_RETRIES) {
-			int given_up =
-				pause_after(registry, answer, tries++, err);
+		if (is_passing(answer->status)) {
+			int again = look_again(
+				registry, ask, url, answer, &tries, err);
 
-			if (given_up < 0)
+			if (again < 0)
 				goto out;
-			if (!given_up) {
+			if (again) {
 				snprintf(url, sizeof(url), "%s", ask->url);
 				continue;
 			}

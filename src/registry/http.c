@@ -4,12 +4,15 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
+#include "base/clock.h"
 #include "base/late_curl.h"
 
 /* Bytes that may wait to be read before the transfer is held. */
 #define WINDOW_BYTES (512 * 1024)
 #define POLL_MS 200
+#define PAUSE_STEP_MS 20
 #define CONNECT_SECONDS 15L
 /* A transfer that brings less than this for so long is given up. */
 #define STALL_SECONDS 60L
@@ -129,6 +132,20 @@ void th_http_end(struct th_http *http)
 	http->fresh = false;
 	http->body = NULL;
 	http->piece_len = 0;
+}
+
+int th_http_pause(const struct th_http *http, int64_t ms, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = PAUSE_STEP_MS * 1000000};
+	int64_t until = th_clock_mono_ms() + ms;
+
+	while (th_clock_mono_ms() < until) {
+		if (th_cancelled(http->options.cancel))
+			return th_fail(
+				err, TH_FAILED, "the transfer was interrupted");
+		nanosleep(&step, NULL);
+	}
+	return 0;
 }
 
 bool th_http_unreached(const struct th_http *http)
@@ -412,7 +429,8 @@ int th_http_begin(struct th_http *http, const struct th_http_request *request,
 		if (drive(http, err))
 			return -1;
 	}
-	if (http->done && http->result != CURLE_OK)
+	/* What has come before it broke counts: the next read fails. */
+	if (http->done && http->result != CURLE_OK && http->window.len == 0)
 		return fail(http, err);
 	read_answer(http, answer);
 	http->fresh = true;

@@ -63,6 +63,9 @@ int th_http_read(
 /* Ends the transfer, finished or not. */
 void th_http_end(struct th_http *http);
 
+/* Waits between two requests; -1 where it was interrupted. */
+int th_http_pause(const struct th_http *http, int64_t ms, struct th_error *err);
+
 /* Whether the last failure was of a kind that may pass: a connection that
  * broke or stalled. */
 bool th_http_may_pass(const struct th_http *http);

@@ -94,7 +94,19 @@ int th_registry_has_blob(const struct th_target *target, const char *digest,
 	if (th_ask(target->registry, &ask, &answer, NULL, err))
 		return -1;
 	th_ask_end(target->registry);
-	if (answer.status == 200)
+	/* Who does not know HEAD knows GET; of an answer no more is read than
+	 * its headers. */
+	if (answer.status == 405 || answer.status == 501 ||
+		answer.status == 400) {
+		ask.method = NULL;
+		ask.headers[0] = "Range: bytes=0-0";
+		if (th_ask(target->registry, &ask, &answer, NULL, err))
+			return -1;
+		th_ask_end(target->registry);
+	}
+	/* 416: an empty one has no first byte. */
+	if (answer.status == 200 || answer.status == 206 ||
+		answer.status == 416)
 		return 1;
 	if (answer.status == 404)
 		return 0;

@@ -135,6 +135,42 @@ static void a_broken_upload_is_taken_up(void)
 	CODE(hull("push tower/gauge localhost:%d/tower/gauge", port), 0);
 }
 
+static void tokens_may_be_of_one_use(void)
+{
+	int port;
+
+	put_file("people", "pilot fairwinds\n");
+	port = start_empty(
+		"new", "log", "--auth bearer --login people --one-use");
+	pull_gauge();
+	CODE(hull_input("fairwinds\n", 10,
+		     "login localhost:%d --user pilot --password @stdin", port),
+		0);
+	CODE(hull("push selwick/gauge localhost:%d/tower/gauge", port), 0);
+	/* No body is sent in vain, once that is known. */
+	CHECK_INT(count_lines_with("log", "PUT", " 401"), 0);
+	CODE(hull("push selwick/gauge localhost:%d/tower/other --chunk 50000",
+		     port),
+		0);
+	CHECK_INT(count_lines_with("log", "PATCH", " 401"), 0);
+	comes_back(port, "tower/gauge");
+	CODE(hull("pull localhost:%d/tower/other", port), 0);
+	CODE(hull("logout localhost:%d", port), 0);
+}
+
+static void a_registry_without_head_will_do(void)
+{
+	int port = start_empty("new", "log", "--no-head");
+
+	pull_gauge();
+	CODE(hull("push selwick/gauge localhost:%d/tower/gauge:2", port), 0);
+	SAYS(hull("push selwick/gauge localhost:%d/tower/gauge:3", port)->out,
+		"0 of 3 layers");
+	CHECK_INT(
+		count_lines_with("log", "PUT /v2/tower/gauge/blobs", "201"), 4);
+	comes_back(port, "tower/gauge:2");
+}
+
 static void refusals_are_told(void)
 {
 	struct result *result;
@@ -168,6 +204,8 @@ static const CU_TestInfo tests[] = {
 	{"blobs are taken over there", blobs_are_taken_over_there},
 	{"large ones go in pieces", large_ones_go_in_pieces},
 	{"a broken upload is taken up", a_broken_upload_is_taken_up},
+	{"tokens may be of one use", tokens_may_be_of_one_use},
+	{"a registry without HEAD will do", a_registry_without_head_will_do},
 	{"refusals are told", refusals_are_told}, CU_TEST_INFO_NULL};
 
 const struct suite suite_push = {"push", tests};

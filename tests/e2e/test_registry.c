@@ -55,6 +55,100 @@ static void what_passes_is_waited_for(void)
 	pulls_well("three", "--fault status=500,times=1,path=/manifests/");
 }
 
+/* What has come is asked for no more, however little it was: by this pull and
+ * by the next one. */
+static void no_byte_comes_twice(void)
+{
+	struct result *result;
+	char layer[100];
+	int port;
+
+	find_images();
+	copy_images("copy");
+	snprintf(layer, sizeof(layer), "%s",
+		layout_layer("copy", "selwick/gauge:latest", 0));
+	pulls_well("one", "--fault drop=700,times=3");
+	CHECK_INT(count_lines_with("one", "/blobs/", "range=bytes=0-"), 0);
+	CHECK(count_lines_with("one", "range=bytes=700-", " 206") > 0);
+	/* It breaks for good, and the command ends. */
+	port = start_chandler(
+		images, "two", "--fault drop=5000,path=%s", layer);
+	write_config(&port, 1);
+	CODE(hull("pull selwick/gauge"), 6);
+	CHECK_INT(count_lines_with("two", layer, " 200"), 1);
+	CHECK_INT(count_lines_with("two", layer, "range=bytes=5000-"), 1);
+	/* Without it: only the rest. */
+	port = start_chandler(images, "three", "%s", "");
+	write_config(&port, 1);
+	result = hull("pull selwick/gauge");
+	CODE(result, 0);
+	CHECK_INT(count_lines_with("three", layer, " 200"), 0);
+	CHECK_INT(count_lines_with("three", layer, "range=bytes=25000-"), 1);
+	/* The layers that came whole do not come again. */
+	CHECK_INT(count_lines_with("three", "/blobs/", " 206"), 1);
+	CODE(hull("run selwick/base --fetch missing -- true"), 0);
+}
+
+/* A first accident is not the end, whatever it hits. */
+static void a_first_wrong_one_is_tried_once_more(void)
+{
+	static const char *const faults[] = {
+		"corrupt", "length=-9", "length=100"};
+	char layer[100], config[100], manifest[100], option[200];
+	json_t *doc;
+	int port;
+
+	find_images();
+	copy_images("copy");
+	snprintf(layer, sizeof(layer), "%s",
+		layout_layer("copy", "selwick/gauge:latest", 1));
+	snprintf(manifest, sizeof(manifest), "%s",
+		layout_digest("copy", "selwick/gauge:latest"));
+	doc = layout_get("copy", manifest);
+	snprintf(config, sizeof(config), "%s",
+		json_string_value(json_object_get(
+			json_object_get(doc, "config"), "digest")));
+	json_decref(doc);
+	for (size_t i = 0; i < COUNT_OF(faults); i++) {
+		snprintf(option, sizeof(option), "--fault %s,times=1,path=%s",
+			faults[i], layer);
+		pulls_well("one", option);
+		snprintf(option, sizeof(option), "--fault %s,times=1,path=%s",
+			faults[i], config);
+		pulls_well("two", option);
+	}
+	snprintf(option, sizeof(option), "--fault corrupt,times=1,path=%s",
+		manifest);
+	pulls_well("three", option);
+	/* Twice is not. */
+	snprintf(option, sizeof(option), "--fault corrupt,times=2,path=%s",
+		layer);
+	port = start_chandler(images, NULL, "%s", option);
+	write_config(&port, 1);
+	CODE(hull("pull selwick/gauge"), 6);
+}
+
+/* All threads of a pull keep still when one of them is told to wait: also the
+ * one whose own transfer has only broken. (chandler notes who does not, but for
+ * what may have been on its way.) */
+static void a_pause_is_for_all_requests(void)
+{
+	char option[400], first[100];
+
+	find_images();
+	copy_images("copy");
+	snprintf(first, sizeof(first), "%s",
+		layout_layer("copy", "selwick/gauge:latest", 1));
+	snprintf(option, sizeof(option),
+		"--fault status=429,times=1,retry=4,path=%s --fault "
+		"drop=1000,times=3,path=%s",
+		first, layout_layer("copy", "selwick/gauge:latest", 0));
+	pulls_well("log", option);
+	CHECK_INT(count_lines_with("log", " 429", ""), 1);
+	CHECK(count_lines_with("log", "range=bytes=", " 206") >= 3);
+	CHECK_INT(count_lines_with("log", " early", ""), 0);
+}
+
 static void what_stays_is_told(void)
 {
 	static const struct {
@@ -338,6 +432,10 @@ static void a_web_server_is_a_registry_too(void)
 static const CU_TestInfo tests[] = {
 	{"what breaks is taken up", what_breaks_is_taken_up},
 	{"what passes is waited for", what_passes_is_waited_for},
+	{"no byte comes twice", no_byte_comes_twice},
+	{"a first wrong one is tried once more",
+		a_first_wrong_one_is_tried_once_more},
+	{"a pause is for all requests", a_pause_is_for_all_requests},
 	{"what stays is told", what_stays_is_told},
 	{"a stall is not waited for long", a_stall_is_not_waited_for_long},
 	{"credentials go to the registry only",

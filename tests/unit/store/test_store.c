@@ -80,6 +80,43 @@ static void transactions_are_whole_or_nothing(void)
 	th_store_close(store);
 }
 
+static int64_t count_meta(struct th_store *store, const char *key)
+{
+	struct th_error err = {0};
+	int64_t count = -1;
+
+	th_db_number(store->db, -1, &count, &err,
+		"SELECT count(*) FROM meta WHERE key=?", "t", key);
+	return count;
+}
+
+/* One inside another: the outermost is what counts. */
+static void a_part_that_fails_takes_the_whole_back(void)
+{
+	struct th_store *store = open_store();
+	static const char sql[] = "INSERT INTO meta VALUES(?, '1')";
+
+	for (int fails = 0; fails < 2; fails++) {
+		struct th_error err = {0};
+
+		CHECK_INT(th_db_begin(store->db, &err), 0);
+		CHECK_INT(th_db_run(store->db, &err, sql, "t", "a"), 0);
+		CHECK_INT(th_db_begin(store->db, &err), 0);
+		CHECK_INT(th_db_run(store->db, &err, sql, "t", "b"), 0);
+		CHECK_INT(th_db_end(store->db, fails ? -1 : 0, &err),
+			fails ? -1 : 0);
+		/* Also where its caller does not care. */
+		CHECK_INT(th_db_end(store->db, 0, &err), fails ? -1 : 0);
+		CHECK_INT(count_meta(store, "a"), !fails);
+		CHECK_INT(count_meta(store, "b"), !fails);
+		CHECK_INT(
+			th_db_run(store->db, &err,
+				"DELETE FROM meta WHERE key IN ('a', 'b')", ""),
+			0);
+	}
+	th_store_close(store);
+}
+
 static void a_newer_schema_is_refused(void)
 {
 	struct th_store *store = open_store(), *again = NULL;
@@ -111,6 +148,8 @@ static void a_damaged_database_is_told(void)
 static const CU_TestInfo database_tests[] = {
 	{"transactions are whole or nothing",
 		transactions_are_whole_or_nothing},
+	{"a part that fails takes the whole back",
+		a_part_that_fails_takes_the_whole_back},
 	{"a newer schema is refused", a_newer_schema_is_refused},
 	{"a damaged database is told", a_damaged_database_is_told},
 	CU_TEST_INFO_NULL};
