@@ -280,9 +280,10 @@ static void look_for_cause(struct th_layer_job *fetch,
 /* What came of one try. */
 enum brought { RIGHT, WRONG, TOO_SHORT, FAILED };
 
-/* Also where only the tree is there: the blob belongs to the image. */
+/* Also where only the tree is there: the blob belongs to the image. *resumed is
+ * set where it began with what an earlier try had left. */
 static enum brought bring(struct th_layer_job *fetch, struct th_reader *reader,
-	struct th_error *err)
+	bool *resumed, struct th_error *err)
 {
 	const struct th_descriptor *blob = fetch->blob;
 	struct making making = {.unpacking.tree = -1};
@@ -290,9 +291,11 @@ static enum brought bring(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_incoming incoming;
 	int rc = -1;
 
+	*resumed = false;
 	if (th_incoming_begin(fetch->store, &incoming, blob->digest,
 		    blob->size_bytes, err))
 		return FAILED;
+	*resumed = incoming.old_bytes > 0;
 	incoming.progress = fetch->progress;
 	incoming.owner = fetch->owner;
 	if (th_reader_blob(
@@ -316,26 +319,34 @@ out:
 }
 
 /* What came whole and wrong, or too short, is tried once more: it may have been
- * an earlier try's part, or an accident. Then another host is asked. */
+ * an accident, or an earlier try's part. Then another host is asked. */
 static int download(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_error *err)
 {
-	bool again = false;
+	bool again = false, from_zero = false, resumed;
 
 	fetch->phase(fetch->owner, TH_LAYER_TRANSFER);
 	for (;;) {
-		enum brought what = bring(fetch, reader, err);
+		enum brought what = bring(fetch, reader, &resumed, err);
 
 		if (what == RIGHT)
 			return 0;
 		if (what == FAILED)
 			return -1;
-		/* Who says twice that there is no more has something else. */
-		if (again && what == TOO_SHORT)
-			th_stage_drop_part(fetch->store, fetch->blob->digest);
-		again = !again;
-		if (!again && !th_reader_distrust(reader, err))
-			return -1;
+		if (what == WRONG && resumed && !from_zero) {
+			from_zero = true;
+		} else if (!again) {
+			again = true;
+		} else {
+			/* Who says twice that there is no more has something
+			 * else. */
+			if (what == TOO_SHORT)
+				th_stage_drop_part(
+					fetch->store, fetch->blob->digest);
+			if (!th_reader_distrust(reader, err))
+				return -1;
+			again = from_zero = false;
+		}
 		th_error_clear(err);
 	}
 }

@@ -3,6 +3,7 @@
 #include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/stat.h>
 
 #include "base/file.h"
 #include "base/hash.h"
@@ -63,9 +64,16 @@ static void put_image(const char *architecture, const char *variant, int layers,
 static void item_text(char text[700], const char *type, const char *digest,
 	const char *platform)
 {
+	char path[300];
+	struct stat st = {.st_size = 1};
+
+	snprintf(path, sizeof(path), "%s/blobs/sha256/%s", folder, digest + 7);
+	if (stat(path, &st))
+		st.st_size = 1;
 	snprintf(text, 700,
-		"{\"mediaType\":\"%s\",\"digest\":\"%s\",\"size\":1%s%s%s}",
-		type, digest, *platform ? ",\"platform\":{" : "", platform,
+		"{\"mediaType\":\"%s\",\"digest\":\"%s\",\"size\":%d%s%s%s}",
+		type, digest, (int)st.st_size,
+		*platform ? ",\"platform\":{" : "", platform,
 		*platform ? "}" : "");
 }
 

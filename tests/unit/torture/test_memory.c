@@ -319,6 +319,7 @@ static void make_layout(void)
 	char config[TH_DIGEST_TEXT], manifest[TH_DIGEST_TEXT],
 		index[TH_DIGEST_TEXT], text[1500], path[400];
 	struct th_platform host;
+	size_t size;
 
 	snprintf(layout, sizeof(layout), "%s/layout", unit_folder);
 	snprintf(path, sizeof(path), "%s/blobs/sha256", layout);
@@ -337,14 +338,15 @@ static void make_layout(void)
 		"\",\"digest\":\"sha256:" D64 "\",\"size\":2}]}",
 		config, strlen(text));
 	put_document(text, manifest);
+	size = strlen(text);
 	snprintf(text, sizeof(text),
 		"{\"schemaVersion\":2,\"manifests\":[{\"mediaType\":"
-		"\"" TH_MEDIA_MANIFEST "\",\"digest\":\"%s\",\"size\":1,"
+		"\"" TH_MEDIA_MANIFEST "\",\"digest\":\"%s\",\"size\":%zu,"
 		"\"platform\":{\"os\":\"linux\",\"architecture\":\"%s\"}},"
 		"{\"mediaType\":\"" TH_MEDIA_MANIFEST
-		"\",\"digest\":\"%s\",\"size\":1,\"platform\":{\"os\":"
+		"\",\"digest\":\"%s\",\"size\":%zu,\"platform\":{\"os\":"
 		"\"linux\",\"architecture\":\"none\"}}]}",
-		manifest, host.architecture, manifest);
+		manifest, size, host.architecture, manifest, size);
 	put_document(text, index);
 	snprintf(text, sizeof(text),
 		"{\"schemaVersion\":2,\"manifests\":[{\"mediaType\":"
