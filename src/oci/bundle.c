@@ -187,6 +187,21 @@ static int warn(struct th_bundle *bundle, const char *text)
 	return th_strings_add(&bundle->process.warnings, text);
 }
 
+/* "MUST be in SemVer v2.0.0 format" (config.md): three numbers, and what may
+ * stand behind them. */
+static bool is_version(const char *text)
+{
+	for (int part = 0; part < 3; part++) {
+		size_t digits = strspn(text, "0123456789");
+
+		if (!digits || (digits > 1 && *text == '0') ||
+			(part < 2 && text[digits] != '.'))
+			return false;
+		text += digits + (part < 2);
+	}
+	return !*text || *text == '-' || *text == '+';
+}
+
 static int read_top(
 	const json_t *doc, struct th_bundle *bundle, struct th_error *err)
 {
@@ -202,9 +217,10 @@ static int read_top(
 		th_json_string(doc, "ociVersion", shape.where, &version, err) <
 			0)
 		return -1;
-	if (!version || strncmp(version, "1.", 2) != 0)
+	if (!version || !is_version(version) || strncmp(version, "1.", 2) != 0)
 		return th_fail(err, TH_FAILED,
-			"config.json has the version \"%.30s\"; 1.x is needed",
+			"config.json has the ociVersion \"%.30s\"; one like "
+			"1.0.2 is needed",
 			version ? version : "");
 	if (read_process(doc, &bundle->process, err) ||
 		read_root(doc, bundle, err) ||

@@ -91,6 +91,8 @@ struct th_join {
 
 /* The kinds of namespaces that config.json may ask for; NULL ends. */
 extern const char *const th_namespace_types[];
+/* The one of a CLONE_NEW... flag. */
+const char *th_namespace_type(int flag);
 
 struct th_bundle {
 	struct th_process process;

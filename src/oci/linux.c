@@ -69,14 +69,24 @@ static int add_namespace(struct th_bundle *bundle, int flag, const char *type,
 const char *const th_namespace_types[] = {"pid", "network", "mount", "ipc",
 	"uts", "user", "cgroup", "time", NULL};
 
+static const int namespace_flags[] = {CLONE_NEWPID, CLONE_NEWNET, CLONE_NEWNS,
+	CLONE_NEWIPC, CLONE_NEWUTS, CLONE_NEWUSER, CLONE_NEWCGROUP,
+	CLONE_NEWTIME};
+
+const char *th_namespace_type(int flag)
+{
+	for (size_t i = 0; th_namespace_types[i]; i++) {
+		if (namespace_flags[i] == flag)
+			return th_namespace_types[i];
+	}
+	return "";
+}
+
 static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 	struct th_error *err)
 {
 	static const char *const done[] = {"type", "path", NULL};
 	static const struct shape shape = {"linux.namespaces", done, NULL};
-	static const int flags[] = {CLONE_NEWPID, CLONE_NEWNET, CLONE_NEWNS,
-		CLONE_NEWIPC, CLONE_NEWUTS, CLONE_NEWUSER, CLONE_NEWCGROUP,
-		CLONE_NEWTIME};
 	json_t *array, *item;
 	size_t i;
 	int rc;
@@ -100,12 +110,12 @@ static int read_namespaces(const json_t *linux_part, struct th_bundle *bundle,
 			read_copy(item, "path", shape.where, &path, err) < 0)
 			return -1;
 		kind = word_index(type, th_namespace_types);
-		rc = kind < 0
-			? th_fail(err, TH_NOT_POSSIBLE,
-				  "linux.namespaces asks for \"%.60s\", "
-				  "which is not supported",
-				  type ? type : "")
-			: add_namespace(bundle, flags[kind], type, path, err);
+		rc = kind < 0 ? th_fail(err, TH_NOT_POSSIBLE,
+					"linux.namespaces asks for \"%.60s\", "
+					"which is not supported",
+					type ? type : "")
+			      : add_namespace(bundle, namespace_flags[kind],
+					type, path, err);
 		free(path);
 		if (rc)
 			return -1;
@@ -309,6 +319,19 @@ static int check_sysctl(
 
 #define CGROUP_PATH_MAX 480
 
+static int check_absolute(
+	const struct th_strings *paths, const char *key, struct th_error *err)
+{
+	for (size_t i = 0; i < paths->count; i++) {
+		if (paths->items[i][0] != '/')
+			return th_fail(err, TH_FAILED,
+				"linux.%s has \"%.200s\", which is not "
+				"absolute",
+				key, paths->items[i]);
+	}
+	return 0;
+}
+
 /* A group of the container's own: neither the hierarchy's top, whose processes
  * are the host's, nor a way up out of the part that is this user's. */
 static int check_cgroup_path(const char *path, struct th_error *err)
@@ -370,6 +393,8 @@ int read_linux(
 			err) < 0 ||
 		th_json_strings(part, "readonlyPaths", "linux",
 			&bundle->readonly, err) < 0 ||
+		check_absolute(&bundle->masked, "maskedPaths", err) ||
+		check_absolute(&bundle->readonly, "readonlyPaths", err) ||
 		read_map(part, "sysctl", "linux", &bundle->sysctls, err) < 0 ||
 		read_personality(part, bundle, err) < 0 ||
 		read_propagation(part, bundle, err) < 0 ||

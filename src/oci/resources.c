@@ -135,16 +135,19 @@ static int read_weight(const json_t *item, void *out, struct th_error *err)
 	struct th_block_weight *weight = out;
 
 	weight->weight = weight->leaf_weight = TH_UNSET;
-	return read_number(item, "major", "a weight", 0, UINT32_MAX,
-		       &weight->major_id, err) < 0 ||
-			read_number(item, "minor", "a weight", 0, UINT32_MAX,
-				&weight->minor_id, err) < 0 ||
-			read_number(item, "weight", "a weight", 0, 1000,
-				&weight->weight, err) < 0 ||
-			read_number(item, "leafWeight", "a weight", 0, 1000,
-				&weight->leaf_weight, err) < 0
-		? -1
-		: 0;
+	if (read_number(item, "major", "a weight", 0, UINT32_MAX,
+		    &weight->major_id, err) < 0 ||
+		read_number(item, "minor", "a weight", 0, UINT32_MAX,
+			&weight->minor_id, err) < 0 ||
+		read_number(item, "weight", "a weight", 0, 1000,
+			&weight->weight, err) < 0 ||
+		read_number(item, "leafWeight", "a weight", 0, 1000,
+			&weight->leaf_weight, err) < 0)
+		return -1;
+	if (weight->weight == TH_UNSET && weight->leaf_weight == TH_UNSET)
+		return th_fail(err, TH_FAILED,
+			"a weightDevice has neither weight nor leafWeight");
+	return 0;
 }
 
 static int read_block(

@@ -43,13 +43,36 @@ static int read_action(const json_t *object, const char *key, const char *where,
 
 	if (th_json_string(object, key, where, &text, err) < 0)
 		return -1;
+	if (!text)
+		return th_fail(
+			err, TH_FAILED, "%s does not have %s", where, key);
 	index = word_index(text, th_seccomp_actions);
 	if (index < 0)
 		return th_fail(err, TH_FAILED,
 			"\"%.60s\" in %s is not an action of a system-call "
 			"filter",
-			text ? text : "", where);
+			text, where);
 	*action = (enum th_call_action)index;
+	return 0;
+}
+
+/* "When the action doesn't support an errno, the runtime MUST print an error
+ * and fail" (config-linux.md, "Seccomp"). */
+static int read_code(const json_t *object, const char *key, const char *where,
+	enum th_call_action action, unsigned int *code, struct th_error *err)
+{
+	int64_t number = EPERM;
+	int rc = read_number(object, key, where, 0, 65535, &number, err);
+	const char *name = th_seccomp_actions[action];
+
+	if (rc < 0)
+		return -1;
+	if (rc == 1 && strcmp(name, "SCMP_ACT_ERRNO") != 0 &&
+		strcmp(name, "SCMP_ACT_TRACE") != 0)
+		return th_fail(err, TH_FAILED,
+			"%s has %s for %s, which gives no error code", where,
+			key, name);
+	*code = (unsigned int)number;
 	return 0;
 }
 
@@ -90,14 +113,13 @@ static int read_rule(const json_t *item, void *out, struct th_error *err)
 {
 	static const char where[] = "linux.seccomp.syscalls";
 	struct th_call_rule *rule = out;
-	int64_t code = EPERM;
 	json_t *arguments, *argument;
 	size_t i;
 
 	if (th_json_strings(item, "names", where, &rule->names, err) < 0 ||
 		read_action(item, "action", where, &rule->action, err) ||
-		read_number(item, "errnoRet", where, 0, 65535, &code, err) <
-			0 ||
+		read_code(item, "errnoRet", where, rule->action,
+			&rule->error_code, err) ||
 		th_json_array(item, "args", where, &arguments, err) < 0)
 		return -1;
 	if (!rule->names.count)
@@ -107,7 +129,6 @@ static int read_rule(const json_t *item, void *out, struct th_error *err)
 		return th_fail(err, TH_FAILED,
 			"%s has a rule with more than %zu arguments", where,
 			COUNT(rule->arguments));
-	rule->error_code = (unsigned int)code;
 	json_array_foreach(arguments, i, argument)
 	{
 		if (read_argument(argument, &rule->arguments[i], err))
@@ -140,6 +161,20 @@ static int read_flags(
 	return rc < 0 ? -1 : 0;
 }
 
+static bool is_notify(enum th_call_action action)
+{
+	return strcmp(th_seccomp_actions[action], "SCMP_ACT_NOTIFY") == 0;
+}
+
+static bool uses_listener(const struct th_seccomp *seccomp)
+{
+	bool uses = is_notify(seccomp->default_action);
+
+	for (size_t i = 0; i < seccomp->rule_count; i++)
+		uses |= is_notify(seccomp->rules[i].action);
+	return uses;
+}
+
 int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
 	struct th_error *err)
 {
@@ -151,7 +186,6 @@ int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
 	static const struct shape shape = {"linux.seccomp", done, NULL};
 	static const struct shape rules = {
 		"linux.seccomp.syscalls", rule, NULL};
-	int64_t code = EPERM;
 	void *items = NULL;
 	json_t *object;
 	int rc = th_json_object(linux_part, "seccomp", "linux", &object, err);
@@ -162,8 +196,8 @@ int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
 	if (shape_check(object, &shape, err) ||
 		read_action(object, "defaultAction", shape.where,
 			&seccomp->default_action, err) ||
-		read_number(object, "defaultErrnoRet", shape.where, 0, 65535,
-			&code, err) < 0 ||
+		read_code(object, "defaultErrnoRet", shape.where,
+			seccomp->default_action, &seccomp->default_code, err) ||
 		read_flags(object, seccomp, err) ||
 		th_json_strings(object, "architectures", shape.where,
 			&seccomp->architectures, err) < 0 ||
@@ -172,7 +206,6 @@ int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
 		read_copy(object, "listenerMetadata", shape.where,
 			&seccomp->listener_metadata, err) < 0)
 		return -1;
-	seccomp->default_code = (unsigned int)code;
 	rc = read_items(object, "syscalls", &rules, sizeof(struct th_call_rule),
 		&items, &seccomp->rule_count, read_rule, err);
 	seccomp->rules = items;
@@ -181,6 +214,10 @@ int th_seccomp_parse(const json_t *linux_part, struct th_seccomp *seccomp,
 	if (seccomp->listener_metadata && !seccomp->listener_path)
 		return th_fail(err, TH_FAILED,
 			"linux.seccomp has listenerMetadata without a "
+			"listenerPath");
+	if (uses_listener(seccomp) && !seccomp->listener_path)
+		return th_fail(err, TH_FAILED,
+			"linux.seccomp uses SCMP_ACT_NOTIFY without a "
 			"listenerPath");
 	return 1;
 }

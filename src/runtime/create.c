@@ -30,6 +30,17 @@ struct making {
 	bool folder_made;
 };
 
+/* IDs are the folder's own: with the same one below another folder, another
+ * container must not share the group, and end with this one. */
+static uint32_t tag_of(const char *dir)
+{
+	struct stat st = {0};
+
+	if (stat(dir, &st))
+		return 0;
+	return (uint32_t)st.st_ino * 2654435761u ^ (uint32_t)st.st_dev;
+}
+
 static int read_bundle(struct making *making, struct th_error *err)
 {
 	const struct th_runtime_options *options = making->options;
@@ -70,7 +81,8 @@ static int read_bundle(struct making *making, struct th_error *err)
 							     : "/tidyhull/",
 			record->bundle.cgroup_path);
 	else
-		snprintf(record->group, sizeof(record->group), "/tidyhull/%s",
+		snprintf(record->group, sizeof(record->group),
+			"/tidyhull-oci-%08x/%.200s", tag_of(options->dir),
 			options->id);
 	return record->bundle_path ? 0 : th_fail_memory(err);
 }

@@ -64,6 +64,13 @@ static int join_namespaces(
 
 			if ((flag == CLONE_NEWUSER) != user)
 				continue;
+			/* Something else, or of another type. */
+			if (setns(joins[i], flag) && errno == EINVAL)
+				return th_fail(err, TH_FAILED,
+					"%.300s is not a namespace of the "
+					"type \"%s\"",
+					bundle->joins[i].path,
+					th_namespace_type(flag));
 			if (setns(joins[i], flag))
 				return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 					"cannot join the namespace %.300s",

@@ -70,6 +70,27 @@ static void merge(json_t *to, json_t *patch)
 	}
 }
 
+/* Puts a word into the place of each mark. */
+static void fill_in(char text[4000], char mark, const char *word)
+{
+	for (char *at = strchr(text, mark); at; at = strchr(at, mark)) {
+		char rest[4000];
+
+		snprintf(rest, sizeof(rest), "%s", at + 1);
+		snprintf(at, 4000 - (size_t)(at - text), "%s%s", word, rest);
+		at += strlen(word);
+	}
+}
+
+const char *bundle_tag(void)
+{
+	static char tag[32];
+	const char *dash = strrchr(world_folder, '-');
+
+	snprintf(tag, sizeof(tag), "selwick-%.6s", dash ? dash + 1 : "");
+	return tag;
+}
+
 void bundle_write(const char *patch, const char *command)
 {
 	json_error_t jerr;
@@ -77,15 +98,9 @@ void bundle_write(const char *patch, const char *command)
 	char text[4000];
 	char *dump;
 
-	/* The test's folder stands in for @. */
 	snprintf(text, sizeof(text), "%s", patch);
-	for (char *at = strchr(text, '@'); at; at = strchr(at, '@')) {
-		char rest[4000];
-
-		snprintf(rest, sizeof(rest), "%s", at + 1);
-		snprintf(at, sizeof(text) - (size_t)(at - text), "%s%s",
-			world_folder, rest);
-	}
+	fill_in(text, '@', world_folder);
+	fill_in(text, '~', bundle_tag());
 	change = json_loads(*text ? text : "{}", 0, &jerr);
 	if (!change)
 		printf("\n    %s: %s\n", text, jerr.text);

@@ -207,24 +207,26 @@ static const struct {
 		"2", NULL},
 	/* control groups */
 	{"linux.cgroupsPath",
-		"{\"linux\":{\"cgroupsPath\":\"/selwick-test/deep/box\","
+		"{\"linux\":{\"cgroupsPath\":\"/~/deep/box\","
 		"\"namespaces\":[{\"type\":\"mount\"},{\"type\":\"pid\"},{"
 		"\"type\":\"uts\"}]}}",
-		"grep ^0: /proc/self/cgroup", "/selwick-test/deep/box", "root"},
+		"grep ^0: /proc/self/cgroup", "/deep/box", "root"},
 	{"cgroup namespace", "", "grep ^0: /proc/self/cgroup", "0::/\n",
 		"root"},
 	{"linux.resources.memory",
-		"{\"linux\":{\"resources\":{\"memory\":{\"limit\":33554432,"
-		"\"reservation\":16777216,\"swappiness\":0}}},\"+mounts\":[{"
-		"\"destination\":\"/cg\",\"source\":\"/sys/fs/cgroup/memory/"
-		"tidyhull/box\",\"options\":[\"bind\"]}]}",
+		"{\"linux\":{\"cgroupsPath\":\"/~/box\",\"resources\":{"
+		"\"memory\":{\"limit\":33554432,\"reservation\":16777216,"
+		"\"swappiness\":0}}},\"+mounts\":[{"
+		"\"destination\":\"/cg\",\"source\":\"/sys/fs/cgroup/memory/~/"
+		"box\",\"options\":[\"bind\"]}]}",
 		"cat /cg/memory.limit_in_bytes /cg/memory.soft_limit_in_bytes "
 		"/cg/memory.swappiness | xargs",
 		"33554432 16777216 0", v1_memory},
 	{"linux.resources.cpu",
-		"{\"linux\":{\"resources\":{\"cpu\":{\"shares\":512,\"quota\":"
+		"{\"linux\":{\"cgroupsPath\":\"/~/box\",\"resources\":{"
+		"\"cpu\":{\"shares\":512,\"quota\":"
 		"50000,\"period\":200000}}},\"+mounts\":[{\"destination\":"
-		"\"/cg\",\"source\":\"/sys/fs/cgroup/cpu/tidyhull/box\","
+		"\"/cg\",\"source\":\"/sys/fs/cgroup/cpu/~/box\","
 		"\"options\":[\"bind\"]}]}",
 		"cat /cg/cpu.shares /cg/cpu.cfs_quota_us /cg/cpu.cfs_period_us "
 		"| xargs",
@@ -240,10 +242,11 @@ static const struct {
 		"after 2>&1",
 		"!after", "/sys/fs/cgroup/pids/cgroup.procs"},
 	{"linux.resources.blockIO",
-		"{\"linux\":{\"resources\":{\"blockIO\":{"
+		"{\"linux\":{\"cgroupsPath\":\"/~/box\",\"resources\":{"
+		"\"blockIO\":{"
 		"\"throttleReadBpsDevice\":[{\"major\":@disk,\"minor\":0,"
 		"\"rate\":1048576}]}}},\"+mounts\":[{\"destination\":\"/cg\","
-		"\"source\":\"/sys/fs/cgroup/blkio/tidyhull/box\",\"options\":["
+		"\"source\":\"/sys/fs/cgroup/blkio/~/box\",\"options\":["
 		"\"bind\"]}]}",
 		"cat /cg/blkio.throttle.read_bps_device", "1048576",
 		"/sys/fs/cgroup/blkio/blkio.throttle.read_bps_device"},

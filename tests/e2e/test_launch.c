@@ -152,7 +152,7 @@ static void it_sees_only_its_own(void)
 	CHECK_TEXT(hull("exec box -- hostname")->out, "cabin\n");
 	result = hull("exec box -- ps");
 	CHECK(strstr(result->out, "e2e") == NULL);
-	SAYS(result->out, "    1 root     sleep 1000");
+	SAYS(result->out, "    1 root     reaper\n    2 root     sleep 1000");
 	CODE(hull("exec box -- ls %s", world_folder), 1);
 	result = hull("exec box -- ls /sys/class/net");
 	CHECK_TEXT(result->out, "eth0\nlo\n");

@@ -384,7 +384,7 @@ static void a_group_that_was_there_stays(void)
 	pid_t tug = other_start("tug", "sleep 1000");
 	FILE *file;
 
-	snprintf(folder, sizeof(folder), "%s/selwick-tugs", mount);
+	snprintf(folder, sizeof(folder), "%s/%s", mount, bundle_tag());
 	mkdir(folder, 0755);
 	snprintf(path, sizeof(path), "%s/cgroup.procs", folder);
 	file = fopen(path, "w");
@@ -396,7 +396,7 @@ static void a_group_that_was_there_stays(void)
 		char patch[200];
 
 		snprintf(patch, sizeof(patch),
-			"{\"linux\":{\"cgroupsPath\":\"/selwick-tugs%s\"}}",
+			"{\"linux\":{\"cgroupsPath\":\"/~%s\"}}",
 			below ? "/deep/box" : "");
 		bundle_write(patch, "sleep 1000");
 		CHECK_INT(create(), 0);
@@ -409,7 +409,7 @@ static void a_group_that_was_there_stays(void)
 		CHECK(access(path, F_OK) != 0);
 	}
 	/* A creation that fails after the group. */
-	bundle_write("{\"linux\":{\"cgroupsPath\":\"/selwick-tugs\"},"
+	bundle_write("{\"linux\":{\"cgroupsPath\":\"/~\"},"
 		     "\"process\":{\"cwd\":\"/no/such\"},\"+mounts\":[{"
 		     "\"destination\":\"/x\",\"type\":\"tidefs\"}]}",
 		"true");

@@ -71,7 +71,7 @@ static void what_cannot_be_done_is_named(void)
 		{",\"execCPUAffinity\":{\"final\":\"tide\"}", "", "",
 			"not a list of CPUs", TH_FAILED},
 		{"", ",\"vm\":{}", "", "vm", TH_NOT_POSSIBLE},
-		{"", "", ",\"seccomp\":{}", "not an action", TH_FAILED},
+		{"", "", ",\"seccomp\":{}", "defaultAction", TH_FAILED},
 		{"", "", ",\"seccomp\":{\"defaultAction\":\"SCMP_ACT_SINK\"}",
 			"SCMP_ACT_SINK", TH_FAILED},
 		{"", "",
@@ -181,8 +181,8 @@ static void what_is_missing_is_named(void)
 {
 	static const struct {
 		const char *text, *word;
-	} bad[] = {{"{}", "version"},
-		{"{\"ociVersion\":\"2.0\"}", "1.x is needed"},
+	} bad[] = {{"{}", "ociVersion"},
+		{"{\"ociVersion\":\"2.0\"}", "is needed"},
 		{"{\"ociVersion\":\"1.0.2\"}", "not have a root"},
 		{"{\"ociVersion\":\"1.0.2\",\"process\":{\"cwd\":\"/\"}}",
 			"args is empty"},
