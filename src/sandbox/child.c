@@ -23,6 +23,7 @@
 #include "base/inherit.h"
 #include "base/path.h"
 #include "sandbox/hooks.h"
+#include "sandbox/idmap.h"
 #include "sandbox/inside.h"
 #include "sandbox/mounts.h"
 #include "sandbox/message.h"
@@ -240,19 +241,31 @@ out:
 
 /* ---- the rest of the surroundings ---- */
 
-static void write_setting(const char *path, const char *text)
+/* Echo requests without a capability, for all groups that there are: the
+ * kernel takes only those of this user namespace. Where it takes none, nothing
+ * is lost but a comfort. */
+static void allow_echo(void)
 {
-	int fd = open(path, O_WRONLY | O_CLOEXEC);
+	int fd = open(
+		"/proc/sys/net/ipv4/ping_group_range", O_WRONLY | O_CLOEXEC);
+	struct th_id_map lines[TH_ID_MAP_LINES];
+	size_t count = th_idmap_read("/proc/self/gid_map", lines);
+	bool done = false;
 
-	if (fd < 0)
-		return;
-	if (write(fd, text, strlen(text)) < 0) {
-		/* A kernel without it: nothing is lost but a comfort. */
+	for (size_t i = 0; fd >= 0 && !done && i < count; i++) {
+		/* The last group first. */
+		const struct th_id_map *line = &lines[count - 1 - i];
+		uint32_t last = line->inside + line->size - 1;
+		char text[32];
+		int len = snprintf(text, sizeof(text), "0 %u",
+			last > INT32_MAX ? INT32_MAX : last);
+
+		done = write(fd, text, (size_t)len) == len;
 	}
-	close(fd);
+	th_close(&fd);
 }
 
-/* The loopback device, and echo requests without a capability. */
+/* The loopback device, and echo requests. */
 static void prepare_network(void)
 {
 	struct ifreq request = {0};
@@ -263,7 +276,7 @@ static void prepare_network(void)
 	if (fd >= 0)
 		ioctl(fd, SIOCSIFFLAGS, &request);
 	th_close(&fd);
-	write_setting("/proc/sys/net/ipv4/ping_group_range", "0 2147483647");
+	allow_echo();
 }
 
 /* Whom the maps make root; or whoever comes first in them. */
