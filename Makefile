@@ -4,6 +4,7 @@
 #   make demo         installs what is missing, builds, shows the guided tour
 #   make check        installs what is missing, builds, runs all tests
 #   make check-vm     the tests that depend on the host, on another kernel
+#   make check-servers   real servers, in an image made by debootstrap
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR=
 #   make docs lint format fuzz clean

@@ -63,7 +63,17 @@ check-vm: deps-vm
 deps-vm:
 	@scripts/deps vm
 
-.PHONY: check-vm deps-vm
+# With real servers of Debian's (scripts/server-images).
+check-servers: deps-servers
+	@$(MAKE) --no-print-directory all $(BUILD)/e2e
+	$(AS_ROOT) scripts/server-images $(BUILD)
+	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) servers
+	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user servers
+
+deps-servers:
+	@scripts/deps servers
+
+.PHONY: check-vm deps-vm check-servers deps-servers
 
 # ---- fuzzing ----
 #

@@ -2,7 +2,9 @@
 
 #include <errno.h>
 #include <fcntl.h>
+#include <inttypes.h>
 #include <spawn.h>
+#include <stddef.h>
 #include <stdint.h>
 #include <stdio.h>
 #include <string.h>
@@ -18,6 +20,7 @@
 /* Descriptors of the new program. */
 #define LISTENER 3
 #define FOLDER 4
+#define SPARE 5
 /* How long it may take to say hello. */
 #define ANSWER_SECONDS 10
 
@@ -41,6 +44,34 @@ static void name_socket(int run_fd, struct sockaddr_un *name)
 	name->sun_family = AF_UNIX;
 	snprintf(name->sun_path, sizeof(name->sun_path),
 		"/proc/self/fd/%d/" TH_PILOT_SOCKET, run_fd);
+}
+
+/* The same by a name that is no file, and that nobody can remove by mistake: of
+ * the user, and of the folder's path. 0 where it has none. */
+static socklen_t name_spare(int run_fd, struct sockaddr_un *name)
+{
+	char link[TH_FD_PATH], path[4096];
+	uint64_t hash = 14695981039346656037u; /* FNV-1a */
+	static const char gone[] = " (deleted)";
+	ssize_t len =
+		readlink(th_fd_path(run_fd, "", link), path, sizeof(path));
+	int used;
+
+	if (len <= 0 || len == sizeof(path))
+		return 0;
+	/* It may have been removed, and made anew by now. */
+	if ((size_t)len > sizeof(gone) &&
+		memcmp(path + len - (sizeof(gone) - 1), gone,
+			sizeof(gone) - 1) == 0)
+		len -= (ssize_t)sizeof(gone) - 1;
+	for (ssize_t i = 0; i < len; i++)
+		hash = (hash ^ (unsigned char)path[i]) * 1099511628211u;
+	memset(name, 0, sizeof(*name));
+	name->sun_family = AF_UNIX;
+	used = snprintf(name->sun_path + 1, sizeof(name->sun_path) - 1,
+		"tidyhull-pilot/%016" PRIx64, hash);
+	return (socklen_t)(offsetof(struct sockaddr_un, sun_path) + 1 +
+		(size_t)used);
 }
 
 static int hear(struct th_pilot *pilot, struct th_error *err)
@@ -98,14 +129,14 @@ int th_pilot_lock(int run_fd, struct th_error *err)
 	return -1;
 }
 
-int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
+/* 1 connected, 0 nobody is there, -1. */
+static int connect_to(struct th_pilot *pilot, const struct sockaddr_un *name,
+	socklen_t len, bool is_file, struct th_error *err)
 {
 	const struct timeval patience = {.tv_sec = ANSWER_SECONDS};
-	struct sockaddr_un name;
 	int rc;
 
 	reset(pilot);
-	name_socket(run_fd, &name);
 	pilot->connection = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0);
 	if (pilot->connection < 0)
 		return th_fail_sys(
@@ -113,15 +144,32 @@ int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
 	setsockopt(pilot->connection, SOL_SOCKET, SO_RCVTIMEO, &patience,
 		sizeof(patience));
 	rc = connect(pilot->connection,
-		(const struct sockaddr *)(const void *)&name, sizeof(name));
-	if (rc == 0 && !th_peer_is_own(pilot->connection))
+		(const struct sockaddr *)(const void *)name, len);
+	if (rc)
+		rc = 0;
+	else if (th_peer_is_own(pilot->connection))
+		rc = hear(pilot, err);
+	else if (is_file)
 		rc = th_fail(err, TH_NOT_POSSIBLE,
 			"the socket of your networks belongs to another user");
-	else
-		rc = rc ? 0 : hear(pilot, err);
 	if (rc <= 0)
 		th_pilot_close(pilot);
 	return rc;
+}
+
+int th_pilot_connect(int run_fd, struct th_pilot *pilot, struct th_error *err)
+{
+	struct sockaddr_un name;
+	socklen_t len;
+	int rc;
+
+	name_socket(run_fd, &name);
+	rc = connect_to(pilot, &name, sizeof(name), true, err);
+	if (rc)
+		return rc;
+	/* Its file may have been removed, by a cleaner or by mistake. */
+	len = name_spare(run_fd, &name);
+	return len ? connect_to(pilot, &name, len, false, err) : 0;
 }
 
 static int listen_for_it(int run_fd, struct th_error *err)
@@ -145,14 +193,31 @@ static int listen_for_it(int run_fd, struct th_error *err)
 	return -1;
 }
 
+/* Somebody may have the name; then there is only the file. */
+static int listen_for_spare(int run_fd)
+{
+	struct sockaddr_un name;
+	socklen_t len = name_spare(run_fd, &name);
+	int fd = len ? socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0) : -1;
+	int high = -1;
+
+	if (fd >= 0 &&
+		bind(fd, (const struct sockaddr *)(const void *)&name, len) ==
+			0 &&
+		listen(fd, 128) == 0)
+		high = fcntl(fd, F_DUPFD_CLOEXEC, 16);
+	th_close(&fd);
+	return high;
+}
+
 int th_pilot_start(const char *program, int run_fd, struct th_pilot *pilot,
 	struct th_error *err)
 {
-	static const char *const args[] = {"tidyhull-pilot", NULL};
+	const char *args[] = {"tidyhull-pilot", NULL, NULL};
 	static char *const env[] = {NULL};
 	posix_spawn_file_actions_t actions;
 	char path[TH_FD_PATH];
-	int sealed = -1, listener, rc;
+	int sealed = -1, listener, spare, rc;
 	pid_t pid;
 
 	reset(pilot);
@@ -165,14 +230,20 @@ int th_pilot_start(const char *program, int run_fd, struct th_pilot *pilot,
 		th_close(&sealed);
 		return -1;
 	}
-	/* The folder first: it may have the other one's number. */
+	spare = listen_for_spare(run_fd);
+	/* The folder first: it may have another one's number. */
 	posix_spawn_file_actions_adddup2(&actions, run_fd, FOLDER);
+	if (spare >= 0) {
+		args[1] = TH_PILOT_SPARE;
+		posix_spawn_file_actions_adddup2(&actions, spare, SPARE);
+	}
 	posix_spawn_file_actions_adddup2(&actions, listener, LISTENER);
 	rc = posix_spawn(&pid, th_fd_path(sealed, "", path), &actions, NULL,
 		(char *const *)(uintptr_t)args, env);
 	posix_spawn_file_actions_destroy(&actions);
 	th_close(&sealed);
 	th_close(&listener);
+	th_close(&spare);
 	if (rc) {
 		unlinkat(run_fd, TH_PILOT_SOCKET, 0);
 		return th_fail_sys(

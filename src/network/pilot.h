@@ -12,6 +12,8 @@
 
 /* Its socket, in the folder of the store's run-time files. */
 #define TH_PILOT_SOCKET "pilot.sock"
+/* Its argument where it has a second socket, without a file. */
+#define TH_PILOT_SPARE "spare"
 /* Held by who looks for one, or starts one. */
 #define TH_PILOT_LOCK "pilot.lock"
 

@@ -22,6 +22,7 @@
 /* As th_pilot_start has placed them. */
 #define LISTENER 3
 #define FOLDER 4
+#define SPARE 5
 /* How long it stays without anybody: who starts one container after the other
  * finds it there. And how often it looks then. */
 #define IDLE_MS 250
@@ -32,6 +33,8 @@ struct pilot {
 	struct inside inside;
 	struct uplink *uplink;
 	int users, signals;
+	struct stat socket; /* our own file, while it is there */
+	bool has_spare;
 	struct th_pilot_hello hello;
 	int clients[CLIENTS_MAX];
 	size_t client_count;
@@ -41,7 +44,7 @@ struct pilot {
 	bool ended;
 };
 
-static void leave_caller(void)
+static void leave_caller(bool has_spare)
 {
 	struct rlimit files;
 	int null = open("/dev/null", O_RDWR | O_CLOEXEC);
@@ -57,7 +60,9 @@ static void leave_caller(void)
 		files.rlim_cur = files.rlim_max;
 		setrlimit(RLIMIT_NOFILE, &files);
 	}
-	close_range(FOLDER + 1, ~0u, 0);
+	if (has_spare)
+		fcntl(SPARE, F_SETFD, FD_CLOEXEC);
+	close_range((has_spare ? SPARE : FOLDER) + 1, ~0u, 0);
 	setsid();
 	th_inherit_no_signals();
 	th_inherit_no_limits();
@@ -127,12 +132,12 @@ static void greet(struct pilot *pilot, int client)
 	pilot->clients[pilot->client_count++] = client;
 }
 
-static bool accept_all(struct pilot *pilot)
+static bool accept_at(struct pilot *pilot, int listener)
 {
 	bool any = false;
 	int client;
 
-	while ((client = accept4(LISTENER, NULL, NULL,
+	while ((client = accept4(listener, NULL, NULL,
 			SOCK_CLOEXEC | SOCK_NONBLOCK)) >= 0) {
 		if (!th_peer_is_own(client)) {
 			close(client);
@@ -142,6 +147,24 @@ static bool accept_all(struct pilot *pilot)
 		any = true;
 	}
 	return any;
+}
+
+static bool accept_all(struct pilot *pilot)
+{
+	bool any = accept_at(pilot, LISTENER);
+
+	return (pilot->has_spare && accept_at(pilot, SPARE)) || any;
+}
+
+/* Another one's may lie there by now. */
+static void remove_socket(const struct pilot *pilot)
+{
+	struct stat now;
+
+	if (fstatat(FOLDER, TH_PILOT_SOCKET, &now, AT_SYMLINK_NOFOLLOW) == 0 &&
+		now.st_dev == pilot->socket.st_dev &&
+		now.st_ino == pilot->socket.st_ino)
+		unlinkat(FOLDER, TH_PILOT_SOCKET, 0);
 }
 
 /* They say nothing: what can be read is their end. */
@@ -169,7 +192,7 @@ static void try_to_leave(struct pilot *pilot)
 
 	if (lock < 0 || flock(lock, LOCK_EX | LOCK_NB) == 0) {
 		if (!accept_all(pilot)) {
-			unlinkat(FOLDER, TH_PILOT_SOCKET, 0);
+			remove_socket(pilot);
 			pilot->ended = true;
 		}
 	}
@@ -196,10 +219,12 @@ static int add(struct pilot *pilot, int fd)
 static int one_round(struct pilot *pilot)
 {
 	int timeout = pilot->client_count ? -1 : LOOK_MS, ready, rc;
-	size_t first = 2;
+	size_t first = pilot->has_spare ? 3 : 2;
 
 	pilot->poll_count = 0;
 	rc = add(pilot, LISTENER) | add(pilot, pilot->signals);
+	if (pilot->has_spare)
+		rc |= add(pilot, SPARE);
 	for (size_t i = 0; i < pilot->client_count; i++)
 		rc |= add(pilot, pilot->clients[i]);
 	if (pilot->uplink)
@@ -216,7 +241,9 @@ static int one_round(struct pilot *pilot)
 		return -1;
 	if (ready > 0)
 		drop_ended(pilot, first);
-	if (ready > 0 && pilot->polls[0].revents)
+	if (ready > 0 &&
+		(pilot->polls[0].revents ||
+			(pilot->has_spare && pilot->polls[2].revents)))
 		accept_all(pilot);
 	if (!pilot->client_count &&
 		th_clock_mono_ms() - pilot->alone_ms >= IDLE_MS)
@@ -230,22 +257,26 @@ int main(int argc, char **argv)
 	struct th_error err = {0};
 	struct stat st;
 
-	(void)argv;
-	if (argc != 1 || fstat(LISTENER, &st) || !S_ISSOCK(st.st_mode)) {
+	pilot.has_spare = argc == 2 && strcmp(argv[1], TH_PILOT_SPARE) == 0;
+	if (argc != 1 + pilot.has_spare || fstat(LISTENER, &st) ||
+		!S_ISSOCK(st.st_mode)) {
 		fputs("tidyhull-pilot is started by tidyhull; see tidyhull "
 		      "help\n",
 			stderr);
 		return 2;
 	}
-	leave_caller();
+	leave_caller(pilot.has_spare);
 	fcntl(LISTENER, F_SETFL, O_NONBLOCK);
+	if (pilot.has_spare)
+		fcntl(SPARE, F_SETFL, O_NONBLOCK);
+	fstatat(FOLDER, TH_PILOT_SOCKET, &pilot.socket, AT_SYMLINK_NOFOLLOW);
 	prepare(&pilot);
 	if (pilot_confine(FOLDER, &err))
 		return 1;
 	while (!pilot.ended && one_round(&pilot) == 0)
 		;
 	if (!pilot.ended)
-		unlinkat(FOLDER, TH_PILOT_SOCKET, 0);
+		remove_socket(&pilot);
 	uplink_free(pilot.uplink);
 	free(pilot.polls);
 	return 0;

@@ -724,6 +724,26 @@ static void a_lost_pilot_is_told(void)
 	CODE(hull("remove --force ledger pilot"), 0);
 }
 
+/* A cleaner of files does not part a user's containers: whoever comes next is
+ * on the same networks. */
+static void a_pilot_without_a_socket_is_found(void)
+{
+	static const char *const lost[] = {
+		"run/pilot.sock", "run/pilot.*", "run"};
+
+	launch_ledger("ledger", "");
+	for (size_t i = 0; i < COUNT_OF(lost); i++) {
+		as_root("sh -c 'rm -rf %s/%s'", world_store, lost[i]);
+		launch_client("pilot", "");
+		CHECK(meet("pilot", "ledger"));
+		CHECK_TEXT(as_root("pgrep -xc tidyhull-pilot")->out, "1\n");
+		CODE(hull("restart ledger"), 0);
+		CHECK(meet("pilot", "ledger"));
+		CODE(hull("remove --force pilot"), 0);
+	}
+	CODE(hull("remove --force ledger"), 0);
+}
+
 static void rules_of_others_stay(void)
 {
 	CODE(as_root("nft add table inet harbour"), 0);
@@ -765,6 +785,8 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"subnets avoid the host's routes", subnets_avoid_the_hosts_routes},
 	{"many start at once", many_start_at_once},
 	{"a lost pilot is told", a_lost_pilot_is_told},
+	{"a pilot without a socket is found",
+		a_pilot_without_a_socket_is_found},
 	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
 
 const struct suite suite_networks = {"networks", tests};

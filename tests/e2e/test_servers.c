@@ -1,0 +1,316 @@
+/* Real servers, as Debian has them: a start, a real client over the port, a
+ * limit, a crash and what follows, a stop without recovery at the next start,
+ * data that stay. Their image is made by scripts/server-images ("make
+ * check-servers"). */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+#define IMAGE "selwick/servers"
+#define SHARED "--mount /w=%s/w,ro"
+
+static void get_image(void)
+{
+	char layout[600];
+	int port;
+
+	snprintf(layout, sizeof(layout), "%s/server-images", world_build);
+	port = start_registry(layout);
+	write_config(&port, 1);
+	CODE(hull("pull " IMAGE " -q"), 0);
+	other("mkdir -p %s/w", world_folder);
+}
+
+/* A client that runs on the host's network, as one outside would. */
+static const char *client(const char *line)
+{
+	return hull("run " IMAGE " --network host " SHARED " -- %s",
+		world_folder, line)
+		->out;
+}
+
+struct question {
+	const char *line, *answer;
+};
+
+static bool answers(void *arg)
+{
+	const struct question *question = arg;
+
+	return strstr(client(question->line), question->answer) != NULL;
+}
+
+/* Servers need a moment. */
+static void comes(const char *line, const char *answer)
+{
+	struct question question = {line, answer};
+
+	if (!wait_until(answers, &question)) {
+		printf("\n    %s: %s\n", line, client(line));
+		printf("    %s\n", hull("logs box")->err);
+		CU_FAIL("a server does not answer as it should");
+	}
+}
+
+/* Some users cannot limit anything. */
+static bool can_limit(void)
+{
+	static int can = -1;
+
+	if (can < 0)
+		can = hull("run " IMAGE " --network none --limit memory=64M -- "
+			   "true")
+				->code == 0;
+	return can;
+}
+
+static const char *if_limited(const char *text)
+{
+	return can_limit() ? text : "";
+}
+
+static bool has_come_back(void *arg)
+{
+	(void)arg;
+	return strcmp(field("box", "restart.restarts"), "1") == 0 &&
+		strcmp(field("box", "state"), "running") == 0;
+}
+
+static void crash(void)
+{
+	CODE(hull("kill --signal SEGV box"), 0);
+	CHECK(wait_until(has_come_back, NULL));
+	SAYS(hull("timeline box")->out, "signal 11");
+}
+
+/* On its own signal, and not by force. */
+static void stop_gracefully(void)
+{
+	SAYS(hull("stop box")->out, "it ended on its stop signal");
+}
+
+static void a_web_server(void)
+{
+	get_image();
+	CODE(hull("launch " IMAGE " --name box --port 80=8081 --restart "
+		  "on-failure,delay=50ms --mount /var/www/html=volume:pages %s "
+		  "-- lighttpd -D -f /etc/lighttpd/lighttpd.conf",
+		     if_limited("--limit memory=64M")),
+		0);
+	comes("curl -s 127.0.0.1:8081/", "<html");
+	CODE(hull("exec box -- sh -c 'echo berth 7 > "
+		  "/var/www/html/berth.txt'"),
+		0);
+	comes("curl -s 127.0.0.1:8081/berth.txt", "berth 7");
+	crash();
+	comes("curl -s 127.0.0.1:8081/berth.txt", "berth 7");
+	stop_gracefully();
+	CHECK_TEXT(field("box", "outcome.exit-code"), "0");
+	CODE(hull("start box"), 0);
+	comes("curl -s 127.0.0.1:8081/berth.txt", "berth 7");
+	CODE(hull("remove --force box volume:pages"), 0);
+}
+
+static int count_in_logs(const char *text)
+{
+	const char *at = hull("logs box")->err;
+	int count = 0;
+
+	while ((at = strstr(at, text))) {
+		at += strlen(text);
+		count++;
+	}
+	return count;
+}
+
+static void a_database(void)
+{
+	get_image();
+	put_file("w/database",
+		"set -e\n"
+		"bin=/usr/lib/postgresql/15/bin\n"
+		"if [ ! -s /data/pg/PG_VERSION ]; then\n"
+		"\t$bin/initdb -D /data/pg -A trust >/data/init.log\n"
+		"\techo 'host all all all trust' >>/data/pg/pg_hba.conf\n"
+		"fi\n"
+		"exec $bin/postgres -D /data/pg -c 'listen_addresses=*' -c "
+		"unix_socket_directories=/tmp\n");
+	put_file("w/ask",
+		"exec psql -h 127.0.0.1 -p 5433 -U postgres -At -c "
+		"\"$1\" 2>&1\n");
+	CODE(hull("launch " IMAGE " --name box --user postgres --stop "
+		  "signal=INT --port 5432=5433 --restart on-failure,delay=50ms "
+		  "--mount /data=volume:ledger " SHARED " %s -- sh /w/database",
+		     world_folder, if_limited("--limit memory=256M")),
+		0);
+	comes("sh /w/ask 'select 40 + 2'", "42");
+	comes("sh /w/ask 'create table tides as select 7 as height'", "SELECT");
+	/* The crash of one of its processes is its own affair. */
+	CODE(hull("exec --user 0 box -- sh -c 'kill -SEGV $(pgrep -f "
+		  "[c]heckpointer)'"),
+		0);
+	comes("sh /w/ask 'select height from tides'", "7\n");
+	CHECK_TEXT(field("box", "restart.restarts"), "0");
+	/* Its own crash is not, and after it there is something to recover. */
+	crash();
+	comes("sh /w/ask 'select height from tides'", "7\n");
+	CHECK_INT(count_in_logs("automatic recovery in progress"), 2);
+	stop_gracefully();
+	CHECK_TEXT(field("box", "outcome.exit-code"), "0");
+	CHECK_INT(count_in_logs("database system is shut down"), 1);
+	CODE(hull("start box"), 0);
+	comes("sh /w/ask 'select height from tides'", "7\n");
+	CHECK_INT(count_in_logs("automatic recovery in progress"), 2);
+	/* Its data outlive it. */
+	CODE(hull("remove --force box"), 0);
+	CODE(hull("launch " IMAGE " --name box --user postgres --port "
+		  "5432=5433 --mount /data=volume:ledger " SHARED
+		  " -- sh /w/database",
+		     world_folder),
+		0);
+	comes("sh /w/ask 'select height from tides'", "7\n");
+	CODE(hull("remove --force box volume:ledger"), 0);
+}
+
+static void a_cache(void)
+{
+	get_image();
+	put_file("w/set",
+		"printf 'set tide 0 0 4\\r\\nhigh\\r\\nget "
+		"tide\\r\\nquit\\r\\n'"
+		" | nc -w 2 127.0.0.1 11311\n");
+	put_file("w/get",
+		"printf 'get tide\\r\\nversion\\r\\nquit\\r\\n' | nc "
+		"-w 2 127.0.0.1 11311\n");
+	CODE(hull("launch " IMAGE " --name box --port 11211=11311 --restart "
+		  "on-failure,delay=50ms %s -- memcached -u memcache -l "
+		  "0.0.0.0 -m 32",
+		     if_limited("--limit memory=64M")),
+		0);
+	comes("sh /w/set", "VALUE tide 0 4");
+	crash();
+	comes("sh /w/get", "VERSION");
+	/* It keeps nothing, and says so. */
+	CHECK(strstr(client("sh /w/get"), "VALUE") == NULL);
+	stop_gracefully();
+	CODE(hull("start box"), 0);
+	comes("sh /w/set", "VALUE tide 0 4");
+	CODE(hull("remove --force box"), 0);
+}
+
+static void a_name_server(void)
+{
+	static const char udp[] = "dig +short +time=2 +tries=2 @127.0.0.1 -p "
+				  "5354 gauge.selwick.example";
+	static const char tcp[] = "dig +tcp +short +time=2 +tries=2 @127.0.0.1 "
+				  "-p 5354 gauge.selwick.example";
+
+	get_image();
+	CODE(hull("launch " IMAGE " --name box --port 53=5354/udp --port "
+		  "53=5354 --restart on-failure,delay=50ms %s -- dnsmasq -k -u "
+		  "root --no-resolv --no-hosts --log-facility=- "
+		  "--address=/gauge.selwick.example/10.7.7.7",
+		     if_limited("--limit memory=32M,processes=20")),
+		0);
+	comes(udp, "10.7.7.7");
+	comes(tcp, "10.7.7.7");
+	crash();
+	comes(udp, "10.7.7.7");
+	stop_gracefully();
+	SAYS(hull("logs box")->err, "exiting on receipt of SIGTERM");
+	CODE(hull("start box"), 0);
+	comes(tcp, "10.7.7.7");
+	CODE(hull("remove --force box"), 0);
+}
+
+static void a_java_server(void)
+{
+	get_image();
+	put_file("w/java",
+		"set -e\n"
+		"home=/usr/share/jetty9\n"
+		"if [ ! -d /data/base/webapps ]; then\n"
+		"\tmkdir -p /data/base/webapps/root\n"
+		"\tcd /data/base\n"
+		"\tjava -jar $home/start.jar jetty.home=$home "
+		"--add-to-start=http,deploy,webapp\n"
+		"\techo berth 7 >webapps/root/index.html\n"
+		"fi\n"
+		"cd /data/base\n"
+		"exec java -jar $home/start.jar jetty.home=$home\n");
+	put_file("w/heap",
+		"java -XX:+PrintFlagsFinal -version 2>/dev/null | "
+		"awk '$2 == \"MaxHeapSize\" { print $4 }'\n");
+	CODE(hull("launch " IMAGE " --name box --user jetty --port 8080=8082 "
+		  "--restart on-failure,delay=50ms --mount "
+		  "/data=volume:base " SHARED " %s -- sh /w/java",
+		     world_folder, if_limited("--limit memory=256M")),
+		0);
+	comes("curl -s 127.0.0.1:8082/", "berth 7");
+	/* It has seen how much there is for it. */
+	if (can_limit())
+		CHECK(atol(hull("exec box -- sh /w/heap")->out) <= 256 << 20);
+	/* The machine's own handler reports it, and raises ABRT. */
+	CODE(hull("kill --signal SEGV box"), 0);
+	CHECK(wait_until(has_come_back, NULL));
+	SAYS(hull("timeline box")->out, "signal 6");
+	comes("curl -s 127.0.0.1:8082/", "berth 7");
+	stop_gracefully();
+	CHECK_TEXT(field("box", "outcome.exit-code"), "143");
+	CODE(hull("start box"), 0);
+	comes("curl -s 127.0.0.1:8082/", "berth 7");
+	CODE(hull("remove --force box volume:base"), 0);
+}
+
+/* Its jobs leave children behind, which somebody has to take in. */
+static void a_clock_with_children(void)
+{
+	struct result *result;
+	int tries = 0;
+
+	get_image();
+	put_file("w/clock",
+		"echo '* * * * * root sh -c \"sleep 1 & echo tide "
+		">>/data/log\"'"
+		" >/etc/cron.d/tide\n"
+		"exec cron -f\n");
+	CODE(hull("launch " IMAGE " --name box --restart "
+		  "on-failure,delay=50ms --mount /data=volume:log " SHARED
+		  " %s -- sh /w/clock",
+		     world_folder,
+		     if_limited("--limit memory=64M,processes=50")),
+		0);
+	do {
+		usleep(500000);
+		result = hull("exec box -- cat /data/log");
+	} while (result->code && tries++ < 150);
+	SAYS(result->out, "tide");
+	usleep(1500000);
+	result = hull("exec box -- ps -e -o stat=");
+	CHECK(strchr(result->out, 'Z') == NULL);
+	crash();
+	stop_gracefully();
+	CODE(hull("start box"), 0);
+	SAYS(hull("exec box -- cat /data/log")->out, "tide");
+	CODE(hull("remove --force box volume:log"), 0);
+}
+
+/* Of a plain Debian, whose program has a capability in its file. */
+static void an_echo(void)
+{
+	get_image();
+	SAYS(hull("run " IMAGE " -- ping -c 1 127.0.0.1")->out, "1 received");
+	SAYS(hull("run " IMAGE " --user nobody -- ping -c 1 127.0.0.1")->out,
+		"1 received");
+}
+
+static const CU_TestInfo tests[] = {{"a web server", a_web_server},
+	{"a database", a_database}, {"a cache", a_cache},
+	{"a name server", a_name_server}, {"a Java server", a_java_server},
+	{"a clock with children", a_clock_with_children}, {"an echo", an_echo},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_servers = {"servers", tests};
