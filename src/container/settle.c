@@ -263,7 +263,7 @@ static int settle_start(
 	if (rc == 1) {
 		th_container_clean_start(context, &row);
 		rc = th_state_note(store->db, id,
-			"its keeper was killed while it started it",
+			"its keeper was killed during the start",
 			context->actor, NULL, err);
 	}
 	th_lock_drop(store->run_fd, id, &lock);
