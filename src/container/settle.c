@@ -262,8 +262,7 @@ static int settle_start(
 		rc = 0;
 	if (rc == 1) {
 		th_container_clean_start(context, &row);
-		rc = th_state_note(store->db, id,
-			"its keeper was killed during the start",
+		rc = th_state_note(store->db, id, TH_START_KILLED,
 			context->actor, NULL, err);
 	}
 	th_lock_drop(store->run_fd, id, &lock);

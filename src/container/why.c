@@ -374,6 +374,7 @@ static void explain_running(struct look *look)
 static void explain(struct look *look)
 {
 	const struct th_container_row *row = look->row;
+	const struct th_event_row *event;
 	char span[TH_TIME_TEXT], when[48];
 	int64_t left;
 
@@ -381,10 +382,14 @@ static void explain(struct look *look)
 	case TH_STATE_CREATED:
 		ago(row->created_us, when);
 		set_kind(look, "created");
+		event = last_event(look, TH_START_KILLED);
 		say(look,
-			th_format(
-				"%s was created %s and has never been started",
-				row->name, when));
+			event ? th_format("%s was created %s; the last attempt "
+					  "to start it failed: %.200s",
+					row->name, when, event->cause)
+			      : th_format("%s was created %s and has never "
+					  "been started",
+					row->name, when));
 		advise(look, th_format("tidyhull start %s", row->name));
 		break;
 	case TH_STATE_PAUSED:

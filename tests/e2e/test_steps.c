@@ -225,7 +225,7 @@ static void a_keeper_killed_in_a_start_leaves_nothing(void)
 {
 	struct step step = {.program = "tidyhull-keeper"};
 	const char *page;
-	int code = 0;
+	int code = 0, told = 0;
 
 	CODE(hull("pull selwick/gauge"), 0);
 	CODE(hull("create selwick/gauge --name box --network berths --port "
@@ -238,6 +238,9 @@ static void a_keeper_killed_in_a_start_leaves_nothing(void)
 			SAYS(hull("list --all")->out, "box");
 			if (strcmp(field("box", "state"), "running") != 0)
 				nothing_of_the_host();
+			told += strstr(hull("why box")->out,
+					"its keeper was killed during the "
+					"start") != NULL;
 		}
 		if (step.number % 3 == 2) {
 			struct result *result = hull("start box");
@@ -259,6 +262,7 @@ static void a_keeper_killed_in_a_start_leaves_nothing(void)
 		step.number += stride(4);
 	}
 	CHECK_INT(code, 0);
+	CHECK(told > 0);
 	CHECK(step.number > 40);
 	CODE(hull("remove --force box"), 0);
 	nothing_of_the_host();
