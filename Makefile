@@ -80,7 +80,7 @@ endif
 
 # ---- what is made of what ----
 
-CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c \
+CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c src/build/*.c \
 	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
 	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c)) \
 	src/keeper/channel.c src/keeper/lock.c src/keeper/log.c \

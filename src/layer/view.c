@@ -1,5 +1,6 @@
 #include "layer/view.h"
 
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdlib.h>
@@ -8,6 +9,7 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
+#include "base/buffer.h"
 #include "base/file.h"
 #include "layer/attributes.h"
 
@@ -205,34 +207,113 @@ static int report(const struct th_view *view, struct members *members,
 		: 1;
 }
 
-int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
-	struct th_error *err)
+/* Goes down to what has the path: 1 with its members, 0, -1. */
+static int descend(struct th_view *view, const char *path,
+	struct members *members, struct stat *st, struct th_error *err)
 {
 	struct members here = {0}, next = {0};
-	struct stat st = {.st_mode = S_IFDIR};
 	const char *at = path;
 	int rc = begin(view, &here, err) ? -1 : view->count > 0;
 
+	memset(st, 0, sizeof(*st));
+	st->st_mode = S_IFDIR;
 	while (rc == 1 && *at) {
 		char name[256];
 		size_t len = strcspn(at, "/");
 
-		if (len >= sizeof(name) || !S_ISDIR(st.st_mode)) {
+		if (len >= sizeof(name) || !S_ISDIR(st->st_mode)) {
 			rc = 0;
 			break;
 		}
 		memcpy(name, at, len);
 		name[len] = '\0';
-		rc = step(&here, name, &next, &st, err);
+		rc = step(&here, name, &next, st, err);
 		members_release(&here);
 		here = next;
 		memset(&next, 0, sizeof(next));
 		at += len + (at[len] == '/');
 	}
-	if (rc == 1)
-		rc = report(view, &here, path, &st, found, err);
-	members_release(&here);
+	*members = here;
 	return rc;
+}
+
+int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
+	struct th_error *err)
+{
+	struct members members;
+	struct stat st;
+	int rc = descend(view, path, &members, &st, err);
+
+	if (rc == 1)
+		rc = report(view, &members, path, &st, found, err);
+	members_release(&members);
+	return rc;
+}
+
+/* ---- what a folder holds ---- */
+
+static int add_names(int folder, struct th_strings *names, struct th_error *err)
+{
+	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	int rc = 0;
+
+	if (!dir) {
+		th_close(&fd);
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot read a folder of a layer");
+	}
+	while (rc == 0 && (entry = readdir(dir))) {
+		if (strcmp(entry->d_name, ".") != 0 &&
+			strcmp(entry->d_name, "..") != 0 &&
+			th_strings_add(names, entry->d_name))
+			rc = th_fail_memory(err);
+	}
+	closedir(dir);
+	return rc;
+}
+
+static int by_name(const void *one, const void *other)
+{
+	return strcmp(*(char *const *)one, *(char *const *)other);
+}
+
+static void sort_once(struct th_strings *names)
+{
+	size_t kept = 0;
+
+	if (names->count)
+		qsort(names->items, names->count, sizeof(*names->items),
+			by_name);
+	for (size_t i = 0; i < names->count; i++) {
+		if (kept && strcmp(names->items[kept - 1], names->items[i]) == 0)
+			free(names->items[i]);
+		else
+			names->items[kept++] = names->items[i];
+	}
+	names->count = kept;
+}
+
+int th_view_names(struct th_view *view, const char *path, size_t from,
+	struct th_strings *names, struct th_error *err)
+{
+	struct members members;
+	struct stat st;
+	int rc = descend(view, path, &members, &st, err);
+	bool alone;
+
+	if (rc == 1 && !S_ISDIR(st.st_mode))
+		rc = 0;
+	alone = rc != 1 || members.layers[members.count - 1] >= from;
+	for (size_t i = 0; rc == 1 && i < members.count; i++) {
+		if (members.layers[i] >= from &&
+			add_names(members.fds[i], names, err))
+			rc = -1;
+	}
+	members_release(&members);
+	sort_once(names);
+	return rc < 0 ? -1 : alone;
 }
 
 /* ---- with links ---- */

@@ -43,6 +43,13 @@ void th_view_drop(struct th_view *view);
 int th_view_look(struct th_view *view, const char *path, struct th_sight *found,
 	struct th_error *err);
 
+/* What the folder at path holds by the layers from that number on: names,
+ * deleted ones among them, in order, each once. Nothing where there is no
+ * folder. 1 where no layer below has a part in the folder, 0, -1. */
+struct th_strings;
+int th_view_names(struct th_view *view, const char *path, size_t from,
+	struct th_strings *names, struct th_error *err);
+
 /* The same with all links followed, as a process with the view as its root
  * would. */
 int th_view_find(struct th_view *view, const char *path, struct th_sight *found,
