@@ -199,8 +199,8 @@ static int note(struct comparison *comparison, const char *path,
 	const struct stat *now, struct th_error *err)
 {
 	void *list = comparison->changes->list;
-	struct th_file_change *change = more(
-		&list, &comparison->changes->count, sizeof(*change));
+	struct th_file_change *change =
+		more(&list, &comparison->changes->count, sizeof(*change));
 
 	if (!change)
 		return th_fail_memory(err);
@@ -265,8 +265,8 @@ static int look(struct th_view *view, const char *path, struct th_sight *sight,
 	return th_view_look(view, path, sight, err);
 }
 
-static int compare_at(struct comparison *comparison, const char *path,
-	struct th_error *err)
+static int compare_at(
+	struct comparison *comparison, const char *path, struct th_error *err)
 {
 	struct th_sight before, after;
 	int was = look(comparison->before, path, &before, err);
@@ -282,8 +282,8 @@ static int compare_at(struct comparison *comparison, const char *path,
 	return rc;
 }
 
-static int compare_folder(struct comparison *comparison, const char *folder,
-	struct th_error *err)
+static int compare_folder(
+	struct comparison *comparison, const char *folder, struct th_error *err)
 {
 	struct th_view *const both[] = {comparison->before, comparison->after};
 	struct th_strings names = {0};
@@ -320,13 +320,17 @@ static int by_path(const void *one, const void *other)
 		to++;
 	}
 	/* What lies in a folder stands behind it, before its neighbours. */
-	return (*at == '/' ? 1 : *at ? *at + 1 : 0) -
-		(*to == '/' ? 1 : *to ? *to + 1 : 0);
+	return (*at == '/'	     ? 1
+			       : *at ? *at + 1
+				     : 0) -
+		(*to == '/'	      ? 1
+				: *to ? *to + 1
+				      : 0);
 }
 
-int th_changes_between(const struct th_context *context,
-	struct th_view *before, struct th_view *after, size_t common,
-	struct th_file_changes *changes, struct th_error *err)
+int th_changes_between(const struct th_context *context, struct th_view *before,
+	struct th_view *after, size_t common, struct th_file_changes *changes,
+	struct th_error *err)
 {
 	struct comparison comparison = {.context = context,
 		.before = before,
@@ -373,8 +377,8 @@ static bool is_mount_point(
 	bool empty = S_ISDIR(change->mode) ||
 		(S_ISREG(change->mode) && !change->bytes);
 
-	for (size_t i = 0; change->kind == TH_FILE_NEW && empty &&
-		i < bundle->mount_count;
+	for (size_t i = 0;
+		change->kind == TH_FILE_NEW && empty && i < bundle->mount_count;
 		i++) {
 		const char *target = bundle->mounts[i].target;
 
@@ -430,8 +434,8 @@ int th_changes_of_container(const struct th_context *context,
 		th_fail_sys(err, TH_FAILED, errno,
 			"cannot open what the container has written");
 	if (upper >= 0 && th_view_add(after.view, upper, NULL, err) == 0)
-		rc = th_changes_between(context, before.view, after.view,
-			layers, changes, err);
+		rc = th_changes_between(
+			context, before.view, after.view, layers, changes, err);
 	if (rc == 0 && leave_out_mounts(folder, changes, err)) {
 		th_file_changes_release(changes);
 		rc = -1;
@@ -572,10 +576,10 @@ int th_hidden_of_image(const struct th_context *context, const char *digest,
 			.number = i,
 			.hidden = hidden};
 
-		rc = search.layer ? th_view_add(search.layer,
-					    th_view_tree(root.view, i), NULL,
-					    err)
-				  : th_fail_memory(err);
+		rc = search.layer
+			? th_view_add(search.layer, th_view_tree(root.view, i),
+				  NULL, err)
+			: th_fail_memory(err);
 		if (rc == 0)
 			rc = search_layer(&search, err);
 		th_strings_release(&search.folders);

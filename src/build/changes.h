@@ -35,9 +35,9 @@ struct th_file_changes {
 
 /* Of what is in a folder that is gone, only the folder is told. common: so many
  * of the lowest layers are the same in both. */
-int th_changes_between(const struct th_context *context,
-	struct th_view *before, struct th_view *after, size_t common,
-	struct th_file_changes *changes, struct th_error *err);
+int th_changes_between(const struct th_context *context, struct th_view *before,
+	struct th_view *after, size_t common, struct th_file_changes *changes,
+	struct th_error *err);
 /* Of a container, running or not, from its image. */
 int th_changes_of_container(const struct th_context *context,
 	const struct th_container_row *row, struct th_file_changes *changes,

@@ -82,8 +82,7 @@ static json_t *change_json(const struct th_file_change *change)
 	return doc;
 }
 
-static void size_cells(
-	struct table *table, const struct th_file_change *change)
+static void size_cells(struct table *table, const struct th_file_change *change)
 {
 	char size[SIZE_TEXT] = "", before[SIZE_TEXT + 8] = "", ago[48] = "";
 	char text[64];
@@ -200,7 +199,7 @@ static void print_tree(const struct th_file_changes *changes)
 		print_way(table, change->path,
 			shared_folders(last, change->path));
 		table_branch(table, depth_of(change->path));
-		table_cell(table, colours_of[change->kind], "%s%s",
+		table_cell(table, NULL, "%s%s",
 			shown(slash ? slash + 1 : change->path),
 			S_ISDIR(change->mode) ? "/" : "");
 		table_cell(table, colours_of[change->kind], "%s",
@@ -215,16 +214,20 @@ static void print_sum(const struct th_file_changes *changes)
 {
 	size_t counts[3] = {0};
 	uint64_t bytes[3] = {0};
-	char more[SIZE_TEXT], less[SIZE_TEXT];
 
 	for (size_t i = 0; i < changes->count; i++) {
 		counts[changes->list[i].kind]++;
 		bytes[changes->list[i].kind] += changes->list[i].bytes;
 	}
-	size_text(bytes[TH_FILE_NEW] + bytes[TH_FILE_CHANGED], more);
-	size_text(bytes[TH_FILE_GONE], less);
-	printf("%zu new, %zu changed, %zu gone: %s written, %s hidden\n",
-		counts[0], counts[1], counts[2], more, less);
+	for (size_t i = 0; i < COUNT(kinds); i++) {
+		char size[SIZE_TEXT];
+
+		size_text(bytes[i], size);
+		printf("%s%zu %s", i ? ", " : "", counts[i], kinds[i]);
+		if (bytes[i])
+			printf(" (%s)", size);
+	}
+	putchar('\n');
 }
 
 static int print_changes(
@@ -269,7 +272,8 @@ static int print_hidden(struct invocation *call, const struct th_hidden *hidden)
 		for (size_t i = 0; i < hidden->count; i++) {
 			json_array_append_new(list,
 				json_pack("{s:o s:I s:I}", "path",
-					path_json(hidden->list[i].path), "layer",
+					path_json(hidden->list[i].path),
+					"layer",
 					(json_int_t)hidden->list[i].layer + 1,
 					"bytes",
 					(json_int_t)hidden->list[i].bytes));
@@ -280,7 +284,8 @@ static int print_hidden(struct invocation *call, const struct th_hidden *hidden)
 	}
 	if (!hidden->count) {
 		if (!call->quiet)
-			printf("no file of its %zu layer%s is hidden by a later "
+			printf("no file of its %zu layer%s is hidden by a "
+			       "later "
 			       "one\n",
 				hidden->layers, hidden->layers == 1 ? "" : "s");
 		return EXIT_DONE;
@@ -293,8 +298,8 @@ static int print_hidden(struct invocation *call, const struct th_hidden *hidden)
 		size_text(hidden->list[i].bytes, size);
 		table_row(table);
 		table_cell(table, NULL, "/%s", shown(hidden->list[i].path));
-		table_cell(table, NULL, "%zu of %zu",
-			hidden->list[i].layer + 1, hidden->layers);
+		table_cell(table, NULL, "%zu of %zu", hidden->list[i].layer + 1,
+			hidden->layers);
 		table_cell(table, NULL, "%s", size);
 	}
 	table_print(table);

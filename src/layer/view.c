@@ -287,7 +287,8 @@ static void sort_once(struct th_strings *names)
 		qsort(names->items, names->count, sizeof(*names->items),
 			by_name);
 	for (size_t i = 0; i < names->count; i++) {
-		if (kept && strcmp(names->items[kept - 1], names->items[i]) == 0)
+		if (kept &&
+			strcmp(names->items[kept - 1], names->items[i]) == 0)
 			free(names->items[i]);
 		else
 			names->items[kept++] = names->items[i];

@@ -84,7 +84,7 @@ static void a_container_tells_what_it_has_written(void)
 			CODE(hull("stop box --grace 0s"), 0);
 	}
 	result = hull("changes box");
-	SAYS(result->out, "6 new, 4 changed, 1 gone");
+	SAYS(result->out, "6 new (121 B), 4 changed (2.0 MB), 1 gone\n");
 	SAYS(result->out, "content");
 	SAYS(hull("changes box --flat")->out, "/var/berth/a/f");
 	SAYS(hull("changes box -q")->out, "/etc/passwd\n");
@@ -98,12 +98,19 @@ static void a_folder_made_anew_hides_the_old_one(void)
 {
 	const struct tar_entry entries[] = {
 		{.name = "pier/", .type = S_IFDIR, .mode = 0755},
-		{.name = "pier/one", .type = S_IFREG, .mode = 0644, .data = "1"},
+		{.name = "pier/one",
+			.type = S_IFREG,
+			.mode = 0644,
+			.data = "1"},
 		{.name = "pier/deep/", .type = S_IFDIR, .mode = 0755},
-		{.name = "pier/deep/two", .type = S_IFREG, .mode = 0644,
+		{.name = "pier/deep/two",
+			.type = S_IFREG,
+			.mode = 0644,
 			.data = "22"},
 		{.name = "mole/", .type = S_IFDIR, .mode = 0755},
-		{.name = "mole/three", .type = S_IFREG, .mode = 0644,
+		{.name = "mole/three",
+			.type = S_IFREG,
+			.mode = 0644,
 			.data = "333"},
 		{.name = NULL}};
 	static const char *const files[] = {"one.tar"};
@@ -142,15 +149,25 @@ static void images_are_compared(void)
 {
 	const struct tar_entry first[] = {
 		{.name = "pier/", .type = S_IFDIR, .mode = 0755},
-		{.name = "pier/one", .type = S_IFREG, .mode = 0644, .data = "1"},
-		{.name = "pier/two", .type = S_IFREG, .mode = 0644, .data = "22"},
+		{.name = "pier/one",
+			.type = S_IFREG,
+			.mode = 0644,
+			.data = "1"},
+		{.name = "pier/two",
+			.type = S_IFREG,
+			.mode = 0644,
+			.data = "22"},
 		{.name = "mole/", .type = S_IFDIR, .mode = 0755},
-		{.name = "mole/three", .type = S_IFREG, .mode = 0644,
+		{.name = "mole/three",
+			.type = S_IFREG,
+			.mode = 0644,
 			.data = "333"},
 		{.name = "same", .type = S_IFREG, .mode = 0644, .data = "same"},
 		{.name = NULL}};
-	const struct tar_entry second[] = {
-		{.name = "pier/one", .type = S_IFREG, .mode = 0600, .data = "one"},
+	const struct tar_entry second[] = {{.name = "pier/one",
+						   .type = S_IFREG,
+						   .mode = 0600,
+						   .data = "one"},
 		{.name = "pier/.wh.two", .type = S_IFREG, .mode = 0644},
 		{.name = ".wh.mole", .type = S_IFREG, .mode = 0644},
 		{.name = "quay", .type = S_IFREG, .mode = 0644, .data = "new"},
@@ -158,7 +175,10 @@ static void images_are_compared(void)
 	/* The same as both, in one layer. */
 	const struct tar_entry flat[] = {
 		{.name = "pier/", .type = S_IFDIR, .mode = 0755},
-		{.name = "pier/one", .type = S_IFREG, .mode = 0600, .data = "one"},
+		{.name = "pier/one",
+			.type = S_IFREG,
+			.mode = 0600,
+			.data = "one"},
 		{.name = "quay", .type = S_IFREG, .mode = 0644, .data = "new"},
 		{.name = "same", .type = S_IFREG, .mode = 0644, .data = "same"},
 		{.name = NULL}};
@@ -184,8 +204,8 @@ static void images_are_compared(void)
 	is(doc, "/mole/three", "");
 	is(doc, "/quay", "new");
 	is(doc, "/same", "");
-	CHECK_INT(json_integer_value(json_object_get(
-			  change_of(doc, "/mole"), "bytes")),
+	CHECK_INT(json_integer_value(
+			  json_object_get(change_of(doc, "/mole"), "bytes")),
 		3);
 	json_decref(doc);
 	/* And back; and layers do not matter. */
