@@ -65,7 +65,8 @@ static size_t all_entries(const char *folder, const char **list, size_t most)
 	char path[600];
 
 	while (dir && (entry = readdir(dir)) && count < most) {
-		if (entry->d_name[0] == '.')
+		/* Beside the trees lie notes on them. */
+		if (entry->d_name[0] == '.' || entry->d_type == DT_REG)
 			continue;
 		snprintf(path, sizeof(path), "%.250s/%.250s", folder,
 			entry->d_name);
