@@ -26,6 +26,8 @@
 
 #define GROUP "/sys/fs/cgroup/unified/tidyhull-floor"
 
+#define SEAL_BYTES 32
+
 static struct sock_filter program[4096];
 static size_t program_len;
 static char root[300];
@@ -174,7 +176,10 @@ int main(int argc, char **argv)
 	if (argc < 5)
 		return 2;
 	fd = open(argv[2], O_RDONLY);
-	len = fd < 0 ? 0 : read(fd, program, sizeof(program));
+	/* Behind its seal (docs/formats.md). */
+	len = fd < 0 || lseek(fd, SEAL_BYTES, SEEK_SET) < 0
+		? 0
+		: read(fd, program, sizeof(program));
 	program_len = len > 0 ? (size_t)len / sizeof(*program) : 0;
 	for (int i = argc - 1; i >= 4; i--)
 		snprintf(lower + strlen(lower), sizeof(lower) - strlen(lower),

@@ -36,9 +36,12 @@ static double measure(const char *const *args, char *const *env)
 		return -1;
 	while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
 		;
-	if (status)
+	/* What has failed is no measure of anything. */
+	if (status) {
 		fprintf(stderr, "bench: %s ended with status %d\n", args[0],
 			status);
+		exit(1);
+	}
 	return now() - begin;
 }
 
