@@ -170,7 +170,7 @@ static void images_are_compared(void)
 						   .data = "one"},
 		{.name = "pier/.wh.two", .type = S_IFREG, .mode = 0644},
 		{.name = ".wh.mole", .type = S_IFREG, .mode = 0644},
-		{.name = "quay", .type = S_IFREG, .mode = 0644, .data = "new"},
+		{.name = "basin", .type = S_IFREG, .mode = 0644, .data = "new"},
 		{.name = NULL}};
 	/* The same as both, in one layer. */
 	const struct tar_entry flat[] = {
@@ -179,7 +179,7 @@ static void images_are_compared(void)
 			.type = S_IFREG,
 			.mode = 0600,
 			.data = "one"},
-		{.name = "quay", .type = S_IFREG, .mode = 0644, .data = "new"},
+		{.name = "basin", .type = S_IFREG, .mode = 0644, .data = "new"},
 		{.name = "same", .type = S_IFREG, .mode = 0644, .data = "same"},
 		{.name = NULL}};
 	static const char *const files[] = {"one.tar", "two.tar"};
@@ -202,7 +202,7 @@ static void images_are_compared(void)
 	is(doc, "/pier/two", "gone");
 	is(doc, "/mole", "gone");
 	is(doc, "/mole/three", "");
-	is(doc, "/quay", "new");
+	is(doc, "/basin", "new");
 	is(doc, "/same", "");
 	CHECK_INT(json_integer_value(
 			  json_object_get(change_of(doc, "/mole"), "bytes")),
@@ -212,7 +212,7 @@ static void images_are_compared(void)
 	doc = hull_json("changes selwick/pier:2 selwick/pier:1 --json");
 	is(doc, "/mole", "new");
 	is(doc, "/mole/three", "new");
-	is(doc, "/quay", "gone");
+	is(doc, "/basin", "gone");
 	json_decref(doc);
 	SAYS(hull("changes selwick/pier:2 selwick/pier:flat")->out,
 		"nothing has changed");
