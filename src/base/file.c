@@ -23,6 +23,11 @@ void th_close(int *fd)
 	*fd = -1;
 }
 
+bool th_is_same_file(const struct stat *one, const struct stat *other)
+{
+	return one->st_dev == other->st_dev && one->st_ino == other->st_ino;
+}
+
 int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
 	const char *what, struct th_error *err)
 {

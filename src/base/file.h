@@ -10,6 +10,8 @@
 #include "base/buffer.h"
 #include "base/error.h"
 
+struct stat;
+
 /* Appends the file's content. path is taken beneath dirfd (AT_FDCWD as in
  * openat). Returns 1, 0 where there is no such file, -1 on failure (also
  * where it is longer than the buffer's limit). */
@@ -60,6 +62,10 @@ int th_dir_open_private(const char *path, struct th_error *err);
 /* True where the other end of a local socket is of this very user (for the
  * side that connects: where the listener is; SO_PEERCRED, unix(7)). */
 bool th_peer_is_own(int socket);
+
+/* True where both are of one file, whatever its names: a number of an inode
+ * says nothing without the file system that it is of (inode(7)). */
+bool th_is_same_file(const struct stat *one, const struct stat *other);
 
 /* Closes where *fd is not negative, and sets it to -1. */
 void th_close(int *fd);

@@ -128,7 +128,7 @@ static bool is_current(struct th_store *store, const char *path, int fd)
 
 	return fstat(fd, &own) == 0 &&
 		fstatat(store->root_fd, path, &named, 0) == 0 &&
-		own.st_ino == named.st_ino;
+		th_is_same_file(&own, &named);
 }
 
 int th_stage_lock(struct th_store *store, const char *blob,

@@ -74,7 +74,7 @@ bool th_lock_is_there(int run_fd, const char *id, int fd)
 	lock_name(id, path);
 	return fd >= 0 && fstat(fd, &open) == 0 &&
 		fstatat(run_fd, path, &name, AT_SYMLINK_NOFOLLOW) == 0 &&
-		name.st_dev == open.st_dev && name.st_ino == open.st_ino;
+		th_is_same_file(&name, &open);
 }
 
 int th_lock_wait(int run_fd, const char *id, int timeout_ms, int *fd,

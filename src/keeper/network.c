@@ -72,7 +72,7 @@ static bool is_ours(const struct th_pilot *pilot)
 	struct stat own, its;
 
 	return stat("/proc/self/ns/user", &own) == 0 &&
-		fstat(pilot->users, &its) == 0 && own.st_ino == its.st_ino;
+		fstat(pilot->users, &its) == 0 && th_is_same_file(&own, &its);
 }
 
 /* Connected once, for all runs: the pilot stays as long as we do. */
@@ -168,11 +168,11 @@ static int check_rights(const struct keeper *keeper,
 		return 0;
 	stat("/proc/self/ns/user", &own);
 	ours = owner >= 0 && fstat(owner, &its) == 0 &&
-		own.st_ino == its.st_ino;
+		th_is_same_file(&own, &its);
 	if (owner >= 0 && !ours) {
 		parent = ioctl(owner, NS_GET_PARENT);
 		ours = parent >= 0 && fstat(parent, &its) == 0 &&
-			own.st_ino == its.st_ino;
+			th_is_same_file(&own, &its);
 	}
 	th_close(&parent);
 	th_close(&owner);

@@ -8,11 +8,6 @@
 #include "keeper/keeper.h"
 #include "keeper/lock.h"
 
-static bool is_same(const struct stat *one, const struct stat *other)
-{
-	return one->st_dev == other->st_dev && one->st_ino == other->st_ino;
-}
-
 /* The folder may be another one of the same name by now. */
 static int renew_folder(struct th_store *store, struct th_error *err)
 {
@@ -25,7 +20,7 @@ static int renew_folder(struct th_store *store, struct th_error *err)
 	if (fd < 0)
 		return -1;
 	if (fstat(fd, &now) || fstat(store->run_fd, &before) ||
-		(!is_same(&now, &before) &&
+		(!th_is_same_file(&now, &before) &&
 			dup3(fd, store->run_fd, O_CLOEXEC) < 0))
 		rc = -1;
 	close(fd);
@@ -50,7 +45,7 @@ void keeper_renew(struct keeper *keeper)
 	}
 	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
 	if (fstatat(run, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
-		is_same(&st, &keeper->socket))
+		th_is_same_file(&st, &keeper->socket))
 		return;
 	th_loop_forget(&keeper->loop, &keeper->listener);
 	th_close(&old);

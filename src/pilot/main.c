@@ -162,8 +162,7 @@ static void remove_socket(const struct pilot *pilot)
 	struct stat now;
 
 	if (fstatat(FOLDER, TH_PILOT_SOCKET, &now, AT_SYMLINK_NOFOLLOW) == 0 &&
-		now.st_dev == pilot->socket.st_dev &&
-		now.st_ino == pilot->socket.st_ino)
+		th_is_same_file(&now, &pilot->socket))
 		unlinkat(FOLDER, TH_PILOT_SOCKET, 0);
 }
 

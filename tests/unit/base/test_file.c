@@ -105,12 +105,30 @@ static void modes_are_set_by_descriptor(void)
 	CHECK_INT(th_fd_chmod(-1, 0640), -1);
 }
 
+static void same_files_have_one_inode(void)
+{
+	struct stat one, other;
+
+	close(openat(unit_folder_fd, "one", O_WRONLY | O_CREAT, 0600));
+	close(openat(unit_folder_fd, "two", O_WRONLY | O_CREAT, 0600));
+	CHECK_INT(linkat(unit_folder_fd, "one", unit_folder_fd, "link", 0), 0);
+	CHECK_INT(fstatat(unit_folder_fd, "one", &one, 0), 0);
+	CHECK_INT(fstatat(unit_folder_fd, "two", &other, 0), 0);
+	CHECK(!th_is_same_file(&one, &other));
+	CHECK_INT(fstatat(unit_folder_fd, "link", &other, 0), 0);
+	CHECK(th_is_same_file(&one, &other));
+	/* The same number in another file system. */
+	other.st_dev++;
+	CHECK(!th_is_same_file(&one, &other));
+}
+
 static const CU_TestInfo tests[] = {
 	{"replaced files are whole", replaced_files_are_whole},
 	{"reading has a limit", reading_has_a_limit},
 	{"removal follows no link", removal_follows_no_link},
 	{"removal knows no depth", removal_knows_no_depth},
 	{"modes are set by descriptor", modes_are_set_by_descriptor},
+	{"same files have one inode", same_files_have_one_inode},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_file = {"file", tests};
