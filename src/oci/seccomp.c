@@ -63,15 +63,13 @@ static int read_code(const json_t *object, const char *key, const char *where,
 {
 	int64_t number = EPERM;
 	int rc = read_number(object, key, where, 0, 65535, &number, err);
-	const char *name = th_seccomp_actions[action];
 
 	if (rc < 0)
 		return -1;
-	if (rc == 1 && strcmp(name, "SCMP_ACT_ERRNO") != 0 &&
-		strcmp(name, "SCMP_ACT_TRACE") != 0)
+	if (rc == 1 && action != TH_CALL_ERRNO && action != TH_CALL_TRACE)
 		return th_fail(err, TH_FAILED,
 			"%s has %s for %s, which gives no error code", where,
-			key, name);
+			key, th_seccomp_actions[action]);
 	*code = (unsigned int)number;
 	return 0;
 }
@@ -161,17 +159,12 @@ static int read_flags(
 	return rc < 0 ? -1 : 0;
 }
 
-static bool is_notify(enum th_call_action action)
-{
-	return strcmp(th_seccomp_actions[action], "SCMP_ACT_NOTIFY") == 0;
-}
-
 static bool uses_listener(const struct th_seccomp *seccomp)
 {
-	bool uses = is_notify(seccomp->default_action);
+	bool uses = seccomp->default_action == TH_CALL_NOTIFY;
 
 	for (size_t i = 0; i < seccomp->rule_count; i++)
-		uses |= is_notify(seccomp->rules[i].action);
+		uses |= seccomp->rules[i].action == TH_CALL_NOTIFY;
 	return uses;
 }
 
