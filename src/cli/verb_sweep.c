@@ -30,7 +30,8 @@ static uint64_t total_bytes(const struct sweep *sweep)
 	const struct th_litter *litter = &sweep->litter;
 
 	return sweep->bytes + sweep->volume_bytes + litter->image_bytes +
-		litter->blob_bytes + litter->tree_bytes + litter->partial_bytes;
+		litter->blob_bytes + litter->tree_bytes +
+		litter->partial_bytes + litter->step_bytes;
 }
 
 static bool is_empty(const struct sweep *sweep)
@@ -39,7 +40,8 @@ static bool is_empty(const struct sweep *sweep)
 
 	return !sweep->count && !sweep->volume_count && !sweep->network_count &&
 		!litter->image_count && !litter->blob_count &&
-		!litter->tree_count && !litter->partial_count;
+		!litter->tree_count && !litter->partial_count &&
+		!litter->step_count;
 }
 
 static void add_row(struct table *table, const char *what, size_t count,
@@ -85,6 +87,8 @@ static void print_litter(const struct sweep *sweep)
 		"created on first use, with no containers");
 	add_row(table, "untagged images", litter->image_count,
 		litter->image_bytes, "used by no container");
+	add_row(table, "remembered steps", litter->step_count,
+		litter->step_bytes, "the next build would run them again");
 	add_row(table, "layers", litter->tree_count, litter->tree_bytes,
 		"unpacked, but part of no image");
 	add_row(table, "blobs", litter->blob_count, litter->blob_bytes,
@@ -111,7 +115,8 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
 	return json_pack(
-		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:o s:b}",
+		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:I s:I s:o"
+		" s:b}",
 		"containers", containers, "container-bytes",
 		(json_int_t)sweep->bytes, "volumes",
 		(json_int_t)sweep->volume_count, "volume-bytes",
@@ -122,8 +127,10 @@ static json_t *describe(const struct sweep *sweep, bool removed)
 		(json_int_t)litter->blob_count, "blob-bytes",
 		(json_int_t)litter->blob_bytes, "unfinished",
 		(json_int_t)litter->partial_count, "unfinished-bytes",
-		(json_int_t)litter->partial_bytes, "networks", networks,
-		"removed", removed);
+		(json_int_t)litter->partial_bytes, "steps",
+		(json_int_t)litter->step_count, "step-bytes",
+		(json_int_t)litter->step_bytes, "networks", networks, "removed",
+		removed);
 }
 
 /* Asks, where it has to be; false where it is not to be done. */
@@ -318,16 +325,16 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {
 	"Shows what can be removed and how much that frees, and asks first:",
-	"containers that have ended (longer ago than --older-than) and "
-	"untagged",
-	"images. Never touches containers that a restart policy wants running "
-	"or",
-	"that were never started, nor images that have a name or are in use.",
-	"Volumes are removed only with --only volumes, and only those without "
-	"a",
-	"container. Networks created on first use go when no container uses "
-	"them.",
-	NULL};
+	"containers that have ended (longer ago than --older-than), untagged "
+	"images,",
+	"and steps that builds remember. Never touches containers that a "
+	"restart",
+	"policy wants running or that were never started, nor images that "
+	"have a",
+	"name or are in use. Volumes are removed only with --only volumes, and "
+	"only",
+	"those without a container. Networks created on first use go when no",
+	"container uses them.", NULL};
 
 static const char *const examples[] = {"tidyhull sweep",
 	"tidyhull sweep --yes --older-than 7d",

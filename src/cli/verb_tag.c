@@ -2,29 +2,24 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "cli/making_image.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "image/commit.h"
 
 static int run(struct invocation *call)
 {
 	struct th_store *store = call->context.store;
 	char name[TH_REFERENCE_MAX + 256], before[TH_DIGEST_TEXT];
 	struct th_object object;
-	struct th_reference ref;
 	struct th_error err = {0};
 
 	if (th_object_find(&call->context, call->objects[0], TH_KIND_IMAGE,
 		    &object, &err))
 		return say_error(&err);
-	if (th_reference_parse(call->objects[1], &ref, &err) == 0 &&
-		ref.digest[0]) {
-		th_fail(&err, TH_USAGE,
-			"\"%.100s\" contains a digest, which cannot be "
-			"assigned",
-			call->objects[1]);
-		th_hint(&err, "leave out the part after the @");
-	}
-	th_reference_format(&ref, name);
+	/* What a build's step has made lasts from now on. */
+	if (image_name_read(call->objects[1], name, &err) == 0)
+		th_image_sync_steps(store, &err);
 	if (!err.code &&
 		th_image_state_tag(
 			store, object.image.digest, name, before, &err) == 0 &&

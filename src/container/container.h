@@ -50,7 +50,12 @@ int th_container_create(const struct th_context *context,
 
 /* ---- start.c ---- */
 
-enum th_attach { TH_BACKGROUND, TH_ATTACHED, TH_ATTACHED_INPUT };
+enum th_attach {
+	TH_BACKGROUND,
+	TH_ATTACHED,
+	TH_ATTACHED_INPUT,
+	TH_BOUND /* attached, and killed where this process goes before it */
+};
 
 /* Starts a keeper and waits until the program runs. *channel is the channel
  * to the keeper where attached, and the caller's to close. The errors of the
@@ -113,6 +118,14 @@ int th_container_wait(const struct th_context *context, const char *id,
 /* Freezes all its processes, or lets them go on. */
 int th_container_pause(const struct th_context *context,
 	const struct th_container_row *row, bool pause, struct th_error *err);
+
+/* The same for as long as the channel is open: where this process dies, they go
+ * on. The channel is -1 where the container does not run, or is paused. */
+int th_container_hold(const struct th_context *context,
+	const struct th_container_row *row, int *channel, struct th_error *err);
+/* Lets them go on, and closes it. */
+int th_container_let_go(
+	const struct th_context *context, int *channel, struct th_error *err);
 
 /* Other limits for a container, running or not: each change as for --limit
  * ("memory=1G", "cpu=none"). text gets all its limits from now on. */

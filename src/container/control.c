@@ -265,6 +265,44 @@ int th_container_pause(const struct th_context *context,
 		json_pack("{s:s}", "actor", context->actor), err);
 }
 
+static int say_pause(const struct th_context *context, int channel,
+	enum th_message_type type, struct th_error *err)
+{
+	struct th_message message;
+	int fds[TH_CHANNEL_FDS];
+
+	if (keeper_send(channel, type,
+		    json_pack("{s:s s:b}", "actor", context->actor, "hold", 1),
+		    NULL, 0, err))
+		return -1;
+	return keeper_await(channel, TH_TELL_DONE, &message, fds, err);
+}
+
+int th_container_hold(const struct th_context *context,
+	const struct th_container_row *row, int *channel, struct th_error *err)
+{
+	*channel = -1;
+	if (row->state != TH_STATE_RUNNING)
+		return 0;
+	if (keeper_reach(context, row, TH_ACT_PAUSE, channel, err))
+		return -1;
+	if (say_pause(context, *channel, TH_SAY_PAUSE, err) == 0)
+		return 0;
+	th_close(channel);
+	return -1;
+}
+
+int th_container_let_go(
+	const struct th_context *context, int *channel, struct th_error *err)
+{
+	int rc = *channel < 0
+		? 0
+		: say_pause(context, *channel, TH_SAY_RESUME, err);
+
+	th_close(channel);
+	return rc;
+}
+
 int th_container_wait(const struct th_context *context, const char *id,
 	const char *what, const char *session, int timeout_ms,
 	struct th_ending *ending, struct th_error *err)

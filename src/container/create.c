@@ -267,6 +267,8 @@ static int fill_row(const struct th_context *context,
 			" %s", settings->aliases.items[i]);
 	}
 	row->keep = settings->keep;
+	if (settings->build)
+		snprintf(row->build, sizeof(row->build), "%s", settings->build);
 	row->created_us = th_clock_now_us();
 	rc = th_bundle_command(settings, config, &command, err);
 	if (rc == 0)

@@ -57,6 +57,7 @@ struct th_settings {
 	/* As given; to be filled by the caller, who owns what it points to.
 	 * The lists are owned by the settings. */
 	const char *name; /* NULL: one is made up */
+	const char *build; /* the build that it is made for, or NULL */
 	const char *image;
 	struct th_strings command; /* what stands behind -- */
 	struct th_strings port_texts;

@@ -19,7 +19,8 @@ static int spawn(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
 	struct th_size size, int channel, pid_t *pid, struct th_error *err)
 {
-	static const char *const modes[] = {"background", "attached", "input"};
+	static const char *const modes[] = {
+		"background", "attached", "input", "bound"};
 	posix_spawn_file_actions_t actions;
 	char rows[16], columns[16];
 	const char *args[] = {"tidyhull-keeper", context->store->root,

@@ -14,11 +14,11 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "base/threads.h"
+#include "image/commit.h"
 #include "image/reclaim.h"
 #include "image/resolve.h"
 #include "image/stack.h"
 #include "image/stage.h"
-#include "store/blob.h"
 
 /* Layers at the same time: each takes a core, and waits for the network. */
 #define WORKERS_MAX 8
@@ -418,143 +418,29 @@ static int prepare_layers(struct pull *pull, struct th_error *err)
 	return check_room(pull, err);
 }
 
-static int keep_document(struct pull *pull, const char *digest,
-	const struct th_buf *body, struct th_error *err)
-{
-	struct th_blob_writer writer;
-	int rc = -1;
-
-	if (th_blob_there(pull->store, digest, body->len))
-		return 0;
-	if (th_blob_begin(pull->store, &writer, digest, err) == 0 &&
-		th_blob_add(&writer, body->data, body->len, err) == 0)
-		rc = th_blob_commit(pull->store, &writer, digest, body->len,
-			"the document", err);
-	th_blob_discard(pull->store, &writer);
-	return rc;
-}
-
-static int sync_folder(
-	struct th_store *store, const char *path, struct th_error *err)
-{
-	int fd = openat(
-		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	int rc = fd < 0 || fsync(fd)
-		? th_fail_sys(err, TH_FAILED, errno,
-			  "cannot write the image to the disk")
-		: 0;
-
-	th_close(&fd);
-	return rc;
-}
-
-/* Everything on the disk first; only then the names that say it is right. */
-static int place_files(struct pull *pull, struct th_error *err)
-{
-	struct th_store *store = pull->store;
-
-	if (syncfs(store->root_fd))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the image to the disk");
-	for (size_t i = 0; i < layer_count(pull); i++) {
-		const char *tree = pull->stack.layers[i].tree;
-
-		if (!pull->layers[i].repeated &&
-			th_stage_place_blob(
-				store, pull->layers[i].descriptor->digest, err))
-			return -1;
-		if (*tree && th_stage_place_tree(store, tree, err))
-			return -1;
-	}
-	if (*pull->stack.folders &&
-		th_stage_place_tree(store, pull->stack.folders, err))
-		return -1;
-	return sync_folder(store, "images/blobs/sha256", err) ||
-			sync_folder(store, "images/blobs/sha512", err) ||
-			sync_folder(store, "trees", err)
-		? -1
-		: 0;
-}
-
-/* The size of a tree that was there before is taken from the image that
- * brought it, or measured. */
-static uint64_t tree_bytes(struct pull *pull, size_t number)
-{
-	const struct th_stacked *stacked = &pull->stack.layers[number];
-	const struct layer *layer = &pull->layers[number];
-	int64_t known = 0;
-	char path[128];
-
-	if (!*stacked->tree)
-		return 0;
-	if (strcmp(stacked->tree, layer->diff_id) == 0 && layer->tree_bytes)
-		return layer->tree_bytes;
-	if (stacked->tree_bytes)
-		return stacked->tree_bytes;
-	th_db_number(pull->store->db, 0, &known, NULL,
-		"SELECT max(tree_bytes) FROM image_layers WHERE tree=?", "t",
-		stacked->tree);
-	if (known > 0)
-		return (uint64_t)known;
-	snprintf(path, sizeof(path), "trees/%.80s",
-		th_digest_hex(stacked->tree));
-	return th_tree_size(pull->store->root_fd, path);
-}
-
-static int add_image(struct pull *pull, const char *name, struct th_error *err)
-{
-	const struct th_resolved *resolved = &pull->resolved;
-	const struct th_manifest *manifest = &resolved->manifest;
-	size_t count = layer_count(pull);
-	struct th_image_layer *layers = calloc(count, sizeof(*layers));
-	struct th_image_row row = {0};
-	int rc;
-
-	if (!layers)
-		return th_fail_memory(err);
-	row.blob_bytes =
-		resolved->manifest_body.len + manifest->config.size_bytes;
-	for (size_t i = 0; i < count; i++) {
-		snprintf(layers[i].diff_id, sizeof(layers[i].diff_id), "%s",
-			pull->layers[i].diff_id);
-		memcpy(layers[i].blob, manifest->layers[i].digest,
-			TH_DIGEST_TEXT);
-		layers[i].size_bytes = manifest->layers[i].size_bytes;
-		layers[i].tree_bytes = tree_bytes(pull, i);
-		snprintf(layers[i].tree, sizeof(layers[i].tree), "%s",
-			pull->stack.layers[i].tree);
-		row.blob_bytes += layers[i].size_bytes;
-	}
-	memcpy(row.digest, resolved->digest, sizeof(row.digest));
-	memcpy(row.config, manifest->config.digest, sizeof(row.config));
-	th_platform_format(&resolved->config.platform, row.platform);
-	snprintf(row.created, sizeof(row.created), "%s",
-		resolved->config.created);
-	row.manifest_bytes = resolved->manifest_body.len;
-	snprintf(row.folders, sizeof(row.folders), "%s", pull->stack.folders);
-	snprintf(row.root, sizeof(row.root), "%s", pull->stack.root);
-	rc = th_document_type(resolved->manifest_body.data,
-		resolved->manifest_body.len, row.media, err);
-	if (rc == 0)
-		rc = th_image_state_add(pull->store, &row, layers, count, name,
-			resolved->is_index ? resolved->first : NULL, err);
-	free(layers);
-	return rc;
-}
-
-/* All is there: now, and not before, the files get their names and the image
- * gets its own. */
+/* All is there: now, and not before, the image comes to be. */
 static int commit(struct pull *pull, const char *name, struct th_error *err)
 {
 	const struct th_resolved *resolved = &pull->resolved;
+	struct th_commit commit = {.manifest_body = &resolved->manifest_body,
+		.config_body = &resolved->config_body,
+		.digest = resolved->digest,
+		.manifest = &resolved->manifest,
+		.config = &resolved->config,
+		.stack = &pull->stack,
+		.index = resolved->is_index ? resolved->first : NULL,
+		.name = name};
+	uint64_t *sizes = calloc(layer_count(pull), sizeof(*sizes));
+	int rc;
 
-	if (keep_document(
-		    pull, resolved->digest, &resolved->manifest_body, err) ||
-		keep_document(pull, resolved->manifest.config.digest,
-			&resolved->config_body, err) ||
-		place_files(pull, err))
-		return -1;
-	return add_image(pull, name, err);
+	if (!sizes)
+		return th_fail_memory(err);
+	for (size_t i = 0; i < layer_count(pull); i++)
+		sizes[i] = pull->layers[i].tree_bytes;
+	commit.tree_bytes = sizes;
+	rc = th_image_commit(pull->store, &commit, err);
+	free(sizes);
+	return rc;
 }
 
 /* Once for all layers: most base images have a few. */

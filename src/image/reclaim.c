@@ -11,6 +11,7 @@
 
 #include "base/file.h"
 #include "base/random.h"
+#include "store/step_state.h"
 
 #define SHA256 "images/blobs/sha256"
 #define SHA512 "images/blobs/sha512"
@@ -163,6 +164,8 @@ void th_image_repair(struct th_store *store)
 	struct th_error ignored = {0};
 
 	th_image_state_repair(store, &ignored);
+	th_error_clear(&ignored);
+	th_step_state_forget_lost(store, &ignored);
 	th_image_reclaim_due(store);
 }
 
@@ -267,6 +270,9 @@ int th_litter_find(struct th_store *store, int64_t before_us,
 		each_entry(store, "partial", look_at_partial, &looking);
 		rc = find_nameless(store, before_us, litter, err);
 	}
+	if (rc == 0)
+		rc = th_step_state_count(store, before_us, &litter->step_count,
+			&litter->step_bytes, err);
 	th_strings_release(&blobs);
 	th_strings_release(&trees);
 	if (rc)
@@ -291,7 +297,7 @@ static int remove_partial(void *owner, int folder, const char *name)
 }
 
 static int remove_images(struct th_store *store, const struct th_litter *litter,
-	struct th_error *err)
+	int64_t before_us, struct th_error *err)
 {
 	for (size_t i = 0; i < litter->image_count; i++) {
 		struct th_error one = {0};
@@ -303,7 +309,8 @@ static int remove_images(struct th_store *store, const struct th_litter *litter,
 			return -1;
 		}
 	}
-	return 0;
+	return litter->step_count ? th_step_state_forget(store, before_us, err)
+				  : 0;
 }
 
 int th_litter_remove(struct th_store *store, const struct th_litter *litter,
@@ -316,7 +323,7 @@ int th_litter_remove(struct th_store *store, const struct th_litter *litter,
 		return -1;
 	/* Rows before files: an image whose row is gone cannot be used while
 	 * its layers go. */
-	rc = remove_images(store, litter, err);
+	rc = remove_images(store, litter, before_us, err);
 	alone = rc ? 0 : th_store_own_images(store, err);
 	if (rc == 0 && alone == 0) {
 		th_fail(err, TH_IN_USE, "an image is being stored just now");

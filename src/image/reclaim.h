@@ -23,6 +23,8 @@ struct th_litter {
 	struct th_image_row *images; /* owned */
 	size_t image_count;
 	uint64_t image_bytes; /* that their removal would free */
+	size_t step_count; /* that builds remember, and no image is made of */
+	uint64_t step_bytes;
 };
 
 /* Looks, and changes nothing. What was touched after before_us is left out. */

@@ -467,6 +467,18 @@ int th_stage_keep_tree(struct th_store *store, const char *tree,
 		err, TH_FAILED, errno, "cannot store the unpacked layer");
 }
 
+int th_stage_keep_blob(struct th_store *store, const char *blob,
+	const char *path, struct th_error *err)
+{
+	char to[PATH_BYTES];
+
+	staged_path(store, blob, "whole", to);
+	return renameat(store->root_fd, path, store->root_fd, to)
+		? th_fail_sys(err, TH_FAILED, errno, "cannot store the blob %s",
+			  blob)
+		: 0;
+}
+
 static int place(struct th_store *store, const char *from, const char *to,
 	const char *what, struct th_error *err)
 {

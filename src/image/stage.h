@@ -84,6 +84,10 @@ void th_stage_drop_blob(struct th_store *store, const char *blob);
  * chain ID with the kind behind it (image/stack.h). */
 int th_stage_keep_tree(struct th_store *store, const char *tree,
 	const char *path, struct th_error *err);
+/* The same for a blob whose digest was taken while it was written (a file,
+ * synced or not). */
+int th_stage_keep_blob(struct th_store *store, const char *blob,
+	const char *path, struct th_error *err);
 /* The notes on a layer by its diff ID; kept before its tree is. */
 int th_stage_keep_notes(struct th_store *store, const char *tree,
 	const struct th_layer_notes *notes, struct th_error *err);

@@ -59,6 +59,10 @@ void keeper_drop_client(struct client *client)
 		client->next->place = client->place;
 	if (client->attached && keeper->input && !client->left)
 		keeper_take_input(keeper, "", 0, true);
+	if (client->holds)
+		keeper_end_hold(keeper);
+	if (client->attached && keeper->bound && !keeper->ended)
+		keeper_end_bound(keeper);
 	th_buf_release(&client->parts);
 	free(client);
 	keeper_update_streams(keeper);

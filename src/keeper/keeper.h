@@ -57,6 +57,7 @@ struct client {
 	struct th_watch watch;
 	bool attached; /* gets the program's output */
 	bool left; /* said that its input is not at its end */
+	bool holds; /* the container is paused for as long as it is there */
 	bool waits_for_end; /* of the container, or of its session */
 	bool waits_for_ready, waits_for_start;
 	struct session *session;
@@ -113,6 +114,7 @@ struct keeper {
 	const char *id;
 	const char *actor; /* who asked for the start */
 	bool attached, input;
+	bool bound; /* ends with the command that has started it */
 	struct th_size size;
 	int score; /* of its container, when memory runs out */
 	/* held while it runs */
@@ -251,6 +253,8 @@ void keeper_handle(struct client *client, const struct th_message *message,
 void keeper_signal(struct keeper *keeper, int number);
 void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 	const char *cause, const char *actor);
+/* Kills it: whoever it was started for has gone. */
+void keeper_end_bound(struct keeper *keeper);
 /* serve.c */
 void keeper_serve(struct keeper *keeper);
 int keeper_watch_process(struct keeper *keeper, struct th_error *err);
@@ -283,6 +287,8 @@ void keeper_probe_work(struct keeper *keeper);
 /* pause.c */
 void keeper_pause_request(
 	struct client *client, const struct th_message *message);
+/* Lets it go on where the command that paused it for a while has gone. */
+void keeper_end_hold(struct keeper *keeper);
 /* Lets a paused container go on, so that it can hear that it is to end. */
 void keeper_thaw(struct keeper *keeper);
 /* adjust.c */

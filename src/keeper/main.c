@@ -45,7 +45,7 @@ enum argument {
 	ARG_ROOT,
 	ARG_RUN,
 	ARG_ID,
-	ARG_MODE, /* "background", "attached", "input" */
+	ARG_MODE, /* "background", "attached", "input", "bound" */
 	ARG_ROWS,
 	ARG_COLUMNS,
 	ARG_ACTOR,
@@ -130,6 +130,7 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->actor = argv[ARG_ACTOR];
 	keeper->attached = strcmp(argv[ARG_MODE], "background") != 0;
 	keeper->input = strcmp(argv[ARG_MODE], "input") == 0;
+	keeper->bound = strcmp(argv[ARG_MODE], "bound") == 0;
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;

@@ -2,6 +2,7 @@
  * control group. */
 #include "base/json.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 
 void keeper_thaw(struct keeper *keeper)
 {
@@ -40,6 +41,7 @@ static int change(struct keeper *keeper, bool pause, const char *actor,
 void keeper_pause_request(
 	struct client *client, const struct th_message *message)
 {
+	bool pause = message->type == TH_SAY_PAUSE, hold = false;
 	const char *actor = NULL;
 	struct th_error err = {0};
 	json_t *doc = NULL;
@@ -47,10 +49,26 @@ void keeper_pause_request(
 	if (th_json_parse(message->data, message->len, "a request", &doc,
 		    &err) == 0 &&
 		th_json_string(doc, "actor", "a request", &actor, &err) >= 0 &&
-		change(client->keeper, message->type == TH_SAY_PAUSE, actor,
-			&err) == 0)
+		th_json_bool(doc, "hold", "a request", &hold, &err) >= 0 &&
+		change(client->keeper, pause, actor, &err) == 0) {
+		client->holds = pause && hold;
 		keeper_tell(client, TH_TELL_DONE, NULL, 0);
-	else
+	} else {
 		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+	}
 	json_decref(doc);
+}
+
+/* Whoever wanted it has gone without a word. */
+void keeper_end_hold(struct keeper *keeper)
+{
+	struct th_error ignored = {0};
+
+	if (!keeper->paused || keeper->ended)
+		return;
+	th_rights_raise();
+	/* It goes on, whether the state can be told or not. */
+	if (change(keeper, false, "keeper", &ignored))
+		keeper_thaw(keeper);
+	th_rights_rest();
 }

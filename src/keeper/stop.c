@@ -11,6 +11,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 
 /* A line of /proc/PID/status that holds a set of signals. */
 static uint64_t signal_set(pid_t pid, const char *name)
@@ -133,4 +134,12 @@ void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 	keeper_signal(keeper, number);
 	/* The signal waits for it when it wakes up. */
 	keeper_thaw(keeper);
+}
+
+void keeper_end_bound(struct keeper *keeper)
+{
+	th_rights_raise();
+	keeper_begin_stop(keeper, SIGKILL, 0,
+		"the command that it was started for has gone", "keeper");
+	th_rights_rest();
 }

@@ -23,6 +23,12 @@ void th_tar_out_init(struct th_tar_out *out, int fd)
 	th_buf_init(&out->header, HEADER_MAX);
 }
 
+void th_tar_out_init_sink(struct th_tar_out *out, struct th_sink *sink)
+{
+	th_tar_out_init(out, -1);
+	out->sink = sink;
+}
+
 void th_tar_out_release(struct th_tar_out *out)
 {
 	th_buf_release(&out->header);
@@ -31,9 +37,13 @@ void th_tar_out_release(struct th_tar_out *out)
 static int write_out(struct th_tar_out *out, const void *data, size_t len,
 	struct th_error *err)
 {
-	if (th_write_all(out->fd, data, len))
+	if (out->sink) {
+		if (out->sink->put(out->sink, data, len, err))
+			return -1;
+	} else if (th_write_all(out->fd, data, len)) {
 		return th_fail_sys(
 			err, TH_FAILED, errno, "cannot write the archive");
+	}
 	out->written_bytes += len;
 	return 0;
 }
@@ -67,10 +77,13 @@ static bool is_utf8(const char *text)
 	return true;
 }
 
-/* "LENGTH KEY=VALUE\n": the length counts its own digits. */
-static void add_record(struct th_buf *text, const char *key, const char *value)
+/* "LENGTH KEY=VALUE\n": the length counts its own digits. The value may hold
+ * any bytes. */
+static void add_bytes(struct th_buf *text, const char *key, const char *suffix,
+	const void *value, size_t value_len)
 {
-	size_t rest = strlen(key) + strlen(value) + 3, len = rest + 1;
+	size_t rest = strlen(key) + strlen(suffix) + value_len + 3;
+	size_t len = rest + 1;
 	char digits[24];
 
 	for (;;) {
@@ -80,7 +93,14 @@ static void add_record(struct th_buf *text, const char *key, const char *value)
 			break;
 		len = rest + (size_t)width;
 	}
-	th_buf_addf(text, "%s %s=%s\n", digits, key, value);
+	th_buf_addf(text, "%s %s%s=", digits, key, suffix);
+	th_buf_add(text, value, value_len);
+	th_buf_adds(text, "\n");
+}
+
+static void add_record(struct th_buf *text, const char *key, const char *value)
+{
+	add_bytes(text, key, "", value, strlen(value));
 }
 
 static void add_number(struct th_buf *text, const char *key, uint64_t value)
@@ -147,6 +167,8 @@ static void fill_block(char block[TAR_BLOCK], const char *name,
 static char letter_of(mode_t type)
 {
 	switch (type) {
+	case 0:
+		return '1';
 	case S_IFLNK:
 		return '2';
 	case S_IFCHR:
@@ -182,6 +204,9 @@ static void list_records(struct th_buf *text, const struct th_tar_entry *entry,
 		add_number(text, "gid", entry->gid);
 	if (entry->mtime.tv_nsec || seconds < 0 || seconds > SIZE_MOST)
 		add_time(text, &entry->mtime);
+	for (size_t i = 0; i < entry->attribute_count; i++)
+		add_bytes(text, "SCHILY.xattr.", entry->attributes[i].name,
+			entry->attributes[i].value, entry->attributes[i].len);
 	if (!sparse)
 		return;
 	add_record(text, "GNU.sparse.major", "1");

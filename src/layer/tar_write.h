@@ -5,10 +5,12 @@
 #define TH_LAYER_TAR_WRITE_H
 
 #include "base/buffer.h"
+#include "base/sink.h"
 #include "layer/tar.h"
 
 struct th_tar_out {
 	int fd; /* borrowed */
+	struct th_sink *sink; /* borrowed; instead of fd where it is set */
 	uint64_t written_bytes;
 	/* of the current entry: what is left of its data, and the padding */
 	uint64_t left;
@@ -22,11 +24,13 @@ struct th_tar_part {
 };
 
 void th_tar_out_init(struct th_tar_out *out, int fd);
+void th_tar_out_init_sink(struct th_tar_out *out, struct th_sink *sink);
 void th_tar_out_release(struct th_tar_out *out);
 
-/* Begins an entry: its name, link, type (never 0), mode, owner, size, time and
- * device count. parts (NULL: the file has no holes): those of a sparse one, of
- * which all data is to follow. -1 with the error, of which sys is errno. */
+/* Begins an entry: its name, link, type (0: a hard link), mode, owner, size,
+ * time, device and extended attributes count. parts (NULL: the file has no
+ * holes): those of a sparse one, of which all data is to follow. -1 with the
+ * error, of which sys is errno. */
 int th_tar_out_entry(struct th_tar_out *out, const struct th_tar_entry *entry,
 	const struct th_tar_part *parts, size_t count, struct th_error *err);
 /* Some of its data; all together as much as the entry has said. */

@@ -139,7 +139,7 @@ int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,
 	blob_path(digest, path);
 	/* Synced before the rename: after a power cut the name must not lead to
 	 * an empty file. */
-	if (fdatasync(writer->fd) ||
+	if ((!writer->unsynced && fdatasync(writer->fd)) ||
 		renameat(store->root_fd, writer->path, store->root_fd, path))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot store the blob %s", digest);

@@ -29,6 +29,7 @@ struct th_blob_writer {
 	char path[64];
 	struct th_hash *hash;
 	uint64_t size_bytes;
+	bool unsynced; /* may be set after the begin: it need not last */
 };
 
 /* digest: the one that it is to have. */

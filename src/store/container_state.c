@@ -12,7 +12,7 @@
 	"id, name, image, image_name, command, network, state, outcome,"       \
 	" code, reason, keep, pid, boot, created_us, started_us, ended_us,"    \
 	" restart, tries, restarts, next_us, wanted, probe, health, cgroup,"   \
-	" aliases"
+	" aliases, build"
 
 static const char *const states[] = {
 	"created", "running", "paused", "stopped", "waiting"};
@@ -73,6 +73,7 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 	state_copy(row->health, sizeof(row->health), query, 22);
 	state_copy(row->cgroup, sizeof(row->cgroup), query, 23);
 	state_copy(row->aliases, sizeof(row->aliases), query, 24);
+	state_copy(row->build, sizeof(row->build), query, 25);
 }
 
 int state_add_event(struct th_db *db, const char *id, const char *from,
@@ -99,14 +100,16 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		return -1;
 	rc = th_db_run(db, err,
 		"INSERT INTO containers(id, name, image, image_name, command,"
-		" network, state, keep, created_us, restart, probe, aliases)"
-		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?, ?, ?, ?"
+		" network, state, keep, created_us, restart, probe, aliases,"
+		" build)"
+		" SELECT ?, ?, ?, ?, ?, ?, 'created', ?, ?, ?, ?, ?, ?"
 		/* The image cannot be removed between the look and the insert.
 		 */
 		" WHERE EXISTS(SELECT 1 FROM images WHERE digest=?)",
-		"ttttttiitttt", row->id, row->name, row->image, row->image_name,
-		row->command, row->network, (int64_t)row->keep, row->created_us,
-		row->restart, row->probe, row->aliases, row->image);
+		"ttttttiittttt", row->id, row->name, row->image,
+		row->image_name, row->command, row->network, (int64_t)row->keep,
+		row->created_us, row->restart, row->probe, row->aliases,
+		row->build, row->image);
 	if (rc == 0 && th_db_changed(db) == 0)
 		rc = th_fail(err, TH_NOT_FOUND,
 			"the image has been removed meanwhile");

@@ -63,6 +63,7 @@ struct th_container_row {
 	char health[12]; /* "", warming, ready, ailing */
 	char cgroup[256];
 	char aliases[256]; /* further names on its network, as " one two" */
+	char build[TH_ID_LENGTH + 1]; /* that it was made for, or "" */
 };
 
 /* A published port, as it is held while the container runs. */

@@ -27,6 +27,11 @@
 	" pulled_us, (SELECT count(*) FROM containers"                         \
 	" WHERE image=images.digest), " SIZES
 
+/* An image that is only the outcome of a build's step. */
+#define IS_STEP                                                                \
+	"(EXISTS(SELECT 1 FROM steps WHERE image=images.digest) AND NOT"       \
+	" EXISTS(SELECT 1 FROM tags WHERE digest=images.digest))"
+
 void th_image_rows_free(struct th_image_row *rows, size_t count)
 {
 	for (size_t i = 0; i < count; i++)
@@ -57,7 +62,8 @@ static int write_file(struct th_store *store, struct th_error *err)
 
 	rc = th_db_query(store->db, &query, err,
 		"SELECT digest, manifest_size, name, media FROM images"
-		" LEFT JOIN tags USING(digest) ORDER BY name, digest",
+		" LEFT JOIN tags USING(digest) WHERE NOT " IS_STEP
+		" ORDER BY name, digest",
 		"");
 	while (rc == 0 && (rc = th_query_next(query, err)) == 1) {
 		rc = json_array_append_new(list, descriptor(query))
@@ -193,6 +199,24 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	rc = end_change(store, rc, err);
 	th_db_run(store->db, NULL, "PRAGMA synchronous=NORMAL", "");
 	return rc;
+}
+
+int th_image_state_add_step(struct th_store *store,
+	const struct th_image_row *image, const struct th_image_layer *layers,
+	size_t layer_count, const char *key, struct th_error *err)
+{
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = add_rows(store, image, layers, layer_count, NULL, NULL, err);
+	if (rc == 0)
+		rc = th_db_run(store->db, err,
+			"INSERT OR REPLACE INTO steps(key, image, boot,"
+			" used_us) VALUES(?, ?, ?, ?)",
+			"ttti", key, image->digest, store->boot_id,
+			th_clock_now_us());
+	return th_db_end(store->db, rc, err);
 }
 
 int th_image_state_tag(struct th_store *store, const char *digest,
@@ -406,7 +430,8 @@ int th_image_state_find(struct th_store *store, const char *text,
 
 	if (!text)
 		rc = th_db_query(store->db, &query, err,
-			"SELECT " COLUMNS " FROM images ORDER BY pulled_us",
+			"SELECT " COLUMNS " FROM images WHERE NOT " IS_STEP
+			" ORDER BY pulled_us",
 			"");
 	else
 		rc = query_named(store, text, &query, err);

@@ -50,6 +50,12 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	const struct th_image_layer *layers, size_t layer_count,
 	const char *name, const char *index, struct th_error *err);
 
+/* Adds what a step of a build has made, by the step's key: an image without a
+ * name that is not listed, and not synced. */
+int th_image_state_add_step(struct th_store *store,
+	const struct th_image_row *image, const struct th_image_layer *layers,
+	size_t layer_count, const char *key, struct th_error *err);
+
 /* Gives the image another name. before receives the digest of the image that
  * had it, or is left empty. TH_NOT_FOUND where the image is gone. */
 int th_image_state_tag(struct th_store *store, const char *digest,
@@ -70,7 +76,8 @@ int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
 
 /* The images that text may mean: a full name; a name whose host is left out;
  * the beginning of a digest (at least four digits, with or without
- * "sha256:"). All images where text is NULL. Free with th_image_rows_free. */
+ * "sha256:"). Where text is NULL all images, but for those that are only the
+ * outcome of a build's step. Free with th_image_rows_free. */
 int th_image_state_find(struct th_store *store, const char *text,
 	struct th_image_row **rows, size_t *count, struct th_error *err);
 

@@ -156,5 +156,19 @@ static const char *const step_8[] = {
 	"ALTER TABLE images ADD COLUMN root_tree TEXT NOT NULL DEFAULT ''",
 	NULL};
 
+static const char *const step_9[] = {
+	/* What a step of a build has made: an image without a name. boot is
+	 * that of the host's kernel as long as the files are not synced, which
+	 * counts until its next start. */
+	"CREATE TABLE steps(key TEXT PRIMARY KEY, image TEXT NOT NULL"
+	" REFERENCES images(digest) ON DELETE CASCADE, boot TEXT NOT NULL,"
+	" used_us INTEGER NOT NULL) WITHOUT ROWID",
+	"CREATE INDEX steps_image ON steps(image)",
+	"CREATE INDEX steps_boot ON steps(boot) WHERE boot<>''",
+	/* The build that a container was made for, and goes with. */
+	"ALTER TABLE containers ADD COLUMN build TEXT NOT NULL DEFAULT ''",
+	"CREATE INDEX containers_build ON containers(build) WHERE build<>''",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4, step_5, step_6, step_7, step_8};
+	step_1, step_2, step_3, step_4, step_5, step_6, step_7, step_8, step_9};
