@@ -42,6 +42,12 @@ int th_path_open_beneath(int dirfd, const char *path, int flags, mode_t mode)
 		RESOLVE_BENEATH | RESOLVE_NO_SYMLINKS);
 }
 
+int th_path_open_within(int dirfd, const char *path, int flags)
+{
+	return open_how(
+		dirfd, path, flags, 0, RESOLVE_BENEATH | RESOLVE_NO_MAGICLINKS);
+}
+
 #define LINKS_MAX 8
 
 static int make_in_root(int rootfd, const char *path, bool folder, int depth);

@@ -17,6 +17,10 @@ int th_path_open_in_root(int rootfd, const char *path, int flags, mode_t mode);
  * (RESOLVE_BENEATH, RESOLVE_NO_SYMLINKS); -1 with errno. */
 int th_path_open_beneath(int dirfd, const char *path, int flags, mode_t mode);
 
+/* The same with links followed, as long as they stay beneath it
+ * (RESOLVE_BENEATH, no magic links): EXDEV where one does not. */
+int th_path_open_within(int dirfd, const char *path, int flags);
+
 /* Makes path inside rootfd, as a folder or as an empty file, with the folders
  * above it, and opens it with O_PATH. What is there already is only opened.
  * -1 with errno. */

@@ -280,6 +280,18 @@ static int settle_starts(const struct th_context *context, struct th_error *err)
 	return rc;
 }
 
+/* Of a build that was killed: nobody wants it any more. One that still runs is
+ * about to end, as its keeper hears of it. */
+static void settle_build(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	struct th_error ignored = {0}; /* the next look tries again */
+
+	if (row->build[0] && !runs(row) &&
+		!th_build_is_alive(context->store, row->build))
+		th_container_remove(context, row, false, &ignored);
+}
+
 int th_container_settle(const struct th_context *context, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
@@ -296,6 +308,8 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 	for (size_t i = 0; i < count && rc == 0; i++) {
 		if (runs(&rows[i]))
 			rc = th_container_settle_row(context, &rows[i], err);
+		if (rc == 0 && rows[i].id[0])
+			settle_build(context, &rows[i]);
 	}
 	free(rows);
 	/* What is left of containers that are not even in the state. */

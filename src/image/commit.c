@@ -7,6 +7,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "image/resolve.h"
 #include "image/stage.h"
@@ -184,6 +185,7 @@ int th_image_commit(struct th_store *store, const struct th_commit *commit,
 
 int th_image_sync_steps(struct th_store *store, struct th_error *err)
 {
+	int64_t began_us = th_clock_now_us();
 	bool unsynced = false;
 
 	if (th_step_state_unsynced(store, &unsynced, err))
@@ -192,5 +194,5 @@ int th_image_sync_steps(struct th_store *store, struct th_error *err)
 		return 0;
 	if (sync_all(store, err))
 		return -1;
-	return th_step_state_synced(store, err);
+	return th_step_state_synced(store, began_us, err);
 }

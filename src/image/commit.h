@@ -16,9 +16,9 @@ struct th_commit {
 	const uint64_t *tree_bytes;
 	const char *index; /* the digest of the index that led to it, or NULL */
 	const char *name; /* or NULL */
-	/* The step of a build that it is the outcome of, by its key (64
-	 * digits), or NULL: then nothing is synced, and it has no name. */
-	const char *step;
+	/* The step of a build that it is the outcome of: then nothing is
+	 * synced, and it has no name. Or NULL. */
+	const struct th_step_key *step;
 };
 
 /* Puts blobs and trees in their places and adds the image to the state. All of

@@ -4,11 +4,13 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/clock.h"
 #include "base/hash.h"
 #include "base/json.h"
 #include "image/commit.h"
 #include "image/stage.h"
 #include "store/blob.h"
+#include "store/step_state.h"
 
 /* ---- begin ---- */
 
@@ -261,6 +263,34 @@ static void no_progress(void *owner, uint64_t have_bytes)
 	(void)have_bytes;
 }
 
+/* An image that is there whole, and synced, needs its name only: 1 where that
+ * is all, 0, -1. */
+static int is_made(struct th_store *store, const char *digest, const char *name,
+	struct th_error *err)
+{
+	char before[TH_DIGEST_TEXT];
+	bool unsynced = false;
+	int64_t known = 0;
+
+	if (th_step_state_unsynced(store, &unsynced, err) ||
+		th_db_number(store->db, 0, &known, err,
+			"SELECT EXISTS(SELECT 1 FROM images WHERE digest=?)",
+			"t", digest))
+		return -1;
+	if (!known || unsynced)
+		return 0;
+	if (!name)
+		return 1;
+	if (th_db_number(store->db, 0, &known, err,
+		    "SELECT EXISTS(SELECT 1 FROM tags WHERE name=? AND"
+		    " digest=?)",
+		    "tt", name, digest))
+		return -1;
+	return known						       ? 1
+		: th_image_state_tag(store, digest, name, before, err) ? -1
+								       : 1;
+}
+
 /* How the stack finds the layers, where one has to be read again. */
 static int settle(struct th_store *store, const struct th_draft *draft,
 	const struct th_manifest *manifest,
@@ -302,12 +332,14 @@ out:
 }
 
 int th_draft_commit(struct th_store *store, struct th_draft *draft,
-	const char *step, const char *name, struct th_cancel cancel,
-	char digest[TH_DIGEST_TEXT], struct th_error *err)
+	const struct th_step_key *step, const char *name,
+	struct th_cancel cancel, char digest[TH_DIGEST_TEXT],
+	struct th_error *err)
 {
 	struct th_image_config config = {0};
 	struct th_manifest manifest = {0};
 	char config_digest[TH_DIGEST_TEXT];
+	int64_t began_us = th_clock_now_us();
 	struct th_buf body, config_body;
 	struct th_commit commit = {.manifest_body = &body,
 		.config_body = &config_body,
@@ -331,8 +363,14 @@ int th_draft_commit(struct th_store *store, struct th_draft *draft,
 		th_image_config_parse(
 			config_body.data, config_body.len, &config, err) == 0 &&
 		th_manifest_parse(body.data, body.len, &manifest, err) == 0) {
-		rc = settle(
-			store, draft, &manifest, &config, cancel, &commit, err);
+		rc = step ? 0 : is_made(store, digest, name, err);
+		if (rc == 0)
+			rc = settle(store, draft, &manifest, &config, cancel,
+				&commit, err);
+		/* A commit syncs all, and then steps are known to last. */
+		if (rc == 0 && !step)
+			rc = th_step_state_synced(store, began_us, err);
+		rc = rc < 0 ? -1 : 0;
 	}
 	th_image_config_release(&config);
 	th_manifest_release(&manifest);

@@ -9,6 +9,7 @@
 #include "image/stack.h"
 #include "oci/image_config.h"
 #include "oci/manifest.h"
+#include "store/image_state.h"
 #include "store/store.h"
 
 struct th_draft_layer {
@@ -50,7 +51,8 @@ int th_draft_stage(struct th_store *store, const struct th_draft_layer *layer,
  * th_image_commit, which says what becomes durable. The same draft gives the
  * same bytes. Callers hold the store and th_store_use_images. */
 int th_draft_commit(struct th_store *store, struct th_draft *draft,
-	const char *step, const char *name, struct th_cancel cancel,
-	char digest[TH_DIGEST_TEXT], struct th_error *err);
+	const struct th_step_key *step, const char *name,
+	struct th_cancel cancel, char digest[TH_DIGEST_TEXT],
+	struct th_error *err);
 
 #endif

@@ -19,13 +19,17 @@
  * writes has the rights of who mounted it. */
 static int open_root(struct keeper *keeper, struct th_error *err)
 {
+	/* Of a step of a build only what it has written counts, and that is
+	 * read before the container goes. */
+	bool discard = !keeper->plan.keep || keeper->bound;
+
 	if (keeper->first_id) {
 		th_root_layers_release(&keeper->layers);
-		return th_plan_layers(&keeper->plan, "", keeper->id,
-			!keeper->plan.keep, &keeper->layers, err);
+		return th_plan_layers(&keeper->plan, "", keeper->id, discard,
+			&keeper->layers, err);
 	}
 	return th_plan_open_root(&keeper->plan, keeper->store, keeper->id,
-		!keeper->plan.keep, &keeper->overlay_fd, err);
+		discard, &keeper->overlay_fd, err);
 }
 
 /* Compiled when the container was made, as that takes longer than the rest of

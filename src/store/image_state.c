@@ -11,13 +11,19 @@
 #include "oci/manifest.h"
 #include "oci/reference.h"
 
+/* An image that is only the outcome of a build's step. */
+#define IS_STEP_OF(image)                                                      \
+	"(EXISTS(SELECT 1 FROM steps WHERE steps.image=" image ") AND NOT"     \
+	" EXISTS(SELECT 1 FROM tags WHERE tags.digest=" image "))"
+#define IS_STEP IS_STEP_OF("images.digest")
+
 /* What an image takes on the disk, each layer once, and what others share. */
 #define SUM(column, unit, only)                                                \
 	"(SELECT coalesce(sum(" column "), 0) FROM (SELECT DISTINCT " unit     \
 	", " column " FROM image_layers l WHERE image=images.digest" only "))"
 #define SHARED(unit)                                                           \
 	" AND EXISTS(SELECT 1 FROM image_layers o WHERE o." unit "=l." unit    \
-	" AND o.image<>l.image)"
+	" AND o.image<>l.image AND NOT " IS_STEP_OF("o.image") ")"
 #define SIZES                                                                  \
 	"manifest_size, " SUM("bytes", "blob", "") ", " SUM(                   \
 		"tree_bytes", "tree", "") ", " SUM("bytes", "blob",            \
@@ -26,11 +32,6 @@
 	"digest, config, platform, created, manifest_size, blob_bytes,"        \
 	" pulled_us, (SELECT count(*) FROM containers"                         \
 	" WHERE image=images.digest), " SIZES
-
-/* An image that is only the outcome of a build's step. */
-#define IS_STEP                                                                \
-	"(EXISTS(SELECT 1 FROM steps WHERE image=images.digest) AND NOT"       \
-	" EXISTS(SELECT 1 FROM tags WHERE digest=images.digest))"
 
 void th_image_rows_free(struct th_image_row *rows, size_t count)
 {
@@ -203,7 +204,8 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 
 int th_image_state_add_step(struct th_store *store,
 	const struct th_image_row *image, const struct th_image_layer *layers,
-	size_t layer_count, const char *key, struct th_error *err)
+	size_t layer_count, const struct th_step_key *step,
+	struct th_error *err)
 {
 	int rc;
 
@@ -213,10 +215,29 @@ int th_image_state_add_step(struct th_store *store,
 	if (rc == 0)
 		rc = th_db_run(store->db, err,
 			"INSERT OR REPLACE INTO steps(key, image, boot,"
-			" used_us) VALUES(?, ?, ?, ?)",
-			"ttti", key, image->digest, store->boot_id,
-			th_clock_now_us());
+			" used_us, parent, text, content)"
+			" VALUES(?, ?, ?, ?, ?, ?, ?)",
+			"tttittt", step->key, image->digest, store->boot_id,
+			th_clock_now_us(), step->parent, step->text,
+			step->content);
 	return th_db_end(store->db, rc, err);
+}
+
+int th_image_state_is(struct th_store *store, const char *digest,
+	const char *name, struct th_error *err)
+{
+	int64_t there = 0, named = 1;
+
+	if (th_db_number(store->db, 0, &there, err,
+		    "SELECT count(*) FROM images WHERE digest=?", "t",
+		    digest) ||
+		(name &&
+			th_db_number(store->db, 0, &named, err,
+				"SELECT count(*) FROM tags WHERE name=? AND"
+				" digest=?",
+				"tt", name, digest)))
+		return -1;
+	return there ? named ? 2 : 1 : 0;
 }
 
 int th_image_state_tag(struct th_store *store, const char *digest,
@@ -314,7 +335,8 @@ int th_image_state_sharers(struct th_store *store, const char *diff_id,
 
 	if (th_db_query(store->db, &query, err,
 		    "SELECT DISTINCT image FROM image_layers"
-		    " WHERE diff_id=? AND image<>?",
+		    " WHERE diff_id=? AND image<>?"
+		    " AND NOT " IS_STEP_OF("image_layers.image"),
 		    "tt", diff_id, except))
 		return -1;
 	return read_list(query, digests, err);

@@ -50,11 +50,25 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 	const struct th_image_layer *layers, size_t layer_count,
 	const char *name, const char *index, struct th_error *err);
 
-/* Adds what a step of a build has made, by the step's key: an image without a
- * name that is not listed, and not synced. */
+/* A step of a build: all that goes into it, and three parts of that. */
+struct th_step_key {
+	char key[TH_HASH_TEXT];
+	char parent[TH_DIGEST_TEXT]; /* the image before it, or "" */
+	char text[TH_HASH_TEXT]; /* what it says */
+	char content[TH_HASH_TEXT]; /* files from outside */
+};
+
+/* Adds what a step of a build has made: an image without a name that is not
+ * listed, and not synced. */
 int th_image_state_add_step(struct th_store *store,
 	const struct th_image_row *image, const struct th_image_layer *layers,
-	size_t layer_count, const char *key, struct th_error *err);
+	size_t layer_count, const struct th_step_key *step,
+	struct th_error *err);
+
+/* Whether the image is there (1), and has the name (or name is NULL: 2); 0, -1.
+ */
+int th_image_state_is(struct th_store *store, const char *digest,
+	const char *name, struct th_error *err);
 
 /* Gives the image another name. before receives the digest of the image that
  * had it, or is left empty. TH_NOT_FOUND where the image is gone. */

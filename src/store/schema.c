@@ -162,7 +162,9 @@ static const char *const step_9[] = {
 	 * counts until its next start. */
 	"CREATE TABLE steps(key TEXT PRIMARY KEY, image TEXT NOT NULL"
 	" REFERENCES images(digest) ON DELETE CASCADE, boot TEXT NOT NULL,"
-	" used_us INTEGER NOT NULL) WITHOUT ROWID",
+	" used_us INTEGER NOT NULL, parent TEXT NOT NULL, text TEXT NOT NULL,"
+	" content TEXT NOT NULL) WITHOUT ROWID",
+	"CREATE INDEX steps_text ON steps(text)",
 	"CREATE INDEX steps_image ON steps(image)",
 	"CREATE INDEX steps_boot ON steps(boot) WHERE boot<>''",
 	/* The build that a container was made for, and goes with. */

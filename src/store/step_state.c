@@ -27,6 +27,28 @@ int th_step_state_find(struct th_store *store, const char *key,
 	return rc;
 }
 
+int th_step_state_reason(struct th_store *store, const struct th_step_key *step,
+	enum th_step_reason *reason, struct th_error *err)
+{
+	int64_t same_parent = 0, same_content = 0, any = 0;
+
+	if (th_db_number(store->db, 0, &any, err,
+		    "SELECT count(*) FROM steps WHERE text=?", "t",
+		    step->text) ||
+		th_db_number(store->db, 0, &same_parent, err,
+			"SELECT count(*) FROM steps WHERE text=? AND parent=?",
+			"tt", step->text, step->parent) ||
+		th_db_number(store->db, 0, &same_content, err,
+			"SELECT count(*) FROM steps WHERE text=? AND content=?",
+			"tt", step->text, step->content))
+		return -1;
+	*reason = !any	       ? TH_STEP_NEW
+		: same_parent  ? TH_STEP_CONTENT
+		: same_content ? TH_STEP_PARENT
+			       : TH_STEP_BOTH;
+	return 0;
+}
+
 int th_step_state_used(struct th_store *store, const struct th_strings *keys,
 	struct th_error *err)
 {
@@ -54,10 +76,12 @@ int th_step_state_unsynced(
 	return 0;
 }
 
-int th_step_state_synced(struct th_store *store, struct th_error *err)
+int th_step_state_synced(
+	struct th_store *store, int64_t time_us, struct th_error *err)
 {
 	return th_db_run(store->db, err,
-		"UPDATE steps SET boot='' WHERE boot=?", "t", store->boot_id);
+		"UPDATE steps SET boot='' WHERE boot=? AND used_us<=?", "ti",
+		store->boot_id, time_us);
 }
 
 /* With their images, where nothing else wants those. */

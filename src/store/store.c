@@ -369,3 +369,25 @@ void th_group_path(const struct th_store *store, const char *id, char *path)
 {
 	snprintf(path, 64, "/tidyhull-%.6s/%.32s", store->tag, id);
 }
+
+void th_build_lock_path(const char *build, char path[TH_BUILD_LOCK])
+{
+	snprintf(path, TH_BUILD_LOCK, TH_BUILD_LOCKS "/%.24s", build);
+}
+
+bool th_build_is_alive(const struct th_store *store, const char *build)
+{
+	char path[TH_BUILD_LOCK];
+	bool alive;
+	int fd;
+
+	th_build_lock_path(build, path);
+	fd = openat(store->root_fd, path, O_RDWR | O_CLOEXEC);
+	if (fd < 0)
+		return errno != ENOENT;
+	alive = flock(fd, LOCK_SH | LOCK_NB) != 0;
+	close(fd);
+	if (!alive)
+		unlinkat(store->root_fd, path, 0);
+	return alive;
+}

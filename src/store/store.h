@@ -66,6 +66,13 @@ int th_store_unsettled(
 	struct th_store *store, const char *id, struct th_error *err);
 void th_store_settled(struct th_store *store, const char *id);
 
+/* The lock of a build, held for as long as containers of it may be there. */
+#define TH_BUILD_LOCKS "builds"
+#define TH_BUILD_LOCK 48
+void th_build_lock_path(const char *build, char path[TH_BUILD_LOCK]);
+/* False where its program has gone. */
+bool th_build_is_alive(const struct th_store *store, const char *build);
+
 /* Removes containers/ID: out of the way at once, then for good. */
 int th_store_remove_container(
 	struct th_store *store, const char *id, struct th_error *err);

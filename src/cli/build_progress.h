@@ -1,0 +1,20 @@
+/* What a build does, on standard error: on a terminal a line for each step, the
+ * last one alive; in a pipe a plain line for each event. */
+#ifndef CLI_BUILD_PROGRESS_H
+#define CLI_BUILD_PROGRESS_H
+
+#include "build/build.h"
+
+struct build_progress {
+	const struct th_recipe *recipe;
+	bool quiet, output, terminal;
+	bool alive; /* a line stands there that is to be overwritten */
+	size_t image, step; /* of that line */
+	char said[80]; /* the last line of output */
+	size_t run, remembered, planned; /* counted */
+};
+
+void build_progress_tell(void *owner, const struct th_build_event *event);
+void build_progress_end(struct build_progress *progress);
+
+#endif

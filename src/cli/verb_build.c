@@ -1,0 +1,460 @@
+/* build: a new image from a recipe. */
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "base/path.h"
+#include "base/yaml_bounds.h"
+#include "build/build.h"
+#include "cli/attach.h"
+#include "cli/build_progress.h"
+#include "cli/making_image.h"
+#include "cli/output.h"
+#include "cli/secret.h"
+#include "cli/shown.h"
+#include "cli/verbs.h"
+
+struct building {
+	struct invocation *call;
+	const char *path; /* of the recipe */
+	struct th_recipe recipe;
+	struct th_build_folders folders;
+	struct th_strings given, secrets;
+	struct build_progress progress;
+	struct th_build_options options;
+	char name[TH_REFERENCE_MAX + 256];
+	int64_t began_us;
+};
+
+/* ---- what is given ---- */
+
+static int read_given(struct building *building, struct th_error *err)
+{
+	if (option_values(building->call, "given", &building->given))
+		return th_fail_memory(err);
+	for (size_t i = 0; i < building->given.count; i++) {
+		const char *pair = building->given.items[i];
+
+		if (*pair != '=' && strchr(pair, '='))
+			continue;
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", pair);
+		return th_hint(err, "use --given NAME=VALUE");
+	}
+	return 0;
+}
+
+static int add_secret(
+	struct building *building, const char *text, struct th_error *err)
+{
+	const char *from = strchr(text, '=');
+	char *value = NULL;
+	int rc;
+
+	if (from && strncmp(from, "=@file:", 7) == 0)
+		value = secret_read(from + 7, err);
+	else if (from && strcmp(from, "=@stdin") == 0)
+		value = secret_read(NULL, err);
+	else if (from && strcmp(from, "=@ask") == 0)
+		value = secret_ask(text, err);
+	else
+		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
+			(int)strcspn(text, "="), text);
+	if (!value)
+		return th_hint(err,
+			"use --secret NAME=@file:PATH, NAME=@ask or "
+			"NAME=@stdin");
+	rc = th_strings_take(&building->secrets,
+		th_format("%.*s=%s", (int)(from - text), text, value));
+	free(value);
+	return rc ? th_fail_memory(err) : 0;
+}
+
+static int read_secrets(struct building *building, struct th_error *err)
+{
+	struct th_strings texts = {0};
+	int rc = option_values(building->call, "secret", &texts)
+		? th_fail_memory(err)
+		: 0;
+
+	for (size_t i = 0; rc == 0 && i < texts.count; i++)
+		rc = add_secret(building, texts.items[i], err);
+	th_strings_release(&texts);
+	return rc;
+}
+
+static int add_folder(struct building *building, const char *name,
+	const char *path, struct th_error *err)
+{
+	char cwd[4096], *whole;
+	int rc;
+
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	whole = th_path_absolute(cwd, path);
+	rc = whole ? th_build_folders_add(&building->folders, name, whole, err)
+		   : th_fail_memory(err);
+	free(whole);
+	return rc;
+}
+
+/* The recipe's own folder first. */
+static int read_folders(struct building *building, struct th_error *err)
+{
+	const char *last = th_path_last(building->path);
+	char *own = strndup(building->path, (size_t)(last - building->path));
+	struct th_strings texts = {0};
+	int rc = own ? add_folder(building, "", *own ? own : ".", err)
+		     : th_fail_memory(err);
+
+	free(own);
+	if (rc == 0 && option_values(building->call, "with", &texts))
+		rc = th_fail_memory(err);
+	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
+		const char *equals = strchr(texts.items[i], '=');
+		char *name;
+
+		if (!equals || equals == texts.items[i] || !equals[1]) {
+			th_fail(err, TH_USAGE, "\"%.100s\" is not a folder",
+				texts.items[i]);
+			rc = th_hint(err, "use --with NAME=FOLDER");
+			break;
+		}
+		name = strndup(
+			texts.items[i], (size_t)(equals - texts.items[i]));
+		rc = name ? add_folder(building, name, equals + 1, err)
+			  : th_fail_memory(err);
+		free(name);
+	}
+	th_strings_release(&texts);
+	return rc;
+}
+
+static int read_file(
+	struct building *building, struct th_buf *text, struct th_error *err)
+{
+	bool is_input = strcmp(building->path, "-") == 0;
+	int rc;
+
+	th_buf_init(text, TH_YAML_BYTES);
+	rc = is_input ? th_fd_read(0, "standard input", text, err)
+		      : th_file_read(AT_FDCWD, building->path, text, err);
+	if (rc == 0) {
+		th_fail(err, TH_NOT_FOUND, "the recipe %.300s does not exist",
+			building->path);
+		th_hint(err, "give the path of a recipe file");
+	}
+	return rc == 1 ? 0 : -1;
+}
+
+/* Gives an exit code, or -1 where all is well. */
+static int read_recipe(struct building *building)
+{
+	struct th_problems problems = {0};
+	struct th_error err = {0};
+	struct th_buf text;
+	int code = -1;
+
+	if (read_file(building, &text, &err) || read_given(building, &err) ||
+		read_folders(building, &err) || read_secrets(building, &err)) {
+		code = say_error(&err);
+	} else if (th_recipe_read(building->path, &text, &building->given,
+			   &building->recipe, &problems)) {
+		code = say_problems("build", building->path, &problems);
+	}
+	th_problems_release(&problems);
+	th_buf_release(&text);
+	return code;
+}
+
+static int read_fetch(
+	struct building *building, enum th_fetch *fetch, struct th_error *err)
+{
+	const char *text = option_value(building->call, "fetch");
+
+	*fetch = TH_FETCH_MISSING;
+	if (text && strcmp(text, "always") == 0)
+		*fetch = TH_FETCH_ALWAYS;
+	else if (text && strcmp(text, "never") == 0)
+		*fetch = TH_FETCH_NEVER;
+	else if (text && strcmp(text, "missing") != 0)
+		return th_fail(err, TH_USAGE,
+			"\"%.50s\" is not a value of --fetch; use missing, "
+			"always or never",
+			text);
+	return 0;
+}
+
+static int read_options(struct building *building, struct th_error *err)
+{
+	struct invocation *call = building->call;
+	struct th_build_options *options = &building->options;
+	const char *name = option_value(call, "name");
+
+	*options = (struct th_build_options){.recipe_name = building->path,
+		.recipe = &building->recipe,
+		.folders = &building->folders,
+		.secrets = &building->secrets,
+		.anew = option_given(call, "anew"),
+		.plan = option_given(call, "plan"),
+		.keep_place = option_given(call, "enter"),
+		.tell = build_progress_tell,
+		.owner = &building->progress,
+		.unprivileged = call->caller.unprivileged,
+		.uid = call->caller.uid,
+		.gid = call->caller.gid,
+		.user_name = call->caller.name,
+		.home = call->caller.home};
+	if (name && image_name_read(name, building->name, err))
+		return -1;
+	options->name = name ? building->name : NULL;
+	return epoch_read(&options->time_s, err) ||
+			read_fetch(building, &options->fetch, err) ||
+			compression_read(call, &options->compression,
+				&options->level, err)
+		? -1
+		: 0;
+}
+
+/* ---- a place that failed ---- */
+
+static const struct th_recipe_step *step_of(
+	const struct building *building, const struct th_build_failure *failure)
+{
+	return &building->recipe.images[failure->image].steps[failure->step];
+}
+
+static int attend(struct invocation *call, struct th_container_row *row)
+{
+	struct th_ending ending = {0};
+	struct th_error err = {0}, ignored = {0};
+	struct attach_options attach = {.context = &call->context,
+		.row = row,
+		.channel = -1,
+		.console = -1,
+		.input = true,
+		.terminal = isatty(0) && isatty(1),
+		.pass_signals = true};
+	int rc;
+
+	attach_prepare();
+	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
+		    attach_size(), &attach.channel, &err)) {
+		th_container_remove(&call->context, row, true, &ignored);
+		return say_error(&err);
+	}
+	rc = attach_run(&attach, &ending, &err);
+	th_close(&attach.channel);
+	return attach_code(call, &attach, rc, &ending, &err);
+}
+
+/* A shell in a throw-away container where the step ran, with all that it had.
+ */
+static void enter_place(
+	struct building *building, const struct th_build_failure *failure)
+{
+	static const struct th_recipe_step nothing = {.kind = TH_STEP_DO};
+	const struct th_recipe_step *step = step_of(building, failure);
+	struct invocation *call = building->call;
+	struct th_problems problems = {0};
+	struct th_strings texts = {0}, command = {0};
+	struct th_container_row row;
+	struct th_settings settings;
+	struct th_error err = {0};
+
+	if (step->kind != TH_STEP_DO)
+		step = &nothing;
+	fprintf(stderr, "a shell where it failed; exit ends it\n");
+	if (th_strings_add(&command, "/bin/sh"))
+		th_fail_memory(&err);
+	if (!err.code &&
+		th_build_settings(&building->options, step, failure->place,
+			&command, &settings, &texts, &err) == 0) {
+		settings.keep = false;
+		settings.terminal = isatty(0) && isatty(1);
+		if (th_container_create(&call->context, &settings, &problems,
+			    &row, &err) == 0)
+			attend(call, &row);
+		th_settings_release(&settings);
+	}
+	if (problems.count)
+		say_problems("enter", "the place", &problems);
+	else if (err.code)
+		say_error(&err);
+	th_problems_release(&problems);
+	th_strings_release(&texts);
+	th_strings_release(&command);
+	th_error_clear(&err);
+	/* Nothing is left of it. */
+	th_image_state_remove_nameless(
+		call->context.store, failure->place, &err);
+}
+
+static void print_words(const char *words)
+{
+	fputs("  its last words:\n", stderr);
+	while (*words) {
+		size_t len = strcspn(words, "\n");
+		char line[400];
+
+		snprintf(line, sizeof(line), "%.*s",
+			(int)(len < 390 ? len : 390), words);
+		fprintf(stderr, "    | %s\n", shown(line));
+		words += len + (words[len] == '\n');
+	}
+}
+
+static int say_failure(struct building *building,
+	const struct th_build_failure *failure, struct th_error *err)
+{
+	bool enters = building->options.keep_place && failure->place[0];
+	int code = say_error(err);
+
+	if (failure->known && failure->last_words[0])
+		print_words(failure->last_words);
+	if (failure->known && failure->place[0] && !enters &&
+		!building->options.plan && !building->call->quiet)
+		fprintf(stderr,
+			"  the steps before it are kept; to look around: "
+			"tidyhull build %s --enter\n",
+			shown(building->path));
+	if (enters)
+		enter_place(building, failure);
+	return code;
+}
+
+/* ---- the build ---- */
+
+static const char *name_of(const struct building *building)
+{
+	const struct th_recipe *recipe = &building->recipe;
+
+	return building->options.name
+		? building->options.name
+		: recipe->images[recipe->image_count - 1].name;
+}
+
+static int print_result(struct building *building, const char *digest)
+{
+	const struct build_progress *progress = &building->progress;
+	const char *name = name_of(building);
+	char span[TH_TIME_TEXT];
+
+	if (building->call->json)
+		return print_json(json_pack("{s:s? s:s? s:i s:i s:i}", "name",
+			name, "digest", *digest ? digest : NULL, "run",
+			(int)progress->run, "remembered",
+			(int)progress->remembered, "planned",
+			(int)progress->planned));
+	if (building->options.plan) {
+		printf("%zu step%s would run, %zu %s remembered; nothing was "
+		       "changed\n",
+			progress->planned, progress->planned == 1 ? "" : "s",
+			progress->remembered,
+			progress->remembered == 1 ? "is" : "are");
+		return EXIT_DONE;
+	}
+	if (building->call->quiet) {
+		printf("%s\n", digest);
+		return EXIT_DONE;
+	}
+	th_clock_span(th_clock_now_us() - building->began_us, span);
+	printf("built %s (%.12s): %zu run, %zu remembered, %s\n",
+		name ? shown(name) : "an image without a name",
+		th_digest_hex(digest), progress->run, progress->remembered,
+		span);
+	return EXIT_DONE;
+}
+
+static int build(struct building *building)
+{
+	struct invocation *call = building->call;
+	struct th_build_failure *failure = calloc(1, sizeof(*failure));
+	struct th_error err = {0};
+	char digest[TH_DIGEST_TEXT] = "";
+	int code = EXIT_DONE, rc = -1;
+
+	building->progress.recipe = &building->recipe;
+	building->progress.quiet = call->quiet || call->json;
+	building->progress.output = option_given(call, "output");
+	building->progress.terminal = on_terminal();
+	for (size_t i = 0; i < building->recipe.notes.count; i++)
+		fprintf(stderr, "note: %s\n",
+			shown(building->recipe.notes.items[i]));
+	if (!failure)
+		th_fail_memory(&err);
+	else if (read_options(building, &err) == 0 &&
+		th_container_settle(&call->context, &err) == 0)
+		rc = th_build(&call->context, &building->options, digest,
+			failure, &err);
+	build_progress_end(&building->progress);
+	if (rc == 0)
+		code = print_result(building, digest);
+	else if (failure)
+		code = say_failure(building, failure, &err);
+	else
+		code = say_error(&err);
+	free(failure);
+	return code;
+}
+
+static int run(struct invocation *call)
+{
+	struct building building = {.call = call,
+		.path = call->objects[0],
+		.began_us = th_clock_now_us()};
+	int code = read_recipe(&building);
+
+	if (code < 0)
+		code = build(&building);
+	th_recipe_release(&building.recipe);
+	th_build_folders_release(&building.folders);
+	th_strings_release(&building.given);
+	th_strings_release(&building.secrets);
+	return code;
+}
+
+static const struct option_spec options[] = {
+	{"given", "NAME=VALUE", "a value that the recipe asks for"},
+	{"with", "NAME=FOLDER", "another folder to put files from"},
+	{"secret", "SECRET", "NAME=@file:PATH, @ask or @stdin: for steps"},
+	{"name", "REF", "another name than the recipe's"},
+	{"anew", NULL, "run all steps, whatever is remembered"},
+	{"plan", NULL, "only show which steps would run, and why"},
+	{"enter", NULL, "open a shell where a step fails"},
+	{"output", NULL, "show all that the steps print"},
+	{"compress", "KIND", "gzip, zstd or none; gzip,level=6"},
+	{"fetch", "WHEN", "pull images: missing, always or never"},
+	{NULL, NULL, NULL}};
+
+static const char *const text[] = {
+	"A recipe is a YAML file; docs/recipes.md describes it. Each step is "
+	"run",
+	"once and remembered by what goes into it: what did not change is not "
+	"run",
+	"again, and images that do not need one another are built at the same "
+	"time.",
+	"The same recipe gives the same image, byte by byte, on any day and "
+	"host;",
+	"SOURCE_DATE_EPOCH sets its time.", NULL};
+
+static const char *const examples[] = {"tidyhull build almanac.yaml",
+	"tidyhull build almanac.yaml --given EDITION=4 --plan",
+	"tidyhull build site.yaml --with pages=../pages --secret "
+	"token=@file:./token",
+	NULL};
+
+const struct verb verb_build = {.name = "build",
+	.group = "images",
+	.summary = "make an image from a recipe",
+	.usage = "RECIPE",
+	.text = text,
+	.examples = examples,
+	.options = options,
+	.flags = VERB_STORE | VERB_STARTS | VERB_REGISTRIES | VERB_JSON,
+	.least = 1,
+	.most = 1,
+	.run = run};
