@@ -31,7 +31,7 @@ struct building {
 	char id[TH_ID_LENGTH + 1];
 	int lock; /* held while containers of this build may be there */
 	/* with the mutex held */
-	pthread_mutex_t mutex, told;
+	pthread_mutex_t mutex, told, pulling;
 	pthread_cond_t changed;
 	enum progress *progress; /* of each image */
 	char (*digests)[TH_DIGEST_TEXT];
@@ -89,7 +89,8 @@ static int find_from(
 			making->building->digests[number]);
 		return making->building->planned[number];
 	}
-	return step_image(&making->context, options, recipe->from, image, err);
+	return step_image(&making->context, options, &making->building->pulling,
+		recipe->from, image, err);
 }
 
 /* What was asked for, or else the time of what it is made from. */
@@ -153,6 +154,24 @@ static bool has_name(const struct making *making, char *name, size_t size,
 	return true;
 }
 
+/* An image of the recipe that has no name is there for the others only: it is
+ * remembered as a step is. */
+static int commit(struct making *making, struct stepping *stepping,
+	struct th_draft *draft, const char *name, char digest[TH_DIGEST_TEXT],
+	struct th_error *err)
+{
+	const struct th_build_options *options = making->building->options;
+	struct th_step_key key;
+
+	if (name || making->number + 1 == options->recipe->image_count)
+		return th_draft_commit(making->context.store, draft, NULL, name,
+			stepping->cancel, digest, err);
+	if (step_key_of_image(stepping, draft, &key))
+		return th_fail_memory(err);
+	return th_draft_commit(making->context.store, draft, &key, NULL,
+		stepping->cancel, digest, err);
+}
+
 /* The last step's image with the recipe's settings is the image. */
 static int finish_image(
 	struct making *making, struct stepping *stepping, struct th_error *err)
@@ -192,8 +211,8 @@ static int finish_image(
 	if (rc == 0)
 		rc = add_annotations(image, &draft, err);
 	if (rc == 0)
-		rc = th_draft_commit(store, &draft, NULL, named ? name : NULL,
-			stepping->cancel, digest, err);
+		rc = commit(making, stepping, &draft, named ? name : NULL,
+			digest, err);
 	th_draft_release(&draft);
 	th_store_unuse_images(store);
 	th_store_let_go(store);
@@ -257,6 +276,7 @@ static int make_image(struct making *making, struct th_error *err)
 		.build = building->id,
 		.image = making->number,
 		.await = await_image,
+		.pulling = &building->pulling,
 		.failure = failure,
 		.tell = tell_step,
 		.owner = making,
@@ -450,6 +470,7 @@ static int prepare(struct building *building, struct th_error *err)
 
 	pthread_mutex_init(&building->mutex, NULL);
 	pthread_mutex_init(&building->told, NULL);
+	pthread_mutex_init(&building->pulling, NULL);
 	pthread_cond_init(&building->changed, NULL);
 	atomic_init(&building->failed, false);
 	building->lock = -1;
@@ -483,6 +504,7 @@ int th_build(const struct th_context *context,
 	free(building.digests);
 	free(building.planned);
 	pthread_cond_destroy(&building.changed);
+	pthread_mutex_destroy(&building.pulling);
 	pthread_mutex_destroy(&building.told);
 	pthread_mutex_destroy(&building.mutex);
 	return rc;

@@ -14,6 +14,7 @@
 #include "container/image_root.h"
 #include "keeper/lock.h"
 #include "keeper/plan.h"
+#include "keeper/secrets.h"
 #include "layer/difference.h"
 #include "oci/bundle.h"
 
@@ -61,6 +62,9 @@ static int list_mounts(
 		return -1;
 	for (size_t i = 0; rc == 0 && i < bundle.mount_count; i++)
 		rc = th_strings_add(mounts, bundle.mounts[i].target);
+	/* What the keeper mounts by itself. */
+	if (rc == 0)
+		rc = th_strings_add(mounts, TH_SECRETS_TARGET);
 	th_bundle_release(&bundle);
 	return rc ? th_fail_memory(err) : 0;
 }

@@ -9,6 +9,7 @@
 
 #include "base/file.h"
 #include "container/image_root.h"
+#include "keeper/secrets.h"
 #include "oci/bundle.h"
 
 #define READ_BYTES (64 * 1024)
@@ -377,6 +378,10 @@ static bool is_mount_point(
 	bool empty = S_ISDIR(change->mode) ||
 		(S_ISREG(change->mode) && !change->bytes);
 
+	/* What the keeper mounts by itself. */
+	if (change->kind == TH_FILE_NEW && empty &&
+		strcmp(TH_SECRETS_TARGET + 1, change->path) == 0)
+		return true;
 	for (size_t i = 0;
 		change->kind == TH_FILE_NEW && empty && i < bundle->mount_count;
 		i++) {

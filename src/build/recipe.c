@@ -457,14 +457,13 @@ static void complain_of_loop(struct reading *reading,
 	for (size_t i = 0; i < recipe->image_count; i++) {
 		size_t used = strlen(names);
 
-		if (!placed[i])
+		/* The main one is needed by none: it only waits. */
+		if (!placed[i] && *recipe->images[i].key)
 			snprintf(names + used, sizeof(names) - used, "%s%s",
-				used ? ", " : "",
-				*recipe->images[i].key ? recipe->images[i].key
-						       : "the main one");
+				used ? ", " : "", recipe->images[i].key);
 	}
 	for (size_t i = 0; i < recipe->image_count; i++) {
-		if (placed[i])
+		if (placed[i] || !*recipe->images[i].key)
 			continue;
 		th_fail(&err, TH_USAGE,
 			"%.150s, line %zu, column %zu: these images need one "

@@ -30,8 +30,8 @@ int step_blame(const struct stepping *stepping,
 }
 
 int step_image(const struct th_context *context,
-	const struct th_build_options *options, const char *text,
-	char image[TH_DIGEST_TEXT], struct th_error *err)
+	const struct th_build_options *options, pthread_mutex_t *pulling,
+	const char *text, char image[TH_DIGEST_TEXT], struct th_error *err)
 {
 	struct th_settings settings = {.image = text,
 		.base = options->folders->list[0].path,
@@ -42,9 +42,11 @@ int step_image(const struct th_context *context,
 	/* One without a command of its own can be built on as well. */
 	if (th_strings_add(&settings.command, "true"))
 		return th_fail_memory(err);
+	pthread_mutex_lock(pulling);
 	rc = th_image_choose(context, &settings, &choice, err);
 	if (rc == 0)
 		rc = th_image_obtain(context, &settings, &choice, err);
+	pthread_mutex_unlock(pulling);
 	if (rc == 0)
 		snprintf(image, TH_DIGEST_TEXT, "%s", choice.image.digest);
 	th_image_choice_release(&choice);
@@ -213,6 +215,20 @@ static int make_key(struct stepping *stepping,
 	json_decref(whole);
 	json_decref(content);
 	json_decref(text);
+	return rc;
+}
+
+int step_key_of_image(const struct stepping *stepping,
+	const struct th_draft *draft, struct th_step_key *key)
+{
+	json_t *whole = json_pack("[s s O O?]", "image", stepping->parent,
+		draft->config, draft->annotations);
+	int rc = digest_of(whole, key->key);
+
+	snprintf(key->parent, sizeof(key->parent), "%s", stepping->parent);
+	memcpy(key->text, key->key, sizeof(key->text));
+	memcpy(key->content, key->key, sizeof(key->content));
+	json_decref(whole);
 	return rc;
 }
 

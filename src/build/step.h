@@ -2,6 +2,8 @@
 #ifndef TH_BUILD_STEP_H
 #define TH_BUILD_STEP_H
 
+#include <pthread.h>
+
 #include "build/build.h"
 #include "build/new_layer.h"
 #include "container/image_root.h"
@@ -27,6 +29,7 @@ struct stepping {
 	void (*tell)(void *owner, struct th_build_event *event);
 	void *owner;
 	struct th_cancel cancel;
+	pthread_mutex_t *pulling; /* held by who pulls an image */
 };
 
 /* Does the step, unless it is remembered; the parent is then what it has made.
@@ -61,14 +64,19 @@ int step_source(struct stepping *stepping, const struct th_recipe_step *step,
 int step_run(struct stepping *stepping, const struct th_recipe_step *step,
 	struct th_new_layer *layer, struct th_error *err);
 
-/* Finds or pulls an image by its name, or a packed file. */
+/* Finds or pulls an image by its name, or a packed file. One pull at a time:
+ * who watches it sees one, and the next one may find the image here. */
 int step_image(const struct th_context *context,
-	const struct th_build_options *options, const char *text,
-	char image[TH_DIGEST_TEXT], struct th_error *err);
+	const struct th_build_options *options, pthread_mutex_t *pulling,
+	const char *text, char image[TH_DIGEST_TEXT], struct th_error *err);
 
 /* Puts the place in the recipe before the message. */
 int step_blame(const struct stepping *stepping,
 	const struct th_recipe_place *place, struct th_error *err);
+
+/* The key of an image of the recipe that has no name. */
+int step_key_of_image(const struct stepping *stepping,
+	const struct th_draft *draft, struct th_step_key *key);
 
 /* A new image from the parent with the layer on top. */
 int step_commit(struct stepping *stepping, const struct th_new_layer *layer,

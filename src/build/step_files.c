@@ -178,8 +178,8 @@ int step_source(struct stepping *stepping, const struct th_recipe_step *step,
 	*path = pair->outside + len + 1;
 	number = th_recipe_find(stepping->options->recipe, name);
 	if (number < 0)
-		return step_image(
-			stepping->context, stepping->options, name, image, err);
+		return step_image(stepping->context, stepping->options,
+			stepping->pulling, name, image, err);
 	return stepping->await(stepping->owner, (size_t)number, image, err);
 }
 

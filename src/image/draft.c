@@ -184,9 +184,11 @@ int th_draft_stage(struct th_store *store, const struct th_draft_layer *layer,
 	const char *blob, const char *tree, const struct th_layer_notes *notes,
 	struct th_error *err)
 {
-	if (th_stage_keep_blob(store, layer->blob, blob, err))
+	/* What an image has already is as good. */
+	if (!th_stage_has_blob(store, layer->blob, layer->size_bytes) &&
+		th_stage_keep_blob(store, layer->blob, blob, err))
 		return -1;
-	if (!tree)
+	if (!tree || th_stage_has_tree(store, layer->diff_id))
 		return 0;
 	if (th_stage_keep_notes(store, layer->diff_id, notes, err))
 		return -1;

@@ -4,11 +4,15 @@
 
 #include "base/clock.h"
 
-/* Images that a step has made and that are nothing else. */
+/* Images that a step has made and that are nothing else, nor a part of another
+ * one: what a named image is made of costs nothing to remember. */
 #define ONLY_STEPS                                                             \
 	"NOT EXISTS(SELECT 1 FROM tags WHERE digest=steps.image)"              \
 	" AND NOT EXISTS(SELECT 1 FROM containers WHERE"                       \
-	"  containers.image=steps.image)"
+	"  containers.image=steps.image)"                                      \
+	" AND EXISTS(SELECT 1 FROM image_layers l WHERE l.image=steps.image"   \
+	"  AND NOT EXISTS(SELECT 1 FROM image_layers o JOIN tags ON"           \
+	"   tags.digest=o.image WHERE o.diff_id=l.diff_id))"
 
 int th_step_state_find(struct th_store *store, const char *key,
 	char image[TH_DIGEST_TEXT], struct th_error *err)

@@ -48,8 +48,11 @@ static void a_container_tells_what_it_has_written(void)
 	struct result *result;
 	json_t *doc;
 
+	put_file("token", "m00ring-7");
 	CODE(hull("create selwick/base --name box --network none --mount "
-		  "/data=volume:ledger -- sleep 1000"),
+		  "/data=volume:ledger --secret token=@file:%s/token -- sleep "
+		  "1000",
+		     world_folder),
 		0);
 	SAYS(hull("changes box")->out, "nothing has changed");
 	CODE(hull("start box"), 0);

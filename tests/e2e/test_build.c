@@ -1,0 +1,503 @@
+/* build: images from recipes. */
+#include <signal.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+/* What show tells of it; to be released. */
+static json_t *shown_image(const char *name)
+{
+	json_t *doc = hull_json("show %s --json", name);
+	json_t *one = json_array_get(json_object_get(doc, "objects"), 0);
+
+	json_incref(one);
+	json_decref(doc);
+	return one;
+}
+
+/* The digest that a build gives; "" where it fails. To be copied. */
+static const char *built(const char *line)
+{
+	static char digest[160];
+	json_t *doc = hull_json("build %s --json", line);
+	const char *text = json_string_value(json_object_get(doc, "digest"));
+
+	snprintf(digest, sizeof(digest), "%s", text ? text : "");
+	json_decref(doc);
+	return digest;
+}
+
+static int counted(const char *line, const char *what)
+{
+	json_t *doc = hull_json("build %s --json", line);
+	int count = (int)json_integer_value(json_object_get(doc, what));
+
+	json_decref(doc);
+	return count;
+}
+
+static const char *in_world(const char *name)
+{
+	static char paths[4][300];
+	static unsigned int next;
+	char *path = paths[next++ % 4];
+
+	snprintf(path, sizeof(paths[0]), "%s/%s", world_folder, name);
+	return path;
+}
+
+static void make_folder(const char *name)
+{
+	mkdir(in_world(name), 0755);
+	if (world_user)
+		CHECK_INT(chown(in_world(name), world_user, world_user), 0);
+}
+
+#define RECIPE                                                                 \
+	"image: selwick/almanac:9\n"                                           \
+	"from: selwick/base\n"                                                 \
+	"given: {EDITION: \"9\"}\n"                                            \
+	"steps:\n"                                                             \
+	"  - put: {/usr/share/tides: ./tides, /etc/gauges/: [a.conf, "         \
+	"b.conf]}\n"                                                           \
+	"    owner: pilot\n"                                                   \
+	"    leave-out: [\"*.bak\"]\n"                                         \
+	"  - do: |\n"                                                          \
+	"      echo ${EDITION} > /etc/edition\n"                               \
+	"      echo $${HOME} $HOME\n"                                          \
+	"    network: none\n"                                                  \
+	"  - take: {/usr/bin/note: workshop:/out/note}\n"                      \
+	"settings: {entrypoint: [cat], command: [/etc/edition],\n"             \
+	"  env: {EDITION: \"${EDITION}\"}, port: 80, user: pilot}\n"           \
+	"labels: {kind: table}\n"                                              \
+	"annotations: {org.opencontainers.image.title: Almanac}\n"             \
+	"images:\n"                                                            \
+	"  workshop:\n"                                                        \
+	"    from: selwick/base\n"                                             \
+	"    steps:\n"                                                         \
+	"      - do: mkdir /out; echo a note > /out/note\n"                    \
+	"        network: none\n"
+
+static void put_recipe(void)
+{
+	make_folder("tides");
+	put_file("tides/north", "5.1 m\n");
+	put_file("tides/south.bak", "old\n");
+	put_file("a.conf", "a\n");
+	put_file("b.conf", "b\n");
+	put_file("r.yaml", RECIPE);
+}
+
+static void a_recipe_becomes_an_image(void)
+{
+	struct result *result;
+	json_t *doc, *config;
+
+	put_recipe();
+	result = hull("build %s", in_world("r.yaml"));
+	CODE(result, 0);
+	SAYS(result->out, "built selwick/almanac:9");
+	SAYS(result->out, "4 run, 0 remembered");
+	CHECK_TEXT(hull("run selwick/almanac:9 --network none")->out, "9\n");
+	CHECK_TEXT(hull("run selwick/almanac:9 --network none --entrypoint ls "
+			"-- /usr/share/tides /etc/gauges")
+			   ->out,
+		"/etc/gauges:\na.conf\nb.conf\n\n/usr/share/tides:\nnorth\n");
+	SAYS(hull("run selwick/almanac:9 --network none --entrypoint ls -- -l "
+		  "/etc/gauges/a.conf")
+			->out,
+		"pilot");
+	CHECK_TEXT(hull("run selwick/almanac:9 --network none -- /usr/bin/note")
+			   ->out,
+		"a note\n");
+	doc = shown_image("selwick/almanac:9");
+	config = json_object_get(doc, "config");
+	CHECK_TEXT(json_string_value(json_object_get(
+			   json_object_get(config, "Labels"), "kind")),
+		"table");
+	CHECK_TEXT(json_string_value(json_object_get(config, "User")), "pilot");
+	json_decref(doc);
+	/* One image is listed, and what is remembered is not. */
+	result = hull("list images");
+	SAYS(result->out, "selwick/almanac");
+	CHECK(strstr(result->out, "untagged") == NULL);
+	SAYS(hull("sweep")->out, "remembered steps");
+	/* No container is left, and none was anybody's. */
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
+static void nothing_is_done_twice(void)
+{
+	char first[160];
+
+	put_recipe();
+	snprintf(first, sizeof(first), "%s", built(in_world("r.yaml")));
+	CHECK(first[0]);
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 0);
+	CHECK_INT(counted(in_world("r.yaml"), "remembered"), 4);
+	/* What is left out does not count. */
+	put_file("tides/south.bak", "other\n");
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 0);
+	/* A value is a part of those steps that use it. */
+	put_file("tides/north", "5.2 m\n");
+	SAYS(hull("build %s --plan", in_world("r.yaml"))->err,
+		"its files have changed");
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 3);
+	/* The workshop changes, and what it makes does not. */
+	put_file("tides/north", "5.1 m\n");
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 0);
+	CHECK_TEXT(built(in_world("r.yaml")), first);
+	/* What the image is made of stays remembered; the workshop is not a
+	 * part of it. */
+	CODE(hull("sweep --yes"), 0);
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 1);
+	CODE(hull("remove selwick/almanac:9"), 0);
+	CODE(hull("sweep --yes"), 0);
+	SAYS(hull("sweep")->out, "there is nothing to remove");
+	CHECK_INT(counted(in_world("r.yaml"), "run"), 4);
+	CHECK_TEXT(built(in_world("r.yaml")), first);
+	{
+		char line[400];
+
+		snprintf(line, sizeof(line), "%s --anew", in_world("r.yaml"));
+		CHECK_TEXT(built(line), first);
+		snprintf(line, sizeof(line), "%s --given EDITION=10",
+			in_world("r.yaml"));
+		CHECK_INT(counted(line, "run"), 2);
+		CHECK(strcmp(built(line), first) != 0);
+	}
+}
+
+/* On another day, in another folder, with other times and another umask. */
+static void the_same_bytes_everywhere(void)
+{
+	char first[160], line[700];
+
+	put_recipe();
+	snprintf(first, sizeof(first), "%s", built(in_world("r.yaml")));
+	CODE(other("cp -r %s %s", in_world("."), "/tmp/elsewhere"), 0);
+	CODE(other("sh -c 'chmod -R g+w /tmp/elsewhere && touch -d 2001-01-01 "
+		   "/tmp/elsewhere/a.conf'"),
+		0);
+	snprintf(line, sizeof(line), "/tmp/elsewhere/r.yaml --anew");
+	setenv("LD_PRELOAD",
+		"/usr/lib/x86_64-linux-gnu/faketime/"
+		"libfaketime.so.1",
+		1);
+	setenv("FAKETIME", "+400d", 1);
+	CHECK_TEXT(built(line), first);
+	unsetenv("LD_PRELOAD");
+	unsetenv("FAKETIME");
+	setenv("SOURCE_DATE_EPOCH", "1000000000", 1);
+	CHECK(strcmp(built(line), first) != 0);
+	SAYS(hull("show selwick/almanac:9")->out, "2001-09-09T01:46:40Z");
+	unsetenv("SOURCE_DATE_EPOCH");
+	CODE(other("rm -rf /tmp/elsewhere"), 0);
+}
+
+static void steps_are_joined(void)
+{
+	json_t *doc;
+
+	put_file("j.yaml",
+		"image: selwick/j\nfrom: selwick/base\nsteps:\n"
+		"  - join:\n"
+		"    - do: mkdir /a; echo big > /a/big; rm /bin/cat\n"
+		"    - do: [rm, /a/big]\n"
+		"    - do: [sh, -c, 'echo 2 > /a/two; rm -r "
+		"/usr/share/selwick']\n"
+		"settings: {command: [ls, /a, /usr/share]}\n");
+	CODE(hull("build %s", in_world("j.yaml")), 0);
+	CHECK_TEXT(hull("run selwick/j --network none")->out,
+		"/a:\ntwo\n\n/usr/share:\n");
+	doc = shown_image("selwick/j");
+	CHECK_INT(json_array_size(json_object_get(doc, "layers")), 3);
+	json_decref(doc);
+	SAYS(hull("changes selwick/base selwick/j")->out, "gone");
+}
+
+static void secrets_and_caches_stay_out(void)
+{
+	struct result *result;
+
+	put_file("s.yaml",
+		"image: selwick/s\nfrom: selwick/base\nsteps:\n"
+		"  - do: |\n"
+		"      test $(cat /run/tidyhull/token) = m00ring-7\n"
+		"      date >> /cache/times\n"
+		"      wc -l < /cache/times > /count\n"
+		"    secret: token\n"
+		"    mount: [/cache=volume:tides-cache, /src=./tides]\n"
+		"    network: none\n"
+		"settings: {command: [cat, /count]}\n");
+	make_folder("tides");
+	put_file("tides/north", "x");
+	put_file("token", "m00ring-7");
+	result = hull("build %s", in_world("s.yaml"));
+	CODE(result, 2);
+	SAYS(result->err, "line 4: the secret \"token\" is missing");
+	CODE(hull("build %s --secret token=@file:%s", in_world("s.yaml"),
+		     in_world("token")),
+		0);
+	CHECK_TEXT(hull("run selwick/s --network none")->out, "1\n");
+	CODE(hull("build %s --anew --secret token=@file:%s", in_world("s.yaml"),
+		     in_world("token")),
+		0);
+	CHECK_TEXT(hull("run selwick/s --network none")->out, "2\n");
+	CODE(hull("run selwick/s --network none -- sh -c 'test -e /cache || "
+		  "test -e /src || test -e /run/tidyhull'"),
+		1);
+	/* A mounted folder counts as what is put. */
+	put_file("tides/north", "y");
+	SAYS(hull("build %s --plan", in_world("s.yaml"))->err,
+		"its files have changed");
+	/* One that would be in the layer is found. */
+	put_file("t.yaml",
+		"image: selwick/t\nfrom: selwick/base\nsteps:\n"
+		"  - do: cp /run/tidyhull/token /root/.token\n"
+		"    secret: token\n    network: none\n"
+		"  - do: export PASSWORD=hunter22 && true\n");
+	result = hull("build %s --secret token=@file:%s", in_world("t.yaml"),
+		in_world("token"));
+	CODE(result, 1);
+	SAYS(result->err, "would hold the secret \"token\"");
+	SAYS(result->err,
+		"line 7: the value of \"PASSWORD\" will be in the "
+		"image's history");
+}
+
+static void archives_and_patterns(void)
+{
+	make_folder("tides");
+	make_folder("tides/old");
+	put_file("tides/north", "n\n");
+	put_file("tides/south", "s\n");
+	put_file("tides/old/east", "e\n");
+	CODE(other("tar czf %s -C %s tides", in_world("t.tar.gz"),
+		     in_world(".")),
+		0);
+	CODE(other("ln -s north %s", in_world("tides/link")), 0);
+	put_file("p.yaml",
+		"image: selwick/p\nfrom: selwick/base\nsteps:\n"
+		"  - put: {/opt/un: t.tar.gz}\n    unpack: true\n"
+		"  - put: {/opt/some/: 'tides/[ns]*', /opt/l: tides/link}\n"
+		"    mode: '0640'\n"
+		"  - put: {/opt/all: ./tides, /opt/z: ctx:north, /tmp: tides}\n"
+		"    leave-out: [old, 'sou*']\n"
+		"settings: {command: [sh, -c, 'cd /opt; find . | sort; ls -l "
+		"some/north; ls -ld /tmp']}\n");
+	CODE(hull("build %s --with ctx=%s", in_world("p.yaml"),
+		     in_world("tides")),
+		0);
+	SAYS(hull("run selwick/p --network none")->out,
+		".\n./all\n./all/link\n./all/north\n./l\n./some\n"
+		"./some/north\n./some/south\n./un\n./un/tides\n"
+		"./un/tides/north\n./un/tides/old\n./un/tides/old/east\n"
+		"./un/tides/south\n./z\n-rw-r-----");
+	SAYS(hull("run selwick/p --network none")->out, "drwxrwxrwt");
+}
+
+/* From nothing, and from a packed file that was just built. */
+static void images_from_nothing_and_from_files(void)
+{
+	CODE(other("cp /bin/busybox %s", in_world("busybox")), 0);
+	CODE(other("chmod 755 %s", in_world("busybox")), 0);
+	put_file("n.yaml",
+		"image: selwick/n\nfrom: nothing\nsteps:\n"
+		"  - put: {/bin/sh: ./busybox}\n"
+		"  - do: echo made > /made\n    network: none\n"
+		"settings: {command: [/bin/sh, -c, 'read x < /made; echo "
+		"$x']}\n");
+	CODE(hull("build %s --compress zstd", in_world("n.yaml")), 0);
+	CHECK_TEXT(hull("run selwick/n --network none")->out, "made\n");
+	CODE(hull("pack selwick/n %s", in_world("n.tar")), 0);
+	CODE(hull("remove selwick/n"), 0);
+	put_file("f.yaml",
+		"image: selwick/f\nfrom: ./n.tar\nsteps:\n"
+		"  - do: echo more > /made\n    network: none\n");
+	CODE(hull("build %s", in_world("f.yaml")), 0);
+	CHECK_TEXT(hull("run selwick/f --network none")->out, "more\n");
+	put_file("e.yaml", "image: selwick/e\nfrom: nothing\n");
+	SAYS(hull("build %s", in_world("e.yaml"))->err, "would be empty");
+}
+
+/* The steps before it stay, and the place can be looked at. */
+static void a_step_that_fails(void)
+{
+	struct result *result;
+
+	put_file("x.yaml",
+		"image: selwick/x\nfrom: selwick/base\nsteps:\n"
+		"  - do: echo one > /one\n    network: none\n"
+		"  - do: |\n"
+		"      echo before > /two\n"
+		"      echo what went wrong >&2\n"
+		"      exit 7\n"
+		"    network: none\n    env: {MODE: test}\n");
+	result = hull("build %s", in_world("x.yaml"));
+	CODE(result, 1);
+	SAYS(result->err, "line 6");
+	SAYS(result->err, "ended with exit code 7");
+	SAYS(result->err, "| what went wrong");
+	SAYS(result->err, "--enter");
+	SAYS(hull("list --all")->out, "there are no containers");
+	result = hull_input("cat /one /two; echo $MODE; exit\n", 33,
+		"build %s --enter", in_world("x.yaml"));
+	CODE(result, 1);
+	SAYS(result->out, "one\nbefore\ntest\n");
+	SAYS(hull("list --all")->out, "there are no containers");
+	CHECK(strstr(hull("list images")->out, "untagged") == NULL);
+	CODE(hull("show selwick/x"), 3);
+	put_file("y.yaml",
+		"image: selwick/y\nfrom: selwick/base\nsteps:\n"
+		"  - do: dd if=/dev/zero of=/dev/null bs=1M & kill -9 $$\n"
+		"    network: none\n");
+	SAYS(hull("build %s", in_world("y.yaml"))->err, "signal KILL");
+	put_file("z.yaml",
+		"image: selwick/z\nfrom: selwick/base\nsteps:\n"
+		"  - do: [nosuch]\n    network: none\n");
+	SAYS(hull("build %s", in_world("z.yaml"))->err, "nosuch");
+}
+
+static void mistakes_in_recipes_are_told_at_once(void)
+{
+	static const struct {
+		const char *text, *says;
+	} bad[] = {{"", "is empty"}, {"- a\n", "line 1, column 1"},
+		{"from: selwick/base\nstepps: []\n",
+			"line 2, column 1: the recipe has no key \"stepps\""},
+		{"image: x\n", "does not say what it is made from"},
+		{"from: nothing\nsteps: [{do: ls}]\n",
+			"nothing that the first step could run in"},
+		{"from: b\nsteps: [{put: {usr: ./x}}]\n",
+			"line 2, column 16: \"usr\" is not an absolute path"},
+		{"from: b\nsteps: [{do: ls, put: {/a: b}}]\n",
+			"either \"put\" or \"do\""},
+		{"from: b\nsteps: [{do: \"${X}\"}]\n", "no value is given for"},
+		{"from: b\ngiven: {X: }\n", "\"X\" has no value"},
+		{"from: a\nimages: {a: {from: c}, c: {from: a}}\n",
+			"need one another: a, c"},
+		{"from: b\nsettings: {restart: always}\n",
+			"an image cannot hold this setting"},
+		{"from: b\nsteps: [{take: {/x: workshop}}]\n",
+			"is not IMAGE:/PATH"},
+		{"from: b\ntime: tomorrow\n", "is not a time"},
+		{"from: b\nfrom: c\n", "stands here twice"},
+		{"from: b\nsteps: [{put: {/a: b}, mode: rwx}]\n",
+			"is not a mode"},
+		{"from: b\nsteps: [{join: [{join: []}]}]\n",
+			"a joined step holds no other"},
+		{"from: \"b\n", "line"}};
+	struct result *result;
+
+	for (size_t i = 0; i < COUNT_OF(bad); i++) {
+		put_file("bad.yaml", bad[i].text);
+		result = hull("build %s", in_world("bad.yaml"));
+		CODE(result, 2);
+		SAYS(result->err, bad[i].says);
+	}
+	put_file("bad.yaml",
+		"imag: x\nfrom: b\nsteps:\n  - dot: ls\n"
+		"  - put: {a: b}\n  - do: ''\n");
+	result = hull("build %s", in_world("bad.yaml"));
+	CODE(result, 2);
+	SAYS(result->err, "4 problems");
+	SAYS(result->err, "did you mean \"image\"?");
+	CODE(hull("build %s/nosuch.yaml", world_folder), 3);
+	put_file("ok.yaml", "from: selwick/base\nimage: selwick/ok\n");
+	SAYS(hull("build %s --given X=1", in_world("ok.yaml"))->err,
+		"has no value \"X\"");
+	CODE(hull("build %s --with x=/nosuch", in_world("ok.yaml")), 3);
+	CODE(hull("build %s", in_world("ok.yaml")), 0);
+}
+
+/* Neither by "..", nor by a link, nor from the root. */
+static void nothing_is_put_from_outside(void)
+{
+	static const char *const sources[] = {"../secret", "tides/../../secret",
+		"/etc/passwd", "out", "tides/l", "dir/passwd", "other:x"};
+	char text[300];
+
+	make_folder("tides");
+	CODE(other("ln -s /etc/passwd %s", in_world("out")), 0);
+	CODE(other("ln -s ../../../etc/passwd %s", in_world("tides/l")), 0);
+	CODE(other("ln -s /etc %s", in_world("dir")), 0);
+	for (size_t i = 0; i < COUNT_OF(sources); i++) {
+		struct result *result;
+
+		snprintf(text, sizeof(text),
+			"image: selwick/o\nfrom: selwick/base\nsteps:\n"
+			"  - put: {/x: '%s'}\n",
+			sources[i]);
+		put_file("o.yaml", text);
+		result = hull("build %s", in_world("o.yaml"));
+		CODE(result, 2);
+		SAYS(result->err, "line 4");
+		SAYS(result->err, "--with");
+	}
+	/* As a part of a folder a link stays a link. */
+	put_file("o.yaml",
+		"image: selwick/o\nfrom: selwick/base\nsteps:\n"
+		"  - put: {/x: tides}\n"
+		"settings: {command: [readlink, /x/l]}\n");
+	CODE(hull("build %s", in_world("o.yaml")), 0);
+	SAYS(hull("run selwick/o --network none")->out, "../etc/passwd");
+}
+
+/* Killed at any moment: the next command finds nothing of it, and the next
+ * build goes on where it was. */
+static void a_killed_build_leaves_nothing(void)
+{
+	char first[160];
+
+	put_file("k.yaml",
+		"image: selwick/k\nfrom: selwick/base\nsteps:\n"
+		"  - do: echo 1 > /1\n    network: none\n"
+		"  - do: sleep 0.05; echo 2 > /2\n    network: none\n"
+		"  - do: dd if=/dev/zero of=/3 bs=1M count=4\n"
+		"    network: none\n");
+	for (int ms = 3; ms < 200; ms += 13) {
+		pid_t pid = hull_start(
+			"out", "build %s --anew", in_world("k.yaml"));
+
+		usleep((useconds_t)ms * 1000);
+		kill(pid, SIGKILL);
+		wait_for(pid);
+	}
+	for (int tries = 0; tries < 100 &&
+		!strstr(hull("list --all")->out, "there are no containers");
+		tries++)
+		usleep(50000);
+	SAYS(hull("list --all")->out, "there are no containers");
+	snprintf(first, sizeof(first), "%s", built(in_world("k.yaml")));
+	CHECK(first[0]);
+	SAYS(hull("run selwick/k --network none -- sh -c 'cat /1 /2; wc -c < "
+		  "/3'")
+			->out,
+		"1\n2\n4194304");
+	CODE(hull("remove selwick/k"), 0);
+	CODE(hull("sweep --yes"), 0);
+	SAYS(hull("sweep")->out, "there is nothing to remove");
+}
+
+static const CU_TestInfo tests[] = {
+	{"a recipe becomes an image", a_recipe_becomes_an_image},
+	{"nothing is done twice", nothing_is_done_twice},
+	{"the same bytes everywhere", the_same_bytes_everywhere},
+	{"steps are joined", steps_are_joined},
+	{"secrets and caches stay out", secrets_and_caches_stay_out},
+	{"archives and patterns", archives_and_patterns},
+	{"images from nothing and from files",
+		images_from_nothing_and_from_files},
+	{"a step that fails", a_step_that_fails},
+	{"mistakes in recipes are told at once",
+		mistakes_in_recipes_are_told_at_once},
+	{"nothing is put from outside", nothing_is_put_from_outside},
+	{"a killed build leaves nothing", a_killed_build_leaves_nothing},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_build = {"build", tests};
