@@ -18,6 +18,7 @@
 #include "cli/output.h"
 #include "cli/programs.h"
 #include "cli/progress.h"
+#include "cli/runnable.h"
 #include "cli/verbs.h"
 #include "image/reclaim.h"
 #include "container/scope.h"
@@ -378,6 +379,44 @@ out:
 	return code;
 }
 
+static int end_output(int code)
+{
+	if (fflush(stdout) == 0 && !ferror(stdout))
+		return code;
+	fprintf(stderr, "tidyhull: cannot write the output: %s\n",
+		strerror(errno));
+	return code ? code : EXIT_FAILED;
+}
+
+/* A file that can be executed: its image with its settings, and what stands
+ * behind it are the program's arguments. */
+static int run_file(int argc, char **argv)
+{
+	struct th_strings words = {0};
+	struct th_error err = {0};
+	char **list;
+	int code;
+
+	if (runnable_words(argv[0], argc - 1, argv + 1, &words, &err)) {
+		say_error(&err);
+		th_strings_release(&words);
+		return EXIT_TOOL;
+	}
+	/* The parser moves them about. */
+	list = calloc(words.count + 1, sizeof(*list));
+	if (!list) {
+		th_strings_release(&words);
+		th_fail_memory(&err);
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	memcpy(list, words.items, words.count * sizeof(*list));
+	code = end_output(run(verb_lookup("run"), (int)words.count, list));
+	free(list);
+	th_strings_release(&words);
+	return code;
+}
+
 int main(int argc, char **argv)
 {
 	const char *word = argc > 1 ? argv[1] : "help";
@@ -402,6 +441,8 @@ int main(int argc, char **argv)
 		return EXIT_DONE;
 	}
 	verb = verb_lookup(word);
+	if (!verb && strchr(word, '/'))
+		return run_file(argc - 1, argv + 1);
 	if (!verb) {
 		verb_unknown(word);
 		return EXIT_USAGE;
@@ -409,10 +450,5 @@ int main(int argc, char **argv)
 	/* The verb stands where getopt expects the program's name. */
 	code = run(
 		verb, argc > 1 ? argc - 1 : argc, argc > 1 ? argv + 1 : argv);
-	if (fflush(stdout) || ferror(stdout)) {
-		fprintf(stderr, "tidyhull: cannot write the output: %s\n",
-			strerror(errno));
-		code = code ? code : EXIT_FAILED;
-	}
-	return code;
+	return end_output(code);
 }

@@ -10,8 +10,8 @@
 #include "base/path.h"
 #include "base/yaml_bounds.h"
 #include "build/build.h"
-#include "cli/attach.h"
 #include "cli/build_progress.h"
+#include "cli/foreground.h"
 #include "cli/making_image.h"
 #include "cli/output.h"
 #include "cli/secret.h"
@@ -227,30 +227,6 @@ static const struct th_recipe_step *step_of(
 	return &building->recipe.images[failure->image].steps[failure->step];
 }
 
-static int attend(struct invocation *call, struct th_container_row *row)
-{
-	struct th_ending ending = {0};
-	struct th_error err = {0}, ignored = {0};
-	struct attach_options attach = {.context = &call->context,
-		.row = row,
-		.channel = -1,
-		.console = -1,
-		.input = true,
-		.terminal = isatty(0) && isatty(1),
-		.pass_signals = true};
-	int rc;
-
-	attach_prepare();
-	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
-		    attach_size(), &attach.channel, &err)) {
-		th_container_remove(&call->context, row, true, &ignored);
-		return say_error(&err);
-	}
-	rc = attach_run(&attach, &ending, &err);
-	th_close(&attach.channel);
-	return attach_code(call, &attach, rc, &ending, &err);
-}
-
 /* A shell in a throw-away container where the step ran, with all that it had.
  */
 static void enter_place(
@@ -277,7 +253,7 @@ static void enter_place(
 		settings.terminal = isatty(0) && isatty(1);
 		if (th_container_create(&call->context, &settings, &problems,
 			    &row, &err) == 0)
-			attend(call, &row);
+			foreground_run(call, &row, settings.terminal);
 		th_settings_release(&settings);
 	}
 	if (problems.count)

@@ -2,52 +2,10 @@
 #include <stdio.h>
 #include <unistd.h>
 
-#include "base/file.h"
-#include "cli/attach.h"
+#include "cli/foreground.h"
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-
-static int code_of(const struct th_error *err)
-{
-	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
-		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
-					  : EXIT_TOOL;
-}
-
-static int start(struct invocation *call, const struct th_settings *settings,
-	struct th_container_row *row)
-{
-	struct th_ending ending = {0};
-	struct th_error err = {0}, ignored = {0};
-	struct attach_options attach = {.context = &call->context,
-		.row = row,
-		.channel = -1,
-		.console = -1,
-		.input = true,
-		.terminal = settings->terminal && isatty(0),
-		.pass_signals = true};
-	struct leave_keys keys;
-	int rc;
-
-	if (attach_keys(call, &keys, &err)) {
-		th_container_remove(&call->context, row, true, &ignored);
-		say_error(&err);
-		return EXIT_TOOL;
-	}
-	attach.leave = &keys;
-	attach_prepare();
-	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
-		    attach_size(), &attach.channel, &err)) {
-		th_container_remove(&call->context, row, true, &ignored);
-		say_error(&err);
-		return code_of(&err);
-	}
-	th_state_get(call->context.store->db, row->id, row, &ignored);
-	rc = attach_run(&attach, &ending, &err);
-	th_close(&attach.channel);
-	return attach_code(call, &attach, rc, &ending, &err);
-}
 
 static int run(struct invocation *call)
 {
@@ -63,7 +21,7 @@ static int run(struct invocation *call)
 	making.settings.keep = option_given(call, "keep");
 	code = making_create(call, &making, &row);
 	if (code == EXIT_DONE)
-		code = start(call, &making.settings, &row);
+		code = foreground_run(call, &row, making.settings.terminal);
 	else if (code > 0)
 		code = EXIT_TOOL;
 	making_release(&making);

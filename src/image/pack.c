@@ -26,7 +26,16 @@ struct packing {
 	struct th_strings written; /* digests */
 	int fd;
 	char *buffer;
+	const char *settings; /* of a file that can be executed, or NULL */
 };
+
+/* What a shell reads of such a file: it ends before the archive goes on. At
+ * most 100 bytes. */
+#define SHELL_LINES                                                            \
+	"#!/bin/sh\n"                                                          \
+	"hash tidyhull 2>&-||{ echo \"$0 needs Tidy Hull\">&2;exit 127;};"     \
+	"exec tidyhull \"$0\" \"$@\"\n"
+_Static_assert(sizeof(SHELL_LINES) <= 101, "it must fit into a tar header");
 
 static int put_header(struct packing *packing, const char *name, mode_t type,
 	uint64_t size, struct th_error *err)
@@ -138,9 +147,10 @@ static int put_image(struct packing *packing, const struct th_image_row *image,
 
 /* ---- the index ---- */
 
-static json_t *describe(
+static json_t *describe(const struct packing *packing,
 	const struct th_image_row *image, const char *type, const char *name)
 {
+	json_t *notes = json_object();
 	struct th_platform own;
 	json_t *item = json_pack("{s:s s:s s:I}", "mediaType", type, "digest",
 		image->digest, "size", (json_int_t)image->manifest_bytes);
@@ -155,8 +165,13 @@ static json_t *describe(
 		json_object_set_new(item, "platform", platform);
 	}
 	if (name)
-		json_object_set_new(item, "annotations",
-			json_pack("{s:s}", REF_NAME, name));
+		json_object_set_new(notes, REF_NAME, json_string(name));
+	if (packing->settings)
+		json_object_set_new(notes, TH_PACK_SETTINGS,
+			json_string(packing->settings));
+	if (json_object_size(notes))
+		json_object_set(item, "annotations", notes);
+	json_decref(notes);
 	return item;
 }
 
@@ -176,10 +191,11 @@ static int add_to_index(struct packing *packing,
 	if (rc)
 		return -1;
 	if (item->name || image->tags.count == 0)
-		json_array_append_new(list, describe(image, type, item->name));
-	for (size_t i = 0; !item->name && i < image->tags.count; i++)
 		json_array_append_new(
-			list, describe(image, type, image->tags.items[i]));
+			list, describe(packing, image, type, item->name));
+	for (size_t i = 0; !item->name && i < image->tags.count; i++)
+		json_array_append_new(list,
+			describe(packing, image, type, image->tags.items[i]));
 	return 0;
 }
 
@@ -207,6 +223,10 @@ static int put_index(struct packing *packing, const struct th_pack_item *items,
 static int put_all(struct packing *packing, const struct th_pack_item *items,
 	size_t count, struct th_error *err)
 {
+	if (packing->settings &&
+		th_tar_out_comment(&packing->out, SHELL_LINES,
+			"an image that can be run by executing this file", err))
+		return -1;
 	if (put_text(packing, "oci-layout", LAYOUT, err) ||
 		put_index(packing, items, count, err) ||
 		put_header(packing, "blobs", S_IFDIR, 0, err) ||
@@ -253,8 +273,8 @@ static int pack_file(struct packing *packing, const struct th_pack_item *items,
 		free(beside);
 		return -1;
 	}
-	packing->fd =
-		open(beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
+	packing->fd = open(beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC,
+		packing->settings ? 0755 : 0644);
 	if (packing->fd < 0) {
 		th_fail_sys(err, TH_FAILED, errno, "cannot write %.300s", path);
 		free(beside);
@@ -271,19 +291,39 @@ static int pack_file(struct packing *packing, const struct th_pack_item *items,
 	return rc;
 }
 
+static int pack(struct packing *packing, const struct th_pack_item *items,
+	size_t count, const char *path, bool replace, uint64_t *size_bytes,
+	struct th_error *err)
+{
+	int rc;
+
+	if (th_store_use_images(packing->store, err))
+		return -1;
+	rc = strcmp(path, "-") == 0
+		? pack_to(packing, items, count, err)
+		: pack_file(packing, items, count, path, replace, err);
+	th_store_unuse_images(packing->store);
+	*size_bytes = packing->out.written_bytes;
+	return rc;
+}
+
 int th_pack(struct th_store *store, const struct th_pack_item *items,
 	size_t count, const char *path, bool replace, struct th_cancel cancel,
 	uint64_t *size_bytes, struct th_error *err)
 {
 	struct packing packing = {.store = store, .cancel = cancel, .fd = 1};
-	int rc;
 
-	if (th_store_use_images(store, err))
-		return -1;
-	rc = strcmp(path, "-") == 0
-		? pack_to(&packing, items, count, err)
-		: pack_file(&packing, items, count, path, replace, err);
-	th_store_unuse_images(store);
-	*size_bytes = packing.out.written_bytes;
-	return rc;
+	return pack(&packing, items, count, path, replace, size_bytes, err);
+}
+
+int th_pack_runnable(struct th_store *store, const struct th_pack_item *item,
+	const char *settings, const char *path, bool replace,
+	struct th_cancel cancel, uint64_t *size_bytes, struct th_error *err)
+{
+	struct packing packing = {.store = store,
+		.cancel = cancel,
+		.fd = 1,
+		.settings = settings};
+
+	return pack(&packing, item, 1, path, replace, size_bytes, err);
 }

@@ -10,6 +10,10 @@ struct th_pack_item {
 	const char *name; /* the only one to be packed, or NULL: all it has */
 };
 
+/* The annotation of an image in the index that says how it is run where the
+ * file itself is executed: a JSON object of settings. */
+#define TH_PACK_SETTINGS "tidyhull.settings"
+
 /* Writes the images as an OCI image layout in a tar archive (OCI Image
  * Specification, image-layout.md) to path, or to standard output ("-"). The
  * same images give the same bytes. Every blob is verified on its way. A file
@@ -18,5 +22,11 @@ struct th_pack_item {
 int th_pack(struct th_store *store, const struct th_pack_item *items,
 	size_t count, const char *path, bool replace, struct th_cancel cancel,
 	uint64_t *size_bytes, struct th_error *err);
+
+/* The same of one image, as a file that can be executed as well: its first
+ * entry begins with a line for the shell. settings: for the annotation. */
+int th_pack_runnable(struct th_store *store, const struct th_pack_item *item,
+	const char *settings, const char *path, bool replace,
+	struct th_cancel cancel, uint64_t *size_bytes, struct th_error *err);
 
 #endif

@@ -11,6 +11,7 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
+#include "image/pack.h"
 #include "layer/inflate.h"
 #include "layer/tar.h"
 
@@ -307,6 +308,18 @@ static void name_image(const struct th_packed *packed, const char *given,
 	th_reference_format(&ref, name);
 }
 
+static int read_settings(
+	const json_t *item, struct th_packed_image *image, struct th_error *err)
+{
+	const char *text = json_string_value(json_object_get(
+		json_object_get(item, "annotations"), TH_PACK_SETTINGS));
+
+	if (!text)
+		return 0;
+	image->settings = strdup(text);
+	return image->settings ? 0 : th_fail_memory(err);
+}
+
 static int read_images(
 	struct th_packed *packed, json_t *list, struct th_error *err)
 {
@@ -333,7 +346,10 @@ static int read_images(
 				"its index has an entry without a digest", err);
 		snprintf(image->digest, sizeof(image->digest), "%s", digest);
 		name_image(packed, given, image->name);
+		image->settings = NULL;
 		packed->image_count++;
+		if (read_settings(item, image, err))
+			return -1;
 	}
 	return 0;
 }
@@ -431,6 +447,8 @@ void th_packed_close(struct th_packed *packed)
 	th_buf_release(&packed->index);
 	th_buf_release(&packed->layout);
 	free(packed->places);
+	for (size_t i = 0; i < packed->image_count; i++)
+		free(packed->images[i].settings);
 	free(packed->images);
 	free(packed->path);
 	free(packed);

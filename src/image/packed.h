@@ -17,6 +17,9 @@ struct th_packed;
 struct th_packed_image {
 	char digest[TH_DIGEST_TEXT]; /* of its manifest or index */
 	char name[TH_REFERENCE_MAX + 256]; /* "" where it has none */
+	/* How it is run where the file is executed (image/pack.h), or NULL; the
+	 * packed file's. */
+	char *settings;
 };
 
 /* True where text is the path of a file or folder rather than a reference:

@@ -244,6 +244,28 @@ static int write_header(struct th_tar_out *out,
 	return write_out(out, out->header.data, out->header.len, err);
 }
 
+int th_tar_out_comment(struct th_tar_out *out, const char *name,
+	const char *comment, struct th_error *err)
+{
+	const struct th_tar_entry plain = {.mode = 0644};
+	struct th_buf records;
+	char block[TAR_BLOCK];
+	int rc;
+
+	th_buf_init(&records, HEADER_MAX);
+	add_record(&records, "comment", comment);
+	out->header.len = 0;
+	fill_block(block, name, "", 'g', &plain, records.len);
+	th_buf_add(&out->header, block, sizeof(block));
+	th_buf_add(&out->header, records.data, records.len);
+	add_padding(&out->header);
+	rc = records.failed || out->header.failed
+		? th_fail_memory(err)
+		: write_out(out, out->header.data, out->header.len, err);
+	th_buf_release(&records);
+	return rc;
+}
+
 /* ---- */
 
 int th_tar_out_entry(struct th_tar_out *out, const struct th_tar_entry *entry,

@@ -27,6 +27,11 @@ void th_tar_out_init(struct th_tar_out *out, int fd);
 void th_tar_out_init_sink(struct th_tar_out *out, struct th_sink *sink);
 void th_tar_out_release(struct th_tar_out *out);
 
+/* An entry that is about the whole archive and that no reader makes a file of
+ * (pax(1), "global extended header"): its name may be anything of up to 100
+ * bytes, and the comment is for people. */
+int th_tar_out_comment(struct th_tar_out *out, const char *name,
+	const char *comment, struct th_error *err);
 /* Begins an entry: its name, link, type (0: a hard link), mode, owner, size,
  * time, device and extended attributes count. parts (NULL: the file has no
  * holes): those of a sparse one, of which all data is to follow. -1 with the

@@ -1,0 +1,141 @@
+#include "cli/runnable.h"
+
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/json.h"
+#include "image/packed.h"
+
+static const struct option_spec kept[] = {RUNNABLE_OPTIONS, {NULL, NULL, NULL}};
+
+static const struct option_spec *find_option(const char *name)
+{
+	for (const struct option_spec *one = kept; one->name; one++) {
+		if (strcmp(one->name, name) == 0)
+			return one;
+	}
+	return NULL;
+}
+
+char *runnable_settings(
+	struct invocation *call, size_t count, struct th_error *err)
+{
+	bool runnable = option_given(call, "runnable");
+	json_t *doc = json_object();
+	char *text = NULL;
+
+	for (int i = 0; i < call->option_count; i++) {
+		const struct given_option *one = &call->options[i];
+		const struct option_spec *option = find_option(one->name);
+
+		if (option && !runnable) {
+			th_fail(err, TH_USAGE,
+				"--%s has no place in a packed file",
+				one->name);
+			th_hint(err, "with --runnable it is kept");
+		} else if (option && !option->value) {
+			json_object_set_new(doc, one->name, json_true());
+		} else if (option) {
+			if (!json_object_get(doc, one->name))
+				json_object_set_new(
+					doc, one->name, json_array());
+			json_array_append_new(json_object_get(doc, one->name),
+				json_string(one->value));
+		}
+	}
+	if (runnable && count != 1) {
+		th_fail(err, TH_USAGE,
+			"a file that can be executed holds one image");
+		th_hint(err, "pack each into a file of its own");
+	}
+	if (runnable && !err->code) {
+		text = json_dumps(doc, JSON_COMPACT | JSON_SORT_KEYS);
+		if (!text)
+			th_fail_memory(err);
+	}
+	json_decref(doc);
+	return text;
+}
+
+static int add_option(struct th_strings *words, const char *name,
+	const json_t *value, struct th_error *err)
+{
+	const struct option_spec *option = find_option(name);
+	size_t i;
+	json_t *one;
+
+	if (!option ||
+		(option->value ? !json_is_array(value)
+			       : !json_is_true(value))) {
+		th_fail(err, TH_USAGE,
+			"the file has a setting that is not known: %.60s",
+			name);
+		return th_hint(err,
+			"it was made by another version; tidyhull run FILE "
+			"goes without its settings");
+	}
+	if (!option->value)
+		return th_strings_take(words, th_format("--%s", name))
+			? th_fail_memory(err)
+			: 0;
+	json_array_foreach((json_t *)(uintptr_t)value, i, one)
+	{
+		if (th_strings_take(words,
+			    th_format("--%s=%s", name,
+				    json_is_string(one) ? json_string_value(one)
+							: "")))
+			return th_fail_memory(err);
+	}
+	return 0;
+}
+
+static int add_settings(
+	const char *text, struct th_strings *words, struct th_error *err)
+{
+	json_t *doc = NULL, *value;
+	const char *name;
+	int rc = th_json_parse(
+		text, strlen(text), "the file's settings", &doc, err);
+
+	json_object_foreach(doc, name, value)
+	{
+		if (rc == 0)
+			rc = add_option(words, name, value, err);
+	}
+	json_decref(doc);
+	return rc;
+}
+
+int runnable_words(const char *path, int count, char **arguments,
+	struct th_strings *words, struct th_error *err)
+{
+	const struct th_packed_image *images;
+	struct th_packed *packed = NULL;
+	size_t image_count = 0;
+	int rc;
+
+	if (th_packed_open(NULL, path, &packed, err))
+		return -1;
+	images = th_packed_images(packed, &image_count);
+	rc = th_strings_add(words, "run");
+	/* In scripts only the program is to be heard. */
+	if (!isatty(2))
+		rc |= th_strings_add(words, "--quiet");
+	if (rc)
+		th_fail_memory(err);
+	if (rc == 0 && image_count && images[0].settings)
+		rc = add_settings(images[0].settings, words, err);
+	th_packed_close(packed);
+	if (rc)
+		return -1;
+	/* The path as it is would be the name of an image. */
+	rc = th_strings_take(words,
+		th_format("%s%s", *path == '/' || *path == '.' ? "" : "./",
+			path));
+	if (count)
+		rc |= th_strings_add(words, "--");
+	for (int i = 0; i < count; i++)
+		rc |= th_strings_add(words, arguments[i]);
+	return rc ? th_fail_memory(err) : 0;
+}

@@ -1,0 +1,33 @@
+/* Files that are packed images and can be executed. */
+#ifndef CLI_RUNNABLE_H
+#define CLI_RUNNABLE_H
+
+#include "cli/verb.h"
+
+/* Settings of a container that such a file can keep, as options of pack. */
+#define RUNNABLE_OPTIONS                                                       \
+	{"share", "LIST", "home,cwd,user: use the caller's inside"},           \
+		{"mount", "MOUNT", "as for run; so are the others"},           \
+		{"env", "ENV", "KEY=VALUE; KEY; KEY=@ask"},                    \
+		{"network", "NAME", "the network; host or none"},              \
+		{"user", "USER", "the program's user"},                        \
+		{"workdir", "DIR", "the folder the program starts in"},        \
+		{"entrypoint", "PROGRAM", "replaces the image's"},             \
+		{"limit", "LIMIT", "memory=256M,cpu=1.5"},                     \
+		{"device", "DEVICE", "a device, or its name"},                 \
+	{                                                                      \
+		"read-only", NULL, "mount the root read-only"                  \
+	}
+
+/* The settings given to pack, as a JSON text to be freed; NULL where the file
+ * is not to be runnable, or with an error. count: the images that are packed.
+ */
+char *runnable_settings(
+	struct invocation *call, size_t count, struct th_error *err);
+
+/* The words of the call of run that the file stands for, with these arguments
+ * of the program. */
+int runnable_words(const char *path, int count, char **arguments,
+	struct th_strings *words, struct th_error *err);
+
+#endif
