@@ -123,7 +123,12 @@ BIN := $(BUILD)/tidyhull $(BUILD)/tidyhull-keeper $(BUILD)/tidyhull-pilot \
 DEMO_PROGRAMS := $(addprefix $(BUILD)/demo/,gauge almanac ledger booking)
 IMAGES := $(BUILD)/demo-images/index.json
 
-all: $(BIN) $(IMAGES) $(BUILD)/shell
+all: $(BIN) $(IMAGES) $(BUILD)/shell $(BUILD)/demo-recipes
+
+$(BUILD)/demo-recipes: $(wildcard demo/recipes/*)
+	@rm -rf $@
+	@mkdir -p $@
+	$(Q)install -m 644 demo/recipes/* $@/
 
 # What enter --bring-shell lends to images that have none: a static one.
 $(BUILD)/shell: /bin/busybox
@@ -238,8 +243,8 @@ install: all
 	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
 	install -m 755 $(BUILD)/tidyhull-keeper $(BUILD)/tidyhull-pilot $(BUILD)/chandler \
 		$(BUILD)/shell $(DESTDIR)$(LIBEXECDIR)/
-	rm -rf $(DESTDIR)$(DATADIR)/demo-images
-	cp -R $(BUILD)/demo-images $(DESTDIR)$(DATADIR)/
+	rm -rf $(DESTDIR)$(DATADIR)/demo-images $(DESTDIR)$(DATADIR)/demo-recipes
+	cp -R $(BUILD)/demo-images $(BUILD)/demo-recipes $(DESTDIR)$(DATADIR)/
 	install -m 644 README.md LICENSE docs/*.md \
 		$(DESTDIR)$(PREFIX)/share/doc/tidyhull/
 

@@ -400,9 +400,15 @@ void th_step_text(const struct th_recipe_step *step, char *text, size_t size)
 	for (size_t i = 0; i < step->command.count && used < size; i++)
 		used += (size_t)snprintf(text + used, size - used, " %s",
 			step->command.items[i]);
-	for (size_t i = 0; i < step->pair_count && used < size; i++)
+	for (size_t i = 0; i < step->pair_count && used < size; i++) {
+		/* Several sources of one place stand for one. */
+		if (i &&
+			strcmp(step->pairs[i].inside,
+				step->pairs[i - 1].inside) == 0)
+			continue;
 		used += (size_t)snprintf(
 			text + used, size - used, " %s", step->pairs[i].inside);
+	}
 	if (step->kind == TH_STEP_JOIN && used < size)
 		snprintf(text + used, size - used, " %zu steps",
 			step->step_count);

@@ -11,6 +11,7 @@
 
 #define COLUMNS_USUAL 80
 #define RIGHT_COLUMNS 22 /* for size and time */
+#define NAME_COLUMNS 24
 
 static size_t columns(void)
 {
@@ -26,6 +27,19 @@ static const char *name_of(const struct build_progress *progress, size_t number)
 	const struct th_recipe_image *image = &progress->recipe->images[number];
 
 	return *image->key ? image->key : image->name ? image->name : "image";
+}
+
+/* As wide as the longest, so that the steps stand below one another. */
+static int name_columns(const struct build_progress *progress)
+{
+	size_t longest = 0;
+
+	for (size_t i = 0; i < progress->recipe->image_count; i++) {
+		size_t len = strlen(name_of(progress, i));
+
+		longest = len > longest ? len : longest;
+	}
+	return longest > NAME_COLUMNS ? NAME_COLUMNS : (int)longest;
 }
 
 static void erase(struct build_progress *progress)
@@ -49,9 +63,9 @@ static size_t print_head(struct build_progress *progress, size_t image,
 	char line[1024];
 	size_t len;
 
-	snprintf(line, sizeof(line), "%s%s%3zu  %s",
-		several ? name_of(progress, image) : "", several ? " " : "",
-		step + 1, shown(text));
+	snprintf(line, sizeof(line), "%-*.*s%3zu  %s",
+		several ? name_columns(progress) : 0, NAME_COLUMNS,
+		several ? name_of(progress, image) : "", step + 1, shown(text));
 	len = strlen(line);
 	if (len > room && room > 3) {
 		memcpy(line + room - 3, "...", 4);

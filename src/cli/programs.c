@@ -43,11 +43,23 @@ bool program_path(const char *name, char path[PROGRAM_PATH])
 	return access(path, X_OK) == 0;
 }
 
+static bool demo_path(const char *name, char path[PROGRAM_PATH])
+{
+	char shared[100];
+
+	snprintf(shared, sizeof(shared), "../share/tidyhull/%s", name);
+	if (beside(name, path) || beside(shared, path))
+		return true;
+	snprintf(path, PROGRAM_PATH, "%s/%s", TH_DATADIR, name);
+	return access(path, R_OK) == 0;
+}
+
 bool demo_images_path(char path[PROGRAM_PATH])
 {
-	if (beside("demo-images", path) ||
-		beside("../share/tidyhull/demo-images", path))
-		return true;
-	snprintf(path, PROGRAM_PATH, "%s/demo-images", TH_DATADIR);
-	return access(path, R_OK) == 0;
+	return demo_path("demo-images", path);
+}
+
+bool demo_recipes_path(char path[PROGRAM_PATH])
+{
+	return demo_path("demo-recipes", path);
 }

@@ -11,6 +11,8 @@
 bool program_path(const char *name, char path[PROGRAM_PATH]);
 /* The folder of the demo images (an OCI image layout). */
 bool demo_images_path(char path[PROGRAM_PATH]);
+/* The folder of the demo recipes. */
+bool demo_recipes_path(char path[PROGRAM_PATH]);
 /* This program itself. */
 bool own_path(char path[PROGRAM_PATH]);
 

@@ -8,6 +8,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "base/buffer.h"
 #include "base/file.h"
 #include "cli/output.h"
 #include "cli/programs.h"
@@ -142,16 +143,22 @@ static void say(
 
 static int start_chandler(struct tour *tour, struct th_error *err)
 {
-	char program[PROGRAM_PATH], images[PROGRAM_PATH], line[128] = "";
-	const char *words[] = {program, images, NULL};
+	char program[PROGRAM_PATH], images[PROGRAM_PATH];
+	char recipes[PROGRAM_PATH], line[128] = "";
+	/* What is pushed comes into a copy. */
+	const char *copy[] = {"cp", "-R", images, recipes, ".", NULL};
+	const char *words[] = {program, "--writable", "demo-images", NULL};
 	int pair[2];
 	FILE *out;
 
-	if (!program_path("chandler", program) || !demo_images_path(images)) {
+	if (!program_path("chandler", program) || !demo_images_path(images) ||
+		!demo_recipes_path(recipes)) {
 		th_fail(err, TH_NOT_FOUND,
 			"the demo registry or its images are not installed");
 		return th_hint(err, "run make all, or make install");
 	}
+	if (finish(start(tour, copy, -1)))
+		return th_fail(err, TH_FAILED, "cannot copy the demo images");
 	if (pipe2(pair, O_CLOEXEC))
 		return th_fail_sys(err, TH_FAILED, errno, "cannot make a pipe");
 	tour->chandler = start(tour, words, pair[1]);
@@ -205,6 +212,18 @@ static int choose_port(void)
 	return th_port_next_free(&port);
 }
 
+/* Files that can be executed look for tidyhull along the path. */
+static void find_myself(const struct tour *tour)
+{
+	const char *before = getenv("PATH"), *slash = strrchr(tour->own, '/');
+	char *path = th_format("%.*s:%s", slash ? (int)(slash - tour->own) : 0,
+		tour->own, before ? before : "/usr/bin:/bin");
+
+	if (path && slash)
+		setenv("PATH", path, 1);
+	free(path);
+}
+
 static int set_up(struct tour *tour, struct th_error *err)
 {
 	snprintf(tour->folder, sizeof(tour->folder), "/tmp/selwick-XXXXXX");
@@ -214,6 +233,7 @@ static int set_up(struct tour *tour, struct th_error *err)
 			"cannot create a folder in /tmp");
 	}
 	own_path(tour->own);
+	find_myself(tour);
 	tour->port = choose_port();
 	if (!tour->port)
 		return th_fail(err, TH_IN_USE,
@@ -265,6 +285,53 @@ static void tear_down(struct tour *tour, const struct caller *caller)
 }
 
 /* ---- the tour ---- */
+
+/* Images made here, and carried elsewhere. */
+static void walk_images(struct tour *tour)
+{
+	char line[512];
+
+	say(tour,
+		"Make an image from a recipe: computed in a workshop, taken "
+		"into a small one.",
+		0, "tidyhull build demo-recipes/tables.yaml");
+	say(tour, "What has not changed is not run again.", 0,
+		"tidyhull build demo-recipes/tables.yaml");
+	say(tour, "Run it.", 0,
+		"tidyhull run selwick/tables:1 --network none -- north");
+	say(tour, "Another recipe: one script on top of base.", 0,
+		"tidyhull build demo-recipes/notice.yaml");
+	say(tour, "Change a container by hand...", 0,
+		"tidyhull run selwick/notice:1 --name board --keep --network "
+		"none --entrypoint cp -- -r /usr/share/selwick /srv/notices");
+	say(tour, "...look at what has changed...", 0,
+		"tidyhull changes board");
+	snprintf(line, sizeof(line),
+		"tidyhull capture board %s/selwick/notice:2 --entrypoint "
+		"notice",
+		tour->registry);
+	say(tour, "...and make an image of it.", 0, line);
+	say(tour, "The container is not needed any more.", 0,
+		"tidyhull remove board");
+	snprintf(line, sizeof(line), "tidyhull push %s/selwick/notice:2",
+		tour->registry);
+	say(tour, "Push the image to the registry...", 0, line);
+	say(tour, "...and run it elsewhere, in a store that has never seen it.",
+		0,
+		"tidyhull run --root ./elsewhere --quiet selwick/notice:2 "
+		"--network none");
+	say(tour,
+		"Pack an image into one file that can be executed, to carry "
+		"where there is no registry.",
+		0,
+		"tidyhull pack --runnable selwick/almanac ./almanac --network "
+		"none");
+	say(tour, "List the images, and how much of each is shared.", 0,
+		"tidyhull list images");
+	say(tour, "Remove images just like containers.", 0,
+		"tidyhull remove selwick/gauge selwick/almanac selwick/ledger");
+	say(tour, "Run it by executing the file.", 0, "./almanac --days 1");
+}
 
 static void walk(struct tour *tour)
 {
@@ -353,16 +420,7 @@ static void walk(struct tour *tour)
 		"tidyhull remove --force ledger");
 	say(tour, "Then the volume and the network.", 0,
 		"tidyhull remove volume:berths network:harbour");
-	say(tour,
-		"Pack an image into one file, to carry where there is no "
-		"registry.",
-		0, "tidyhull pack selwick/almanac almanac.tar");
-	say(tour, "List the images, and how much of each is shared.", 0,
-		"tidyhull list images");
-	say(tour, "Remove images just like containers.", 0,
-		"tidyhull remove selwick/gauge selwick/almanac selwick/ledger");
-	say(tour, "Run it straight from the file.", 0,
-		"tidyhull run --quiet ./almanac.tar -- --days 1");
+	walk_images(tour);
 }
 
 static int run(struct invocation *call)

@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include "e2e/harness.h"
+#include "e2e/world.h"
 
 /* What show tells of it; to be released. */
 static json_t *shown_image(const char *name)
@@ -448,6 +449,88 @@ static void nothing_is_put_from_outside(void)
 	SAYS(hull("run selwick/o --network none")->out, "../etc/passwd");
 }
 
+/* Each example of the documentation is a whole recipe. */
+static void the_documentation_is_true(void)
+{
+	char path[700], *text, *at;
+	int examples = 0;
+	long len;
+	FILE *file;
+
+	make_folder("tides");
+	make_folder("site");
+	put_file("tides/north", "north 5.1\n");
+	put_file("tides/south", "south 4.8\n");
+	put_file("site/index.html", "tides\n");
+	put_file("token", "m00ring-7");
+	CODE(other("cp %s/demo/almanac %s", world_build, in_world("almanac")),
+		0);
+	CODE(other("tar czf %s -C %s tides", in_world("tools.tar.gz"),
+		     in_world(".")),
+		0);
+	snprintf(path, sizeof(path), "%s/../docs/recipes.md", world_build);
+	file = fopen(path, "r");
+	CU_ASSERT_PTR_NOT_NULL_FATAL(file);
+	fseek(file, 0, SEEK_END);
+	len = ftell(file);
+	rewind(file);
+	text = calloc(1, (size_t)len + 1);
+	CHECK_INT(fread(text, 1, (size_t)len, file), len);
+	fclose(file);
+	for (at = text; (at = strstr(at, "```yaml\n")); examples++) {
+		char *end = strstr(at + 8, "```\n");
+		struct result *result;
+
+		*end = '\0';
+		/* Not every user can set limits. */
+		if (strstr(at + 8, "limit:") && world_user &&
+			!world_has_controllers()) {
+			at = end + 1;
+			continue;
+		}
+		put_file("example.yaml", at + 8);
+		result = hull("build %s --secret token=@file:%s",
+			in_world("example.yaml"), in_world("token"));
+		CODE(result, 0);
+		if (result->code)
+			printf("\n    %s\n    %s\n", at + 8, result->err);
+		at = end + 1;
+	}
+	free(text);
+	CHECK(examples >= 12);
+	CHECK_TEXT(hull("run selwick/my-almanac:2 --network none")->out,
+		"north 5.1\nsouth 4.8\n");
+	CHECK_TEXT(hull("run selwick/settled --network none")->out, "north\n");
+	CHECK_TEXT(hull("run selwick/joined --network none -- ls -d /tides "
+			"/work")
+			   ->out,
+		"/tides\n");
+}
+
+static void the_demo_recipes_are_the_same_everywhere(void)
+{
+	char first[160], second[160], line[700];
+
+	snprintf(
+		line, sizeof(line), "%s/demo-recipes/tables.yaml", world_build);
+	snprintf(first, sizeof(first), "%s", built(line));
+	snprintf(
+		line, sizeof(line), "%s/demo-recipes/notice.yaml", world_build);
+	snprintf(second, sizeof(second), "%s", built(line));
+	CHECK(first[0] && second[0]);
+	CODE(other("cp -r %s/demo-recipes /tmp/elsewhere", world_build), 0);
+	setenv("LD_PRELOAD",
+		"/usr/lib/x86_64-linux-gnu/faketime/libfaketime.so.1", 1);
+	setenv("FAKETIME", "+1000d", 1);
+	CHECK_TEXT(built("/tmp/elsewhere/tables.yaml --anew"), first);
+	CHECK_TEXT(built("/tmp/elsewhere/notice.yaml --anew"), second);
+	unsetenv("LD_PRELOAD");
+	unsetenv("FAKETIME");
+	CODE(other("rm -rf /tmp/elsewhere"), 0);
+	SAYS(hull("run selwick/tables:1 --network none -- south")->out,
+		"gauge south, 3 days\nday 1");
+}
+
 /* Killed at any moment: the next command finds nothing of it, and the next
  * build goes on where it was. */
 static void a_killed_build_leaves_nothing(void)
@@ -497,6 +580,9 @@ static const CU_TestInfo tests[] = {
 	{"mistakes in recipes are told at once",
 		mistakes_in_recipes_are_told_at_once},
 	{"nothing is put from outside", nothing_is_put_from_outside},
+	{"the documentation is true", the_documentation_is_true},
+	{"the demo recipes are the same everywhere",
+		the_demo_recipes_are_the_same_everywhere},
 	{"a killed build leaves nothing", a_killed_build_leaves_nothing},
 	CU_TEST_INFO_NULL};
 
