@@ -145,7 +145,8 @@ int th_write_all(int fd, const void *data, size_t len)
 int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
 	mode_t mode, bool sync, struct th_error *err)
 {
-	char *beside = th_format("%s.%d.new", path, (int)getpid());
+	/* Threads may replace the same file as well. */
+	char *beside = th_format("%s.%d.new", path, (int)gettid());
 	int fd = -1;
 
 	if (!beside)

@@ -31,7 +31,7 @@ struct building {
 	char id[TH_ID_LENGTH + 1];
 	int lock; /* held while containers of this build may be there */
 	/* with the mutex held */
-	pthread_mutex_t mutex, told, pulling;
+	pthread_mutex_t mutex, told, pulling, turn;
 	pthread_cond_t changed;
 	enum progress *progress; /* of each image */
 	char (*digests)[TH_DIGEST_TEXT];
@@ -277,6 +277,7 @@ static int make_image(struct making *making, struct th_error *err)
 		.image = making->number,
 		.await = await_image,
 		.pulling = &building->pulling,
+		.turn = &building->turn,
 		.failure = failure,
 		.tell = tell_step,
 		.owner = making,
@@ -471,6 +472,7 @@ static int prepare(struct building *building, struct th_error *err)
 	pthread_mutex_init(&building->mutex, NULL);
 	pthread_mutex_init(&building->told, NULL);
 	pthread_mutex_init(&building->pulling, NULL);
+	pthread_mutex_init(&building->turn, NULL);
 	pthread_cond_init(&building->changed, NULL);
 	atomic_init(&building->failed, false);
 	building->lock = -1;
@@ -504,6 +506,7 @@ int th_build(const struct th_context *context,
 	free(building.digests);
 	free(building.planned);
 	pthread_cond_destroy(&building.changed);
+	pthread_mutex_destroy(&building.turn);
 	pthread_mutex_destroy(&building.pulling);
 	pthread_mutex_destroy(&building.told);
 	pthread_mutex_destroy(&building.mutex);

@@ -30,6 +30,9 @@ struct stepping {
 	void *owner;
 	struct th_cancel cancel;
 	pthread_mutex_t *pulling; /* held by who pulls an image */
+	/* Held by who makes, starts or removes a container: what is known of
+	 * the host is read once for the whole program. */
+	pthread_mutex_t *turn;
 };
 
 /* Does the step, unless it is remembered; the parent is then what it has made.

@@ -305,8 +305,10 @@ static int run_in(struct running *running, const struct th_recipe_step *step,
 	uint64_t sockets = 0;
 	int rc;
 
+	pthread_mutex_lock(stepping->turn);
 	rc = th_container_start(stepping->context, &running->row, TH_BOUND,
 		none, &running->channel, err);
+	pthread_mutex_unlock(stepping->turn);
 	if (rc)
 		return -1;
 	rc = attend(running, &ending, err);
@@ -337,15 +339,20 @@ int step_run(struct stepping *stepping, const struct th_recipe_step *step,
 		.channel = -1,
 		.last = stepping->failure->last_words};
 	struct th_error ignored = {0}; /* the next command removes the rest */
-	int rc = make_container(stepping, step, &running.row, err);
+	int rc;
 
+	pthread_mutex_lock(stepping->turn);
+	rc = make_container(stepping, step, &running.row, err);
+	pthread_mutex_unlock(stepping->turn);
 	if (rc)
 		return step_blame(stepping, &step->place, err);
 	rc = run_in(&running, step, layer, err);
 	/* Its state has changed meanwhile. */
+	pthread_mutex_lock(stepping->turn);
 	if (th_state_get(stepping->context->store->db, running.row.id,
 		    &running.row, &ignored) == 1)
 		th_container_remove(
 			stepping->context, &running.row, true, &ignored);
+	pthread_mutex_unlock(stepping->turn);
 	return rc ? step_blame(stepping, &step->place, err) : 0;
 }

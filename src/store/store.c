@@ -61,7 +61,7 @@ static int make_folders(struct th_store *store, struct th_error *err)
 		return -1;
 	/* The index comes last: its being there says that all is. Another
 	 * command may have been quicker, and have an image in it by now. */
-	snprintf(first, sizeof(first), "images/first.%d", (int)getpid());
+	snprintf(first, sizeof(first), "images/first.%d", (int)gettid());
 	if (th_file_replace(store->root_fd, first, index, sizeof(index) - 1,
 		    0644, true, err))
 		return -1;

@@ -32,6 +32,16 @@ static const char *built(const char *line)
 	return digest;
 }
 
+/* Builds, and says what was wrong. */
+static void builds(const char *line)
+{
+	struct result *result = hull("build %s", line);
+
+	CODE(result, 0);
+	if (result->code)
+		printf("\n    build %s: %s\n", line, result->err);
+}
+
 static int counted(const char *line, const char *what)
 {
 	json_t *doc = hull_json("build %s --json", line);
@@ -180,6 +190,7 @@ static void the_same_bytes_everywhere(void)
 
 	put_recipe();
 	snprintf(first, sizeof(first), "%s", built(in_world("r.yaml")));
+	CODE(other("rm -rf /tmp/elsewhere"), 0);
 	CODE(other("cp -r %s %s", in_world("."), "/tmp/elsewhere"), 0);
 	CODE(other("sh -c 'chmod -R g+w /tmp/elsewhere && touch -d 2001-01-01 "
 		   "/tmp/elsewhere/a.conf'"),
@@ -212,7 +223,7 @@ static void steps_are_joined(void)
 		"    - do: [sh, -c, 'echo 2 > /a/two; rm -r "
 		"/usr/share/selwick']\n"
 		"settings: {command: [ls, /a, /usr/share]}\n");
-	CODE(hull("build %s", in_world("j.yaml")), 0);
+	builds(in_world("j.yaml"));
 	CHECK_TEXT(hull("run selwick/j --network none")->out,
 		"/a:\ntwo\n\n/usr/share:\n");
 	doc = shown_image("selwick/j");
@@ -320,7 +331,7 @@ static void images_from_nothing_and_from_files(void)
 	put_file("f.yaml",
 		"image: selwick/f\nfrom: ./n.tar\nsteps:\n"
 		"  - do: echo more > /made\n    network: none\n");
-	CODE(hull("build %s", in_world("f.yaml")), 0);
+	builds(in_world("f.yaml"));
 	CHECK_TEXT(hull("run selwick/f --network none")->out, "more\n");
 	put_file("e.yaml", "image: selwick/e\nfrom: nothing\n");
 	SAYS(hull("build %s", in_world("e.yaml"))->err, "would be empty");
@@ -413,7 +424,7 @@ static void mistakes_in_recipes_are_told_at_once(void)
 	SAYS(hull("build %s --given X=1", in_world("ok.yaml"))->err,
 		"has no value \"X\"");
 	CODE(hull("build %s --with x=/nosuch", in_world("ok.yaml")), 3);
-	CODE(hull("build %s", in_world("ok.yaml")), 0);
+	builds(in_world("ok.yaml"));
 }
 
 /* Neither by "..", nor by a link, nor from the root. */
@@ -445,7 +456,7 @@ static void nothing_is_put_from_outside(void)
 		"image: selwick/o\nfrom: selwick/base\nsteps:\n"
 		"  - put: {/x: tides}\n"
 		"settings: {command: [readlink, /x/l]}\n");
-	CODE(hull("build %s", in_world("o.yaml")), 0);
+	builds(in_world("o.yaml"));
 	SAYS(hull("run selwick/o --network none")->out, "../etc/passwd");
 }
 
@@ -518,6 +529,7 @@ static void the_demo_recipes_are_the_same_everywhere(void)
 		line, sizeof(line), "%s/demo-recipes/notice.yaml", world_build);
 	snprintf(second, sizeof(second), "%s", built(line));
 	CHECK(first[0] && second[0]);
+	CODE(other("rm -rf /tmp/elsewhere"), 0);
 	CODE(other("cp -r %s/demo-recipes /tmp/elsewhere", world_build), 0);
 	setenv("LD_PRELOAD",
 		"/usr/lib/x86_64-linux-gnu/faketime/libfaketime.so.1", 1);
@@ -529,6 +541,115 @@ static void the_demo_recipes_are_the_same_everywhere(void)
 	CODE(other("rm -rf /tmp/elsewhere"), 0);
 	SAYS(hull("run selwick/tables:1 --network none -- south")->out,
 		"gauge south, 3 days\nday 1");
+}
+
+#define SPECS                                                                  \
+	"/usr/share/gocode/src/github.com/opencontainers/image-spec/schema"
+
+/* A file of the layout that was unpacked into the folder. */
+static void is_valid(const char *folder, const char *digest, const char *schema)
+{
+	CODE(other("/usr/bin/python3 %s/../tests/e2e/validate.py " SPECS
+		   "/%s %s/blobs/sha256/%s",
+		     world_build, schema, folder, digest + 7),
+		0);
+}
+
+static const char *root_of(const char *pid)
+{
+	static char path[100];
+
+	snprintf(path, sizeof(path), "/proc/%.20s/root", pid);
+	return path;
+}
+
+/* Kind, mode and owner of all that is in the folder, and of what is no folder
+ * its links and time. */
+static void list_root(char text[OUTPUT_BYTES], const char *folder)
+{
+	/* Links and times of folders are an overlay's own, and change where a
+	 * deletion is carried out by hand. */
+	struct result *result = as_root(
+		"sh -c 'cd %s && find . -xdev -mindepth 1 \\( -type d -printf "
+		"\"%%P %%y %%m %%U:%%G\\n\" \\) -o -printf \"%%P %%y %%m "
+		"%%U:%%G %%l %%n %%T@\\n\" | grep -v "
+		"\"^\\(etc\\|dev\\|proc\\|sys\\|run\\)\" | sort'",
+		folder);
+
+	CODE(result, 0);
+	snprintf(text, OUTPUT_BYTES, "%s", result->out);
+}
+
+/* What other tools make of it: valid by the schema, and unpacked by GNU tar it
+ * is what a container has. */
+static void others_read_what_was_built(void)
+{
+	struct result *result;
+	static char text[OUTPUT_BYTES], other_text[OUTPUT_BYTES];
+	char manifest[160];
+	json_t *doc, *layers, *layer;
+	json_error_t why;
+	size_t i;
+
+	put_recipe();
+	put_file("g.yaml",
+		"image: selwick/g\nfrom: selwick/almanac:9\nsteps:\n"
+		"  - do: |\n"
+		"      mkdir -m 2775 /opt; ln -s ../x /opt/l; mkfifo /opt/p\n"
+		"      echo a > /opt/a; ln /opt/a /opt/b; chmod 4711 /opt/a\n"
+		"      chown 33:44 /opt/p; rm -r /usr/share/tides\n"
+		"      dd if=/dev/zero of=/opt/holes bs=1M seek=5 count=1\n"
+		"    network: none\n    user: root\n"
+		"annotations: {org.opencontainers.image.title: Table}\n");
+	builds(in_world("r.yaml"));
+	snprintf(manifest, sizeof(manifest), "%s", built(in_world("g.yaml")));
+	CODE(hull("pack selwick/g %s", in_world("g.tar")), 0);
+	CODE(as_root("sh -c 'mkdir g g/layout g/root && tar xf "
+		     "%s -C g/layout'",
+		     in_world("g.tar")),
+		0);
+	is_valid("g/layout", manifest, "image-manifest-schema.json");
+	result = as_root("cat g/layout/blobs/sha256/%s", manifest + 7);
+	doc = json_loads(result->out, 0, &why);
+	is_valid("g/layout",
+		json_string_value(json_object_get(
+			json_object_get(doc, "config"), "digest")),
+		"config-schema.json");
+	layers = json_object_get(doc, "layers");
+	CHECK_INT(json_array_size(layers), 6);
+	json_array_foreach(layers, i, layer)
+	{
+		const char *digest =
+			json_string_value(json_object_get(layer, "digest"));
+
+		CODE(as_root("sh -c 'cd g/root && tar xpzf "
+			     "../layout/blobs/sha256/%s && find . -name "
+			     "\".wh.*\" | while read f; do rm -r "
+			     "\"$f\" \"${f%%%%/.wh.*}/${f##*/.wh.}\"; done'",
+			     digest + 7),
+			0);
+	}
+	json_decref(doc);
+	/* What a container has, but for the places of its mounts. */
+	CODE(hull("launch selwick/g --name box --network none --users host "
+		  "--entrypoint sleep -- 1000"),
+		0);
+	list_root(text, root_of(field("box", "pid")));
+	CHECK(strlen(text) > 1000);
+	/* A user's owners are others on the host. */
+	if (!world_user) {
+		list_root(other_text, "g/root");
+		CHECK_TEXT(other_text, text);
+		if (strcmp(other_text, text) != 0)
+			printf("\n=== by GNU tar\n%s=== inside\n%s", other_text,
+				text);
+	}
+	CODE(as_root("sh -c 'cd /proc/%s/root/opt && cmp a "
+		     "%s/g/root/opt/a && cmp holes %s/g/root/opt/holes'",
+		     field("box", "pid"), world_folder, world_folder),
+		0);
+	CODE(hull("remove --force box"), 0);
+	CODE(as_root("rm -rf g"), 0);
 }
 
 /* Killed at any moment: the next command finds nothing of it, and the next
@@ -580,6 +701,7 @@ static const CU_TestInfo tests[] = {
 	{"mistakes in recipes are told at once",
 		mistakes_in_recipes_are_told_at_once},
 	{"nothing is put from outside", nothing_is_put_from_outside},
+	{"others read what was built", others_read_what_was_built},
 	{"the documentation is true", the_documentation_is_true},
 	{"the demo recipes are the same everywhere",
 		the_demo_recipes_are_the_same_everywhere},
