@@ -1,14 +1,11 @@
 #include "build/build.h"
 
 #include <errno.h>
-#include <fcntl.h>
 #include <pthread.h>
 #include <sched.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/file.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -438,33 +435,6 @@ static void work_all(struct building *building)
 
 /* ---- containers of this build ---- */
 
-static int take_lock(struct building *building, struct th_error *err)
-{
-	int root = building->context->store->root_fd;
-	char path[TH_BUILD_LOCK];
-
-	th_id_new(building->id);
-	th_build_lock_path(building->id, path);
-	if (mkdirat(root, TH_BUILD_LOCKS, 0700) == 0 || errno == EEXIST)
-		building->lock =
-			openat(root, path, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
-	if (building->lock < 0 || flock(building->lock, LOCK_EX | LOCK_NB))
-		return th_fail_sys(err, TH_FAILED, errno, "cannot write to %s",
-			building->context->store->root);
-	return 0;
-}
-
-static void drop_lock(struct building *building)
-{
-	char path[TH_BUILD_LOCK];
-
-	if (building->lock < 0)
-		return;
-	th_build_lock_path(building->id, path);
-	unlinkat(building->context->store->root_fd, path, 0);
-	th_close(&building->lock);
-}
-
 static int prepare(struct building *building, struct th_error *err)
 {
 	size_t count = building->options->recipe->image_count;
@@ -481,7 +451,10 @@ static int prepare(struct building *building, struct th_error *err)
 	building->planned = calloc(count, sizeof(*building->planned));
 	if (!building->progress || !building->digests || !building->planned)
 		return th_fail_memory(err);
-	return take_lock(building, err);
+	th_id_new(building->id);
+	building->lock =
+		th_build_lock(building->context->store, building->id, err);
+	return building->lock < 0 ? -1 : 0;
 }
 
 int th_build(const struct th_context *context,
@@ -501,7 +474,7 @@ int th_build(const struct th_context *context,
 	}
 	if (rc == 0)
 		memcpy(digest, building.digests[last], TH_DIGEST_TEXT);
-	drop_lock(&building);
+	th_build_unlock(context->store, building.id, &building.lock);
 	free(building.progress);
 	free(building.digests);
 	free(building.planned);

@@ -312,6 +312,7 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 			settle_build(context, &rows[i]);
 	}
 	free(rows);
+	th_build_tidy(context->store);
 	/* What is left of containers that are not even in the state. */
 	if (rc == 0 && !context->store->unprivileged &&
 		th_network_is_untidy(context->store))

@@ -342,6 +342,7 @@ int th_draft_commit(struct th_store *store, struct th_draft *draft,
 	struct th_manifest manifest = {0};
 	char config_digest[TH_DIGEST_TEXT];
 	int64_t began_us = th_clock_now_us();
+	struct th_error later = {0};
 	struct th_buf body, config_body;
 	struct th_commit commit = {.manifest_body = &body,
 		.config_body = &config_body,
@@ -369,9 +370,10 @@ int th_draft_commit(struct th_store *store, struct th_draft *draft,
 		if (rc == 0)
 			rc = settle(store, draft, &manifest, &config, cancel,
 				&commit, err);
-		/* A commit syncs all, and then steps are known to last. */
+		/* A commit syncs all, and then steps are known to last. If that
+		 * cannot be noted, they count until the next start only. */
 		if (rc == 0 && !step)
-			rc = th_step_state_synced(store, began_us, err);
+			th_step_state_synced(store, began_us, &later);
 		rc = rc < 0 ? -1 : 0;
 	}
 	th_image_config_release(&config);

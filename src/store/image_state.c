@@ -107,10 +107,16 @@ static int write_index(struct th_store *store, struct th_error *err)
 /* Ends the transaction of a change of images or names. */
 static int end_change(struct th_store *store, int rc, struct th_error *err)
 {
+	struct th_error later = {0};
+
 	if (rc == 0)
 		rc = set_meta(store, "index-stale", "1", err);
 	rc = th_db_end(store->db, rc, err);
-	return rc ? rc : write_index(store, err);
+	/* The change is made, whatever becomes of the file: the mark stays, and
+	 * the next command writes it. */
+	if (rc == 0)
+		write_index(store, &later);
+	return rc;
 }
 
 static int meta_flag(struct th_store *store, const char *key, bool *set,

@@ -370,24 +370,86 @@ void th_group_path(const struct th_store *store, const char *id, char *path)
 	snprintf(path, 64, "/tidyhull-%.6s/%.32s", store->tag, id);
 }
 
-void th_build_lock_path(const char *build, char path[TH_BUILD_LOCK])
+#define BUILD_LOCKS "builds"
+#define BUILD_LOCK 48
+
+static void build_lock_path(const char *build, char path[BUILD_LOCK])
 {
-	snprintf(path, TH_BUILD_LOCK, TH_BUILD_LOCKS "/%.24s", build);
+	snprintf(path, BUILD_LOCK, BUILD_LOCKS "/%.24s", build);
+}
+
+int th_build_lock(
+	struct th_store *store, const char *build, struct th_error *err)
+{
+	char path[BUILD_LOCK];
+	struct stat own, named;
+	int fd;
+
+	build_lock_path(build, path);
+	if (mkdirat(store->root_fd, BUILD_LOCKS, 0700) && errno != EEXIST)
+		return th_fail_sys(err, TH_FAILED, errno, "cannot write to %s",
+			store->root);
+	for (;;) {
+		fd = openat(store->root_fd, path, O_RDWR | O_CREAT | O_CLOEXEC,
+			0600);
+		if (fd < 0 || flock(fd, LOCK_EX)) {
+			th_close(&fd);
+			return th_fail_sys(err, TH_FAILED, errno,
+				"cannot write to %s", store->root);
+		}
+		/* Before it was locked, somebody may have taken it for that of
+		 * a dead one. */
+		if (fstat(fd, &own) == 0 &&
+			fstatat(store->root_fd, path, &named, 0) == 0 &&
+			th_is_same_file(&own, &named))
+			return fd;
+		close(fd);
+	}
+}
+
+void th_build_unlock(struct th_store *store, const char *build, int *lock)
+{
+	char path[BUILD_LOCK];
+
+	if (*lock < 0)
+		return;
+	build_lock_path(build, path);
+	unlinkat(store->root_fd, path, 0);
+	th_close(lock);
 }
 
 bool th_build_is_alive(const struct th_store *store, const char *build)
 {
-	char path[TH_BUILD_LOCK];
+	char path[BUILD_LOCK];
 	bool alive;
 	int fd;
 
-	th_build_lock_path(build, path);
+	build_lock_path(build, path);
 	fd = openat(store->root_fd, path, O_RDWR | O_CLOEXEC);
 	if (fd < 0)
 		return errno != ENOENT;
-	alive = flock(fd, LOCK_SH | LOCK_NB) != 0;
-	close(fd);
+	alive = flock(fd, LOCK_EX | LOCK_NB) != 0;
+	/* While it is held: a new one sees that it has lost its name. */
 	if (!alive)
 		unlinkat(store->root_fd, path, 0);
+	close(fd);
 	return alive;
+}
+
+void th_build_tidy(struct th_store *store)
+{
+	int fd = openat(store->root_fd, BUILD_LOCKS,
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *list = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+
+	if (!list) {
+		th_close(&fd);
+		return;
+	}
+	while ((entry = readdir(list))) {
+		if (entry->d_name[0] != '.')
+			th_build_is_alive(store, entry->d_name);
+	}
+	closedir(list);
 }

@@ -67,9 +67,13 @@ int th_store_unsettled(
 void th_store_settled(struct th_store *store, const char *id);
 
 /* The lock of a build, held for as long as containers of it may be there. */
-#define TH_BUILD_LOCKS "builds"
-#define TH_BUILD_LOCK 48
-void th_build_lock_path(const char *build, char path[TH_BUILD_LOCK]);
+/* Takes it; the lock is the caller's to give to th_build_unlock. -1 with an
+ * error. */
+int th_build_lock(
+	struct th_store *store, const char *build, struct th_error *err);
+void th_build_unlock(struct th_store *store, const char *build, int *lock);
+/* Removes the locks of builds that were killed. */
+void th_build_tidy(struct th_store *store);
 /* False where its program has gone. */
 bool th_build_is_alive(const struct th_store *store, const char *build);
 

@@ -296,6 +296,116 @@ static void a_keeper_killed_in_a_run_leaves_nothing(void)
 	nothing_of_the_host();
 }
 
+/* ---- images made here ---- */
+
+/* Containers of a build go with the next look, once their keepers have. */
+static bool no_containers(void *arg)
+{
+	(void)arg;
+	return strstr(hull("list --all")->out, "there are no containers") !=
+		NULL;
+}
+
+static void look_at_built(int code)
+{
+	bool made = hull("show selwick/note")->code == 0;
+
+	CHECK(wait_until(no_containers, NULL));
+	CHECK(is_empty("containers"));
+	CHECK(is_empty("tmp"));
+	CHECK(is_empty("builds"));
+	if (code == 0)
+		CHECK(made);
+	if (!made)
+		CODE(hull("build note.yaml -q"), 0);
+	CHECK_TEXT(hull("run selwick/note --network none")->out, "tide\nlow\n");
+	CODE(hull("remove selwick/note"), 0);
+	CODE(hull("sweep --yes -q"), 0);
+	SAYS(hull("sweep")->out, "there is nothing to remove");
+}
+
+static void build_in_steps(int error)
+{
+	struct step step = {.program = "tidyhull", .error = error};
+	int code = 0;
+
+	put_file("note", "tide\n");
+	put_file("note.yaml",
+		"image: selwick/note\nfrom: selwick/base\nsteps:\n"
+		"  - put: {/note: ./note}\n"
+		"  - do: echo low >> /note\n    network: none\n"
+		"settings: {command: [cat, /note]}\n");
+	CODE(hull("pull selwick/base"), 0);
+	while (hull_step(&step, &code, "build note.yaml")) {
+		unsigned int before = CU_get_number_of_failures();
+
+		look_at_built(code);
+		if (CU_get_number_of_failures() > before)
+			printf("    at call %ld\n", step.number);
+		step.number += stride(9);
+	}
+	CHECK_INT(code, 0);
+	CHECK(step.number > 80);
+	look_at_built(0);
+}
+
+static void a_killed_build_is_whole_or_nothing(void)
+{
+	build_in_steps(0);
+}
+
+static void a_refused_build_leaves_nothing(void)
+{
+	build_in_steps(ENOSPC);
+}
+
+static void capture_in_steps(int error)
+{
+	struct step step = {.program = "tidyhull", .error = error};
+	int code = 0;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	CODE(hull("exec box -- sh -c 'echo tide > /note'"), 0);
+	while (hull_step(&step, &code, "capture box selwick/note")) {
+		unsigned int before = CU_get_number_of_failures();
+		bool made = hull("show selwick/note")->code == 0;
+
+		CHECK_TEXT(field("box", "state"), "running");
+		/* Without a stop, as is_empty would do. */
+		CHECK_TEXT(
+			as_root("sh -c 'ls -A %s/tmp'", world_store)->out, "");
+		if (error)
+			CHECK_INT(made, code == 0);
+		if (made) {
+			CHECK_TEXT(hull("run selwick/note --network none -- "
+					"cat /note")
+					   ->out,
+				"tide\n");
+			CODE(hull("remove selwick/note"), 0);
+		}
+		CODE(hull("sweep --yes -q"), 0);
+		SAYS(hull("sweep")->out, "there is nothing to remove");
+		if (CU_get_number_of_failures() > before)
+			printf("    at call %ld\n", step.number);
+		step.number += stride(4);
+	}
+	CHECK_INT(code, 0);
+	CHECK(step.number > 20);
+	CODE(hull("remove --force box"), 0);
+}
+
+static void a_killed_capture_is_whole_or_nothing(void)
+{
+	capture_in_steps(0);
+}
+
+static void a_refused_capture_leaves_nothing(void)
+{
+	capture_in_steps(ENOSPC);
+}
+
 static const CU_TestInfo tests[] = {
 	{"a killed create is whole or nothing",
 		a_killed_create_is_whole_or_nothing},
@@ -309,6 +419,12 @@ static const CU_TestInfo tests[] = {
 		a_keeper_killed_in_a_start_leaves_nothing},
 	{"a keeper killed in a run leaves nothing",
 		a_keeper_killed_in_a_run_leaves_nothing},
+	{"a killed build is whole or nothing",
+		a_killed_build_is_whole_or_nothing},
+	{"a refused build leaves nothing", a_refused_build_leaves_nothing},
+	{"a killed capture is whole or nothing",
+		a_killed_capture_is_whole_or_nothing},
+	{"a refused capture leaves nothing", a_refused_capture_leaves_nothing},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_steps = {"steps", tests};
