@@ -30,6 +30,9 @@ void bench_pull(const char *build, const char *folder, size_t rounds);
 /* port.c: published ports against plain ones. */
 void bench_port(const char *build, const char *folder, size_t rounds);
 
+/* build.c: layers, and steps that are remembered. */
+void bench_build(const char *build, const char *folder, size_t rounds);
+
 /* start.c: run against the start floor. */
 void bench_start(const char *build, const char *folder);
 
