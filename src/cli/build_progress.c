@@ -55,17 +55,30 @@ static const char *colour(
 	return progress->terminal && colours() ? code : "";
 }
 
+/* Several blanks in a row are one: a step's text has lost its lines. */
+static void squeeze(const char *text, char *words, size_t size)
+{
+	size_t used = 0;
+
+	for (; *text && used + 1 < size; text++) {
+		if (*text != ' ' || (used && words[used - 1] != ' '))
+			words[used++] = *text;
+	}
+	words[used] = '\0';
+}
+
 /* "  3  do make install": with the image's name where there are several. */
 static size_t print_head(struct build_progress *progress, size_t image,
 	size_t step, const char *text, size_t room)
 {
 	bool several = progress->recipe->image_count > 1;
-	char line[1024];
+	char line[1024], words[400];
 	size_t len;
 
+	squeeze(shown(text), words, sizeof(words));
 	snprintf(line, sizeof(line), "%-*.*s%3zu  %s",
 		several ? name_columns(progress) : 0, NAME_COLUMNS,
-		several ? name_of(progress, image) : "", step + 1, shown(text));
+		several ? name_of(progress, image) : "", step + 1, words);
 	len = strlen(line);
 	if (len > room && room > 3) {
 		memcpy(line + room - 3, "...", 4);
@@ -75,15 +88,28 @@ static size_t print_head(struct build_progress *progress, size_t image,
 	return len;
 }
 
-static void print_alive(struct build_progress *progress, const char *text)
+/* The step that was begun last, or another one that still runs. */
+static void print_alive(struct build_progress *progress)
 {
-	size_t width = columns() - 1;
-	size_t used = print_head(progress, progress->image, progress->step,
-		text, width > 30 ? width - 20 : width);
+	size_t width = columns() - 1, used;
+	const char *said;
 
-	if (progress->said[0] && used + 6 < width)
+	for (size_t i = 0; !progress->now[progress->image].runs &&
+		i < progress->recipe->image_count;
+		i++) {
+		if (progress->now[i].runs)
+			progress->image = i;
+	}
+	if (!progress->terminal || !progress->now[progress->image].runs)
+		return;
+	said = progress->now[progress->image].said;
+	used = print_head(progress, progress->image,
+		progress->now[progress->image].step,
+		progress->now[progress->image].text,
+		*said && width > 60 ? width / 2 : width);
+	if (*said && used + 6 < width)
 		fprintf(stderr, "  %s%.*s%s", colour(progress, "\033[90m"),
-			(int)(width - used - 3), progress->said,
+			(int)(width - used - 3), said,
 			colour(progress, "\033[0m"));
 	fflush(stderr);
 	progress->alive = true;
@@ -99,10 +125,8 @@ static void print_done(struct build_progress *progress,
 		progress, event->image, event->step, event->text, room - 1);
 
 	fprintf(stderr, "%*s%s%s%s\n", (int)(room - used), "",
-		colour(progress,
-			event->what == TH_BUILD_STEP_REMEMBERED ? "\033[90m"
-								: "\033[32m"),
-		right, colour(progress, "\033[0m"));
+		colour(progress, event->bytes ? "\033[32m" : "\033[90m"), right,
+		colour(progress, "\033[0m"));
 }
 
 static void tell_done(
@@ -111,7 +135,7 @@ static void tell_done(
 	char span[TH_TIME_TEXT], size[SIZE_TEXT], right[80];
 
 	erase(progress);
-	progress->said[0] = '\0';
+	progress->now[event->image].runs = false;
 	if (event->what == TH_BUILD_STEP_REMEMBERED) {
 		progress->remembered++;
 		print_done(progress, event, "        remembered");
@@ -146,9 +170,11 @@ static void tell_planned(
 
 /* The last whole line counts, without what moves the cursor. */
 static void note_output(
-	struct build_progress *progress, const char *text, size_t len)
+	struct build_progress *progress, const struct th_build_event *event)
 {
-	size_t end = len, begin;
+	const char *text = event->text;
+	size_t end = event->len, begin;
+	char line[200];
 
 	while (end > 0 && (text[end - 1] == '\n' || text[end - 1] == '\r'))
 		end--;
@@ -157,10 +183,9 @@ static void note_output(
 		begin--;
 	if (end == begin)
 		return;
-	snprintf(progress->said, sizeof(progress->said), "%.*s",
-		(int)(end - begin), text + begin);
-	snprintf(progress->said, sizeof(progress->said), "%.79s",
-		shown(progress->said));
+	snprintf(line, sizeof(line), "%.*s", (int)(end - begin), text + begin);
+	snprintf(progress->now[event->image].said,
+		sizeof(progress->now[0].said), "%.79s", shown(line));
 }
 
 static void tell_output(
@@ -171,14 +196,28 @@ static void tell_output(
 		fwrite(event->text, 1, event->len, stderr);
 		return;
 	}
-	if (!progress->terminal)
-		return;
-	note_output(progress, event->text, event->len);
+	note_output(progress, event);
+	if (event->image == progress->image) {
+		erase(progress);
+		print_alive(progress);
+	}
+}
+
+static void tell_run(
+	struct build_progress *progress, const struct th_build_event *event)
+{
+	erase(progress);
+	progress->image = event->image;
+	progress->now[event->image].runs = true;
+	progress->now[event->image].step = event->step;
+	progress->now[event->image].said[0] = '\0';
+	snprintf(progress->now[event->image].text,
+		sizeof(progress->now[0].text), "%s", event->text);
+	print_alive(progress);
 }
 
 void build_progress_tell(void *owner, const struct th_build_event *event)
 {
-	static char text[300];
 	struct build_progress *progress = owner;
 
 	if (event->what == TH_BUILD_NOTE) {
@@ -193,25 +232,15 @@ void build_progress_tell(void *owner, const struct th_build_event *event)
 	}
 	switch (event->what) {
 	case TH_BUILD_STEP_RUNS:
-		erase(progress);
-		snprintf(text, sizeof(text), "%s", event->text);
-		progress->image = event->image;
-		progress->step = event->step;
-		progress->said[0] = '\0';
-		if (progress->terminal)
-			print_alive(progress, text);
+		tell_run(progress, event);
 		break;
 	case TH_BUILD_OUTPUT:
 		tell_output(progress, event);
-		if (progress->terminal && !progress->output &&
-			event->image == progress->image) {
-			erase(progress);
-			print_alive(progress, text);
-		}
 		break;
 	case TH_BUILD_STEP_DONE:
 	case TH_BUILD_STEP_REMEMBERED:
 		tell_done(progress, event);
+		print_alive(progress);
 		break;
 	case TH_BUILD_STEP_PLANNED:
 		tell_planned(progress, event);

@@ -9,8 +9,13 @@ struct build_progress {
 	const struct th_recipe *recipe;
 	bool quiet, output, terminal;
 	bool alive; /* a line stands there that is to be overwritten */
-	size_t image, step; /* of that line */
-	char said[80]; /* the last line of output */
+	size_t image; /* of that line */
+	/* Of each image the step that runs. */
+	struct {
+		bool runs;
+		size_t step;
+		char text[200], said[80]; /* its last line of output */
+	} now[TH_RECIPE_IMAGES + 1];
 	size_t run, remembered, planned; /* counted */
 };
 
