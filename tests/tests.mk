@@ -42,7 +42,7 @@ $(BUILD)/manager: $(call object,tests/standin/manager.c)
 # With a sanitizer, whatever it finds in a program that a test has started goes
 # to a file, which fails the test. (Leaks are looked for in the unit tests: the
 # search cannot trace across namespaces.)
-SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:log_path=/var/tmp/hull-san \
+SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:verify_asan_link_order=0:log_path=/var/tmp/hull-san \
 	UBSAN_OPTIONS=print_stacktrace=1:log_path=/var/tmp/hull-san)
 
 # What needs root gets it: the tests make namespaces of their own.

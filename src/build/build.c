@@ -438,6 +438,7 @@ static void work_all(struct building *building)
 static int prepare(struct building *building, struct th_error *err)
 {
 	size_t count = building->options->recipe->image_count;
+	int rc;
 
 	pthread_mutex_init(&building->mutex, NULL);
 	pthread_mutex_init(&building->told, NULL);
@@ -452,9 +453,12 @@ static int prepare(struct building *building, struct th_error *err)
 	if (!building->progress || !building->digests || !building->planned)
 		return th_fail_memory(err);
 	th_id_new(building->id);
-	building->lock =
-		th_build_lock(building->context->store, building->id, err);
-	return building->lock < 0 ? -1 : 0;
+	/* Nobody else has this ID, but somebody may be looking whether it is
+	 * that of a dead one. */
+	while ((rc = th_build_lock(building->context->store, building->id,
+			&building->lock, err)) == 0)
+		;
+	return rc < 0 ? -1 : 0;
 }
 
 int th_build(const struct th_context *context,

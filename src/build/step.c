@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 #include <fcntl.h>
 #include "base/clock.h"
@@ -14,6 +15,7 @@
 
 #define KEY_VERSION 1
 #define TEXT_BYTES 4096
+#define TURN_STEP_MS 20
 
 int step_blame(const struct stepping *stepping,
 	const struct th_recipe_place *place, struct th_error *err)
@@ -112,6 +114,30 @@ static int digest_files(struct stepping *stepping,
 	return rc;
 }
 
+/* An archive counts as the file that it is: it need not be unpacked to see that
+ * it is the same. */
+static int digest_archives(struct stepping *stepping,
+	const struct th_recipe_step *step, char digest[TH_HASH_TEXT],
+	struct th_error *err)
+{
+	struct th_recipe_step plain = *step;
+	struct th_recipe_pair *pairs =
+		calloc(step->pair_count + 1, sizeof(*pairs));
+	int rc;
+
+	if (!pairs)
+		return th_fail_memory(err);
+	for (size_t i = 0; i < step->pair_count; i++) {
+		pairs[i] = step->pairs[i];
+		pairs[i].into = true;
+	}
+	plain.pairs = pairs;
+	plain.unpack = false;
+	rc = digest_files(stepping, &plain, digest, err);
+	free(pairs);
+	return rc;
+}
+
 /* Folders of the recipe that are mounted: the step sees what is in them. */
 static int digest_mounts(struct stepping *stepping,
 	const struct th_recipe_step *step, json_t *all, struct th_error *err)
@@ -172,7 +198,8 @@ static int add_content(struct stepping *stepping,
 
 	switch (step->kind) {
 	case TH_STEP_PUT:
-		if (digest_files(stepping, step, digest, err))
+		if (step->unpack ? digest_archives(stepping, step, digest, err)
+				 : digest_files(stepping, step, digest, err))
 			return -1;
 		json_array_append_new(all, json_string(digest));
 		return 0;
@@ -457,7 +484,6 @@ static void tell(struct stepping *stepping, struct th_build_event *event,
 	stepping->tell(stepping->owner, event);
 }
 
-/* 1 where that is all that is to be done, 0, -1. */
 static int plan(struct stepping *stepping, const struct th_step_key *key,
 	struct th_build_event *event, struct th_error *err)
 {
@@ -466,7 +492,47 @@ static int plan(struct stepping *stepping, const struct th_step_key *key,
 		return -1;
 	stepping->planned = true;
 	tell(stepping, event, TH_BUILD_STEP_PLANNED);
-	return 1;
+	return 0;
+}
+
+/* Waits while another build, or another image of this one, does the same step.
+ */
+static int await_turn(struct stepping *stepping, const char *name, int *lock,
+	struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = TURN_STEP_MS * 1000000};
+	int rc;
+
+	*lock = -1;
+	for (;;) {
+		rc = th_build_lock(stepping->context->store, name, lock, err);
+		if (rc)
+			return rc < 0 ? -1 : 0;
+		if (th_cancelled(stepping->cancel))
+			return th_fail(
+				err, TH_FAILED, "the build was interrupted");
+		nanosleep(&step, NULL);
+	}
+}
+
+/* Runs it, unless somebody has just done so. 1 where that is so, 0, -1. */
+static int perform_once(struct stepping *stepping,
+	const struct th_recipe_step *step, const struct th_step_key *key,
+	char image[TH_DIGEST_TEXT], struct th_build_event *event,
+	struct th_error *err)
+{
+	const char *name = th_digest_hex(key->key);
+	int lock = -1, rc = await_turn(stepping, name, &lock, err);
+
+	if (rc == 0 && !stepping->options->anew)
+		rc = th_step_state_find(
+			stepping->context->store, key->key, image, err);
+	if (rc == 0) {
+		tell(stepping, event, TH_BUILD_STEP_RUNS);
+		rc = perform(stepping, step, key, event->text, event, err);
+	}
+	th_build_unlock(stepping->context->store, name, &lock);
+	return rc;
 }
 
 int step_do(struct stepping *stepping, const struct th_recipe_step *step,
@@ -497,16 +563,16 @@ int step_do(struct stepping *stepping, const struct th_recipe_step *step,
 		? 0
 		: th_step_state_find(
 			  stepping->context->store, key.key, image, err);
+	if (rc == 0 && stepping->options->plan)
+		return plan(stepping, &key, &event, err);
+	if (rc == 0) {
+		rc = perform_once(stepping, step, &key, image, &event, err);
+		if (rc == 0)
+			tell(stepping, &event, TH_BUILD_STEP_DONE);
+	}
 	if (rc == 1) {
 		memcpy(stepping->parent, image, sizeof(image));
 		tell(stepping, &event, TH_BUILD_STEP_REMEMBERED);
-	} else if (rc == 0 && stepping->options->plan) {
-		rc = plan(stepping, &key, &event, err);
-	} else if (rc == 0) {
-		tell(stepping, &event, TH_BUILD_STEP_RUNS);
-		rc = perform(stepping, step, &key, text, &event, err);
-		if (rc == 0)
-			tell(stepping, &event, TH_BUILD_STEP_DONE);
 	}
 	if (rc < 0)
 		return -1;

@@ -332,13 +332,33 @@ static int run_in(struct running *running, const struct th_recipe_step *step,
 	return rc;
 }
 
+/* On a full disk the state takes nothing any more: what the step has written
+ * goes first then. */
+static void remove_container(
+	struct stepping *stepping, struct th_container_row *row)
+{
+	const struct th_context *context = stepping->context;
+	struct th_error ignored = {0}; /* the next command removes the rest */
+	char upper[64];
+
+	for (int tries = 0; tries < 2; tries++) {
+		th_error_clear(&ignored);
+		/* Its state has changed meanwhile. */
+		if (th_state_get(context->store->db, row->id, row, &ignored) ==
+				0 ||
+			th_container_remove(context, row, true, &ignored) == 0)
+			return;
+		snprintf(upper, sizeof(upper), "containers/%s/upper", row->id);
+		th_tree_remove(context->store->root_fd, upper, NULL);
+	}
+}
+
 int step_run(struct stepping *stepping, const struct th_recipe_step *step,
 	struct th_new_layer *layer, struct th_error *err)
 {
 	struct running running = {.stepping = stepping,
 		.channel = -1,
 		.last = stepping->failure->last_words};
-	struct th_error ignored = {0}; /* the next command removes the rest */
 	int rc;
 
 	pthread_mutex_lock(stepping->turn);
@@ -347,12 +367,8 @@ int step_run(struct stepping *stepping, const struct th_recipe_step *step,
 	if (rc)
 		return step_blame(stepping, &step->place, err);
 	rc = run_in(&running, step, layer, err);
-	/* Its state has changed meanwhile. */
 	pthread_mutex_lock(stepping->turn);
-	if (th_state_get(stepping->context->store->db, running.row.id,
-		    &running.row, &ignored) == 1)
-		th_container_remove(
-			stepping->context, &running.row, true, &ignored);
+	remove_container(stepping, &running.row);
 	pthread_mutex_unlock(stepping->turn);
 	return rc ? step_blame(stepping, &step->place, err) : 0;
 }

@@ -252,7 +252,13 @@ static int fill_row(const struct th_context *context,
 	else if (th_name_new(context->store->db, row->name, err))
 		return -1;
 	snprintf(row->image, sizeof(row->image), "%s", choice->image.digest);
-	snprintf(row->image_name, sizeof(row->image_name), "%s", choice->name);
+	/* An image of a build has no name. */
+	if (settings->build)
+		snprintf(row->image_name, sizeof(row->image_name), "%.12s",
+			th_digest_hex(choice->image.digest));
+	else
+		snprintf(row->image_name, sizeof(row->image_name), "%s",
+			choice->name);
 	snprintf(row->network, sizeof(row->network), "%s", settings->network);
 	if (settings->restart_text)
 		snprintf(row->restart, sizeof(row->restart), "%s",

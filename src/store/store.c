@@ -378,8 +378,8 @@ static void build_lock_path(const char *build, char path[BUILD_LOCK])
 	snprintf(path, BUILD_LOCK, BUILD_LOCKS "/%.24s", build);
 }
 
-int th_build_lock(
-	struct th_store *store, const char *build, struct th_error *err)
+int th_build_lock(struct th_store *store, const char *build, int *lock,
+	struct th_error *err)
 {
 	char path[BUILD_LOCK];
 	struct stat own, named;
@@ -392,17 +392,21 @@ int th_build_lock(
 	for (;;) {
 		fd = openat(store->root_fd, path, O_RDWR | O_CREAT | O_CLOEXEC,
 			0600);
-		if (fd < 0 || flock(fd, LOCK_EX)) {
-			th_close(&fd);
+		if (fd < 0)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot write to %s", store->root);
+		if (flock(fd, LOCK_EX | LOCK_NB)) {
+			close(fd);
+			return 0;
 		}
 		/* Before it was locked, somebody may have taken it for that of
 		 * a dead one. */
 		if (fstat(fd, &own) == 0 &&
 			fstatat(store->root_fd, path, &named, 0) == 0 &&
-			th_is_same_file(&own, &named))
-			return fd;
+			th_is_same_file(&own, &named)) {
+			*lock = fd;
+			return 1;
+		}
 		close(fd);
 	}
 }

@@ -67,10 +67,11 @@ int th_store_unsettled(
 void th_store_settled(struct th_store *store, const char *id);
 
 /* The lock of a build, held for as long as containers of it may be there. */
-/* Takes it; the lock is the caller's to give to th_build_unlock. -1 with an
- * error. */
-int th_build_lock(
-	struct th_store *store, const char *build, struct th_error *err);
+/* Takes it; the lock is the caller's to give to th_build_unlock. Steps have
+ * some as well, by their keys: no step is done by two at the same time. 1, 0
+ * where another has it, -1. */
+int th_build_lock(struct th_store *store, const char *build, int *lock,
+	struct th_error *err);
 void th_build_unlock(struct th_store *store, const char *build, int *lock);
 /* Removes the locks of builds that were killed. */
 void th_build_tidy(struct th_store *store);

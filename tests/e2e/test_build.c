@@ -337,6 +337,34 @@ static void images_from_nothing_and_from_files(void)
 	SAYS(hull("build %s", in_world("e.yaml"))->err, "would be empty");
 }
 
+/* Three builds at once, of an image that needs the same step twice. */
+static void no_step_is_done_by_two(void)
+{
+	pid_t pids[3];
+	char name[20];
+
+	put_file("w.yaml",
+		"image: selwick/w\nfrom: selwick/base\nsteps:\n"
+		"  - take: {/one: one:/t, /two: two:/t}\n"
+		"settings: {command: [sh, -c, 'test \"$(cat /one)\" = \"$(cat "
+		"/two)\"']}\nimages:\n"
+		"  one: {from: selwick/base, steps: [&same {do: 'echo run >> "
+		"/c/l; sleep 0.3; date > /t', network: none, mount: "
+		"/c=volume:lines}]}\n"
+		"  two: {from: selwick/base, steps: [*same]}\n");
+	for (size_t i = 0; i < COUNT_OF(pids); i++) {
+		snprintf(name, sizeof(name), "w%zu", i);
+		pids[i] = hull_start(name, "build %s", in_world("w.yaml"));
+	}
+	for (size_t i = 0; i < COUNT_OF(pids); i++)
+		CHECK_INT(wait_for(pids[i]), 0);
+	CODE(hull("run selwick/w --network none"), 0);
+	CHECK_TEXT(hull("run selwick/base --network none --mount "
+			"/c=volume:lines -- cat /c/l")
+			   ->out,
+		"run\n");
+}
+
 /* The steps before it stay, and the place can be looked at. */
 static void a_step_that_fails(void)
 {
@@ -373,6 +401,45 @@ static void a_step_that_fails(void)
 		"image: selwick/z\nfrom: selwick/base\nsteps:\n"
 		"  - do: [nosuch]\n    network: none\n");
 	SAYS(hull("build %s", in_world("z.yaml"))->err, "nosuch");
+}
+
+/* What it has written goes, also where the state can take nothing any more. */
+static void a_step_that_fills_the_disk(void)
+{
+	static const char *const steps[] = {
+		"dd if=/dev/zero of=/big bs=1M count=400",
+		"dd if=/dev/urandom of=/big bs=1M count=90; cat /big /big > "
+		"/bigger"};
+	const char *store = in_world("full/store");
+	char text[300];
+
+	CODE(as_root("sh -c 'mkdir full && mount -t tmpfs -o "
+		     "size=260M,mode=777 "
+		     "none full'"),
+		0);
+	CODE(hull("unpack -q --root %s %s/demo-images", store, world_build), 0);
+	for (size_t i = 0; i < COUNT_OF(steps); i++) {
+		struct result *result;
+
+		snprintf(text, sizeof(text),
+			"image: selwick/full\nfrom: selwick/base\nsteps:\n"
+			"  - do: '%s'\n    network: none\n",
+			steps[i]);
+		put_file("full.yaml", text);
+		result = hull(
+			"build --root %s %s", store, in_world("full.yaml"));
+		CODE(result, 1);
+		SAYS(result->err, "line 4");
+		SAYS(hull("list --all --root %s", store)->out,
+			"there are no containers");
+		CHECK_TEXT(
+			as_root("sh -c 'cd %s; ls tmp; ls containers'", store)
+				->out,
+			"");
+	}
+	CODE(hull("run --root %s selwick/base --network none -- true", store),
+		0);
+	CODE(as_root("umount full"), 0);
 }
 
 static void mistakes_in_recipes_are_told_at_once(void)
@@ -697,7 +764,9 @@ static const CU_TestInfo tests[] = {
 	{"archives and patterns", archives_and_patterns},
 	{"images from nothing and from files",
 		images_from_nothing_and_from_files},
+	{"no step is done by two", no_step_is_done_by_two},
 	{"a step that fails", a_step_that_fails},
+	{"a step that fills the disk", a_step_that_fills_the_disk},
 	{"mistakes in recipes are told at once",
 		mistakes_in_recipes_are_told_at_once},
 	{"nothing is put from outside", nothing_is_put_from_outside},
