@@ -347,10 +347,16 @@ static void remove_container(
 		if (th_state_get(context->store->db, row->id, row, &ignored) ==
 				0 ||
 			th_container_remove(context, row, true, &ignored) == 0)
-			return;
+			break;
 		snprintf(upper, sizeof(upper), "containers/%s/upper", row->id);
 		th_tree_remove(context->store->root_fd, upper, NULL);
 	}
+	/* The state may have forgotten it before its folder could be moved. */
+	th_error_clear(&ignored);
+	if (th_state_get(context->store->db, row->id, row, &ignored) == 0 &&
+		th_store_remove_container(context->store, row->id, &ignored) ==
+			0)
+		th_store_settled(context->store, row->id);
 }
 
 int step_run(struct stepping *stepping, const struct th_recipe_step *step,
