@@ -206,3 +206,16 @@ char *th_format(const char *fmt, ...)
 	va_end(args);
 	return len < 0 ? NULL : text;
 }
+
+void *th_grow(void **list, size_t count, size_t size)
+{
+	bool full = !count || (count >= 8 && (count & (count - 1)) == 0);
+	void *bigger = *list;
+
+	if (full)
+		bigger = realloc(*list, (count ? count * 2 : 8) * size);
+	if (!bigger)
+		return NULL;
+	*list = bigger;
+	return (char *)bigger + count * size;
+}

@@ -36,6 +36,12 @@ char *th_buf_take(struct th_buf *buf);
 /* Removes the first len bytes. */
 void th_buf_drop(struct th_buf *buf, size_t len);
 
+/* The place of one more item behind count of that size, after *list has become
+ * a larger one where it was full; NULL without memory, and the list stays. A
+ * list that grows by this alone is full where its count is a power of two from
+ * 8 on, or 0. */
+void *th_grow(void **list, size_t count, size_t size);
+
 /* A list of owned strings, always ended by a NULL once it has an item. */
 struct th_strings {
 	char **items;

@@ -17,15 +17,10 @@
 /* Appends room for one more, cleared; NULL without memory. */
 static void *more(void **list, size_t *count, size_t size)
 {
-	void *bigger = *list;
+	void *item = th_grow(list, *count, size);
 
-	/* It doubles: where the count is a power of two, it is full. */
-	if ((*count & (*count - 1)) == 0)
-		bigger = realloc(*list, (*count ? *count * 2 : 1) * size);
-	if (!bigger)
-		return NULL;
-	*list = bigger;
-	return memset((char *)bigger + (*count)++ * size, 0, size);
+	*count += item != NULL;
+	return item ? memset(item, 0, size) : NULL;
 }
 
 /* ---- two entries ---- */

@@ -1,4 +1,4 @@
-#include "build/context.h"
+#include "build/context_parts.h"
 
 #include <dirent.h>
 #include <errno.h>
@@ -115,152 +115,6 @@ const struct th_build_folder *th_build_folder_of(
 	return folder;
 }
 
-/* ---- where it comes to ---- */
-
-/* Follows the links that the image has on the way to the path; what is not
- * there yet stays as it is written. */
-static int resolve_inside(struct th_view *below, const char *path,
-	char resolved[TH_LAYER_PATH_MAX], struct th_error *err)
-{
-	char next[TH_LAYER_PATH_MAX], found[TH_LAYER_PATH_MAX], name[256];
-
-	resolved[0] = '\0';
-	while (*path) {
-		size_t len = strcspn(path, "/");
-		int rc = 0;
-
-		if (len >= sizeof(name))
-			return th_fail(err, TH_USAGE,
-				"a part of the path is too long");
-		snprintf(name, sizeof(name), "%.*s", (int)len, path);
-		path += len;
-		path += strspn(path, "/");
-		if (!*name || strcmp(name, ".") == 0)
-			continue;
-		if (strcmp(name, "..") == 0)
-			return th_fail(err, TH_USAGE,
-				"a path inside must not contain \"..\"");
-		memcpy(next, resolved, strlen(resolved) + 1);
-		if (!th_view_join(next, name))
-			return th_fail(
-				err, TH_USAGE, "the path inside is too long");
-		/* The last part is replaced, not followed. */
-		if (below && *path)
-			rc = th_view_resolve(below, next, found, err);
-		if (rc < 0)
-			return -1;
-		memcpy(resolved, rc == 1 ? found : next,
-			strlen(rc == 1 ? found : next) + 1);
-	}
-	return 0;
-}
-
-/* The path inside that a source of that name gets. */
-static int target_of(struct th_gathering *gathering, const char *inside,
-	bool into, const char *name, char target[TH_LAYER_PATH_MAX],
-	struct th_error *err)
-{
-	char path[TH_LAYER_PATH_MAX];
-
-	if (snprintf(path, sizeof(path), "%s%s%s", inside, into ? "/" : "",
-		    into ? name : "") >= (int)sizeof(path))
-		return th_fail(err, TH_USAGE, "the path inside is too long");
-	return resolve_inside(
-		gathering->below, path + strspn(path, "/"), target, err);
-}
-
-/* A file in the place of a folder, or the other way round, is a slip of the
- * keys rather than a wish. 1 where the folder is there, 0, -1. */
-static int check_target(struct th_gathering *gathering, const char *target,
-	bool folder, struct th_error *err)
-{
-	struct th_sight found;
-	int rc = gathering->below && *target
-		? th_view_look(gathering->below, target, &found, err)
-		: 0;
-
-	if (rc <= 0)
-		return rc;
-	if (S_ISDIR(found.st.st_mode) && !folder) {
-		th_fail(err, TH_USAGE, "/%.200s is a folder in the image",
-			target);
-		th_hint(err, "write /%.150s/ to put something into it", target);
-	} else if (!S_ISDIR(found.st.st_mode) && folder) {
-		th_fail(err, TH_USAGE, "/%.200s is not a folder in the image",
-			target);
-	}
-	th_close(&found.fd);
-	return err->code ? -1 : folder;
-}
-
-/* ---- one entry ---- */
-
-static bool is_left_out(const struct th_recipe_step *step, const char *path)
-{
-	const char *name = th_path_last(path);
-
-	for (size_t i = 0; i < step->leave_out.count; i++) {
-		const char *pattern = step->leave_out.items[i];
-
-		/* One with a slash is about the whole path. */
-		if (fnmatch(pattern, strchr(pattern, '/') ? path : name,
-			    strchr(pattern, '/') ? FNM_PATHNAME : 0) == 0)
-			return true;
-	}
-	return false;
-}
-
-static mode_t mode_of(
-	const struct th_gathering *gathering, mode_t mode, bool kept)
-{
-	mode_t wanted;
-
-	if (S_ISLNK(mode))
-		return S_IFLNK | 0777;
-	if (gathering->step->mode) {
-		wanted = (mode_t)strtoul(gathering->step->mode, NULL, 8);
-		/* Who may read a folder may look into it. */
-		if (S_ISDIR(mode))
-			wanted |= (wanted & 0444) >> 2;
-		return (mode & S_IFMT) | wanted;
-	}
-	/* Who may write is an accident of the umask with which somebody copied
-	 * the files; and no set-ID bit comes by accident. */
-	return kept ? mode : mode & (S_IFMT | 0755);
-}
-
-static struct th_put_entry *new_entry(struct th_gathering *gathering,
-	const char *path, const struct stat *st, bool kept)
-{
-	struct th_put_entry *entry = th_put_entries_add(gathering->entries);
-
-	if (!entry)
-		return NULL;
-	entry->path = strdup(path);
-	entry->mode = mode_of(gathering, st->st_mode, kept);
-	entry->mtime = kept ? st->st_mtim : gathering->time;
-	entry->uid = gathering->has_owner ? gathering->uid
-		: kept			  ? st->st_uid
-					  : 0;
-	entry->gid = gathering->has_owner ? gathering->gid
-		: kept			  ? st->st_gid
-					  : 0;
-	entry->attributes = kept;
-	return entry->path ? entry : NULL;
-}
-
-static int read_link(struct th_put_entry *entry, int fd, const char *name)
-{
-	char target[TH_LAYER_PATH_MAX];
-	ssize_t len = readlinkat(fd, name, target, sizeof(target) - 1);
-
-	if (len < 0)
-		return -1;
-	target[len] = '\0';
-	entry->link = strdup(target);
-	return entry->link ? 0 : -1;
-}
-
 /* ---- from a folder ---- */
 
 /* What is being walked through. */
@@ -332,10 +186,10 @@ static int walk_one(struct walk *walk, int fd, const char *name,
 		? stays_as_it_is(walk->gathering, target, walk->err)
 		: 0;
 	if (rc == 0) {
-		entry = new_entry(walk->gathering, target, &st, walk->kept);
+		entry = context_entry(walk->gathering, target, &st, walk->kept);
 		if (!entry)
 			return th_fail_memory(walk->err);
-		if (S_ISLNK(st.st_mode) && read_link(entry, fd, name))
+		if (S_ISLNK(st.st_mode) && context_read_link(entry, fd, name))
 			return fail_source(walk, source);
 		entry->folder = walk->folder;
 		entry->source = strdup(source);
@@ -405,7 +259,7 @@ static int walk_folder(struct walk *walk, int fd, const char *source,
 			join(paths + 2 * TH_LAYER_PATH_MAX, from_top, name,
 				walk);
 		if (rc == 0 &&
-			!is_left_out(walk->gathering->step,
+			!context_leaves_out(walk->gathering->step,
 				paths + 2 * TH_LAYER_PATH_MAX))
 			rc = walk_one(walk, fd, name, paths,
 				paths + TH_LAYER_PATH_MAX,
@@ -433,18 +287,18 @@ static int put_source(struct walk *walk, const struct th_recipe_pair *pair,
 		return fail_source(walk, source);
 	}
 	/* A folder's contents come to the place; a file gets its name. */
-	rc = target_of(gathering, pair->inside,
+	rc = context_target(gathering, pair->inside,
 		into || (pair->into && !S_ISDIR(st.st_mode)),
 		th_path_last(source), target, walk->err);
 	if (rc == 0)
-		rc = check_target(
+		rc = context_check(
 			gathering, target, S_ISDIR(st.st_mode), walk->err);
 	if (rc == 0 && !S_ISDIR(st.st_mode) && !S_ISREG(st.st_mode))
 		rc = th_fail(walk->err, TH_USAGE,
 			"%.300s is neither file nor folder", source);
 	/* A folder that is there already stays as it is. */
 	if (rc == 0 && *target) {
-		entry = new_entry(gathering, target, &st, walk->kept);
+		entry = context_entry(gathering, target, &st, walk->kept);
 		if (entry) {
 			entry->folder = walk->folder;
 			entry->source = strdup(source);
@@ -555,7 +409,7 @@ int th_gather_put(struct th_gathering *gathering,
 		rc = th_fail(err, TH_NOT_FOUND, "nothing fits %.300s",
 			pair->outside);
 	for (size_t i = 0; rc == 0 && i < found.count; i++) {
-		if (!is_left_out(gathering->step, found.items[i]))
+		if (!context_leaves_out(gathering->step, found.items[i]))
 			rc = put_source(&walk, pair, found.items[i], true);
 	}
 	th_strings_release(&found);
@@ -571,114 +425,8 @@ int th_gather_tree(struct th_gathering *gathering, int folder,
 		.err = err};
 	char target[TH_LAYER_PATH_MAX];
 
-	if (target_of(gathering, inside, false, "", target, err) ||
-		check_target(gathering, target, true, err) < 0)
+	if (context_target(gathering, inside, false, "", target, err) ||
+		context_check(gathering, target, true, err) < 0)
 		return -1;
 	return walk_folder(&walk, folder, "", target, "", 0);
-}
-
-/* ---- from an image ---- */
-
-static int view_one(struct th_gathering *gathering, struct th_view *from,
-	const char *source, const char *target, struct th_error *err)
-{
-	struct th_put_entry *entry;
-	struct th_sight found;
-	int rc = th_view_look(from, source, &found, err);
-
-	if (rc <= 0)
-		return rc < 0 ? -1
-			      : th_fail(err, TH_NOT_FOUND,
-					"the image has no /%.300s", source);
-	entry = new_entry(gathering, target, &found.st, true);
-	if (entry) {
-		entry->view = from;
-		entry->source = strdup(source);
-	}
-	if (!entry || !entry->source)
-		rc = th_fail_memory(err);
-	else if (S_ISLNK(found.st.st_mode) && read_link(entry, found.fd, ""))
-		rc = th_fail_sys(err, TH_FAILED, errno,
-			"cannot read /%.300s of the image", source);
-	else
-		rc = S_ISDIR(found.st.st_mode) ? 1 : 0;
-	th_close(&found.fd);
-	return rc;
-}
-
-/* Without recursion: the folders that are left stand in a list. */
-static int view_all(struct th_gathering *gathering, struct th_view *from,
-	const char *top, const char *target, struct th_error *err)
-{
-	struct th_strings left = {0}, names = {0};
-	size_t top_len = strlen(top);
-	int rc = th_strings_add(&left, top) ? th_fail_memory(err) : 0;
-
-	while (rc == 0 && left.count) {
-		char *folder = left.items[--left.count];
-
-		rc = th_cancelled(gathering->entries->cancel)
-			? th_fail(err, TH_FAILED, "it was interrupted")
-			: th_view_names(from, folder, 0, &names, err);
-		rc = rc < 0 ? -1 : 0;
-		for (size_t i = 0; rc == 0 && i < names.count; i++) {
-			char source[TH_LAYER_PATH_MAX], to[TH_LAYER_PATH_MAX];
-			struct th_sight there;
-			const char *rest;
-
-			snprintf(source, sizeof(source), "%s", folder);
-			if (!th_view_join(source, names.items[i]))
-				continue;
-			rest = source + top_len;
-			rest += *rest == '/';
-			if (is_left_out(gathering->step, rest) ||
-				snprintf(to, sizeof(to), "%s%s%s", target,
-					*target ? "/" : "",
-					rest) >= (int)sizeof(to))
-				continue;
-			/* Names of what is deleted are among them. */
-			rc = th_view_look(from, source, &there, err);
-			if (rc <= 0)
-				continue;
-			th_close(&there.fd);
-			rc = view_one(gathering, from, source, to, err);
-			if (rc == 1)
-				rc = th_strings_add(&left, source)
-					? th_fail_memory(err)
-					: 0;
-		}
-		th_strings_release(&names);
-		memset(&names, 0, sizeof(names));
-		free(folder);
-	}
-	th_strings_release(&left);
-	return rc;
-}
-
-int th_gather_view(struct th_gathering *gathering, struct th_view *from,
-	const char *path, const struct th_recipe_pair *pair,
-	struct th_error *err)
-{
-	char source[TH_LAYER_PATH_MAX], target[TH_LAYER_PATH_MAX];
-	struct th_sight found;
-	int rc = th_view_resolve(from, path + strspn(path, "/"), source, err);
-
-	if (rc == 1)
-		rc = th_view_look(from, source, &found, err);
-	if (rc <= 0)
-		return rc < 0 ? -1
-			      : th_fail(err, TH_NOT_FOUND,
-					"the image has no %.300s", path);
-	th_close(&found.fd);
-	rc = target_of(gathering, pair->inside,
-		pair->into && !S_ISDIR(found.st.st_mode), th_path_last(path),
-		target, err);
-	if (rc == 0)
-		rc = check_target(
-			gathering, target, S_ISDIR(found.st.st_mode), err);
-	if (rc == 0 && *target)
-		rc = view_one(gathering, from, source, target, err);
-	if (rc >= 0 && S_ISDIR(found.st.st_mode))
-		rc = view_all(gathering, from, source, target, err);
-	return rc < 0 ? -1 : 0;
 }

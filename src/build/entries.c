@@ -16,19 +16,17 @@
 
 struct th_put_entry *th_put_entries_add(struct th_put_entries *entries)
 {
-	struct th_put_entry *more = entries->list;
-	size_t count = entries->count;
+	void *list = entries->list;
+	struct th_put_entry *entry =
+		th_grow(&list, entries->count, sizeof(*entry));
 
-	/* It doubles: where the count is a power of two, it is full. */
-	if ((count & (count - 1)) == 0)
-		more = realloc(more, (count ? 2 * count : 1) * sizeof(*more));
-	if (!more)
+	if (!entry)
 		return NULL;
-	entries->list = more;
-	memset(&more[count], 0, sizeof(*more));
-	more[count].folder = -1;
+	entries->list = list;
 	entries->count++;
-	return &more[count];
+	memset(entry, 0, sizeof(*entry));
+	entry->folder = -1;
+	return entry;
 }
 
 static void entry_release(struct th_put_entry *entry)

@@ -1,4 +1,4 @@
-/* Reading the steps of a recipe. For the build module only. */
+/* Reading the steps and the settings of a recipe. For the build module only. */
 #ifndef TH_BUILD_RECIPE_STEP_H
 #define TH_BUILD_RECIPE_STEP_H
 
@@ -7,6 +7,9 @@
 /* A list of steps; joined: those inside a join. */
 void read_steps(struct reading *reading, yaml_node_t *node, bool joined,
 	struct th_recipe_step **steps, size_t *count);
+/* What an image does when it is run. */
+void read_image_settings(struct reading *reading, yaml_node_t *node,
+	struct th_image_settings *settings);
 void steps_release(struct th_recipe_step *steps, size_t count);
 
 #endif

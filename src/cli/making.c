@@ -101,30 +101,11 @@ static int add_env_file(
 	return rc;
 }
 
-static int add_secret(
-	struct th_settings *settings, const char *text, struct th_error *err)
+static int take_secret(void *owner, const char *text, struct th_error *err)
 {
-	const char *from = strchr(text, '=');
-	char *value = NULL;
-	int rc;
+	struct th_settings *settings = owner;
 
-	if (from && strncmp(from, "=@file:", 7) == 0)
-		value = secret_read(from + 7, err);
-	else if (from && strcmp(from, "=@stdin") == 0)
-		value = secret_read(NULL, err);
-	else if (from && strcmp(from, "=@ask") == 0)
-		value = secret_ask(text, err);
-	else
-		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
-			(int)strcspn(text, "="), text);
-	if (!value)
-		return th_hint(err,
-			"use --secret NAME=@file:PATH, NAME=@ask or "
-			"NAME=@stdin");
-	rc = th_strings_take(&settings->secret_files,
-		th_format("%.*s=%s", (int)(from - text), text, value));
-	free(value);
-	return rc ? th_fail_memory(err) : 0;
+	return secret_add(&settings->secret_files, text, err);
 }
 
 static int add_capabilities(
@@ -170,21 +151,6 @@ static int read_choices(struct invocation *call, struct th_settings *settings,
 	return 0;
 }
 
-static int each_value(struct invocation *call, const char *option,
-	struct th_settings *settings,
-	int (*take)(struct th_settings *settings, const char *text,
-		struct th_error *err),
-	struct th_error *err)
-{
-	struct th_strings texts = {0};
-	int rc = option_values(call, option, &texts) ? th_fail_memory(err) : 0;
-
-	for (size_t i = 0; rc == 0 && i < texts.count; i++)
-		rc = take(settings, texts.items[i], err);
-	th_strings_release(&texts);
-	return rc;
-}
-
 static int read_lists(struct invocation *call, struct th_settings *settings,
 	struct th_error *err)
 {
@@ -216,7 +182,7 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 	}
 	th_strings_release(&texts);
 	if (rc == 0)
-		rc = each_value(call, "secret", settings, add_secret, err);
+		rc = each_option(call, "secret", take_secret, settings, err);
 	texts = (struct th_strings){0};
 	if (rc == 0)
 		rc = option_values(call, "capability", &texts);

@@ -207,3 +207,15 @@ void options_release(struct invocation *call)
 	free(call->options);
 	call->options = NULL;
 }
+
+int each_option(const struct invocation *call, const char *name,
+	int (*take)(void *owner, const char *text, struct th_error *err),
+	void *owner, struct th_error *err)
+{
+	for (int i = 0; i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, name) == 0 &&
+			take(owner, call->options[i].value, err))
+			return -1;
+	}
+	return 0;
+}

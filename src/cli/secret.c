@@ -70,3 +70,28 @@ char *secret_ask(const char *key, struct th_error *err)
 	line[strcspn(line, "\n")] = '\0';
 	return line;
 }
+
+int secret_add(struct th_strings *list, const char *text, struct th_error *err)
+{
+	const char *from = strchr(text, '=');
+	char *value = NULL;
+	int rc;
+
+	if (from && strncmp(from, "=@file:", 7) == 0)
+		value = secret_read(from + 7, err);
+	else if (from && strcmp(from, "=@stdin") == 0)
+		value = secret_read(NULL, err);
+	else if (from && strcmp(from, "=@ask") == 0)
+		value = secret_ask(text, err);
+	else
+		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
+			(int)strcspn(text, "="), text);
+	if (!value)
+		return th_hint(err,
+			"use --secret NAME=@file:PATH, NAME=@ask or "
+			"NAME=@stdin");
+	rc = th_strings_take(
+		list, th_format("%.*s=%s", (int)(from - text), text, value));
+	free(value);
+	return rc ? th_fail_memory(err) : 0;
+}

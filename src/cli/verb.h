@@ -85,6 +85,10 @@ bool caller_has_bus(void);
 /* The last value of an option, or NULL; and whether it was given at all. */
 const char *option_value(const struct invocation *call, const char *name);
 bool option_given(const struct invocation *call, const char *name);
+/* Calls take for each value of an option, until one fails. */
+int each_option(const struct invocation *call, const char *name,
+	int (*take)(void *owner, const char *text, struct th_error *err),
+	void *owner, struct th_error *err);
 /* Appends all values of an option. */
 int option_values(const struct invocation *call, const char *name,
 	struct th_strings *list);

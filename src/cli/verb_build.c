@@ -32,58 +32,22 @@ struct building {
 
 /* ---- what is given ---- */
 
-static int read_given(struct building *building, struct th_error *err)
+static int take_given(void *owner, const char *text, struct th_error *err)
 {
-	if (option_values(building->call, "given", &building->given))
-		return th_fail_memory(err);
-	for (size_t i = 0; i < building->given.count; i++) {
-		const char *pair = building->given.items[i];
+	struct building *building = owner;
 
-		if (*pair != '=' && strchr(pair, '='))
-			continue;
-		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", pair);
+	if (*text == '=' || !strchr(text, '=')) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", text);
 		return th_hint(err, "use --given NAME=VALUE");
 	}
-	return 0;
+	return th_strings_add(&building->given, text) ? th_fail_memory(err) : 0;
 }
 
-static int add_secret(
-	struct building *building, const char *text, struct th_error *err)
+static int take_secret(void *owner, const char *text, struct th_error *err)
 {
-	const char *from = strchr(text, '=');
-	char *value = NULL;
-	int rc;
+	struct building *building = owner;
 
-	if (from && strncmp(from, "=@file:", 7) == 0)
-		value = secret_read(from + 7, err);
-	else if (from && strcmp(from, "=@stdin") == 0)
-		value = secret_read(NULL, err);
-	else if (from && strcmp(from, "=@ask") == 0)
-		value = secret_ask(text, err);
-	else
-		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
-			(int)strcspn(text, "="), text);
-	if (!value)
-		return th_hint(err,
-			"use --secret NAME=@file:PATH, NAME=@ask or "
-			"NAME=@stdin");
-	rc = th_strings_take(&building->secrets,
-		th_format("%.*s=%s", (int)(from - text), text, value));
-	free(value);
-	return rc ? th_fail_memory(err) : 0;
-}
-
-static int read_secrets(struct building *building, struct th_error *err)
-{
-	struct th_strings texts = {0};
-	int rc = option_values(building->call, "secret", &texts)
-		? th_fail_memory(err)
-		: 0;
-
-	for (size_t i = 0; rc == 0 && i < texts.count; i++)
-		rc = add_secret(building, texts.items[i], err);
-	th_strings_release(&texts);
-	return rc;
+	return secret_add(&building->secrets, text, err);
 }
 
 static int add_folder(struct building *building, const char *name,
@@ -101,36 +65,35 @@ static int add_folder(struct building *building, const char *name,
 	return rc;
 }
 
+static int take_folder(void *owner, const char *text, struct th_error *err)
+{
+	const char *equals = strchr(text, '=');
+	char *name;
+	int rc;
+
+	if (!equals || equals == text || !equals[1]) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a folder", text);
+		return th_hint(err, "use --with NAME=FOLDER");
+	}
+	name = strndup(text, (size_t)(equals - text));
+	rc = name ? add_folder(owner, name, equals + 1, err)
+		  : th_fail_memory(err);
+	free(name);
+	return rc;
+}
+
 /* The recipe's own folder first. */
 static int read_folders(struct building *building, struct th_error *err)
 {
 	const char *last = th_path_last(building->path);
 	char *own = strndup(building->path, (size_t)(last - building->path));
-	struct th_strings texts = {0};
 	int rc = own ? add_folder(building, "", *own ? own : ".", err)
 		     : th_fail_memory(err);
 
 	free(own);
-	if (rc == 0 && option_values(building->call, "with", &texts))
-		rc = th_fail_memory(err);
-	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
-		const char *equals = strchr(texts.items[i], '=');
-		char *name;
-
-		if (!equals || equals == texts.items[i] || !equals[1]) {
-			th_fail(err, TH_USAGE, "\"%.100s\" is not a folder",
-				texts.items[i]);
-			rc = th_hint(err, "use --with NAME=FOLDER");
-			break;
-		}
-		name = strndup(
-			texts.items[i], (size_t)(equals - texts.items[i]));
-		rc = name ? add_folder(building, name, equals + 1, err)
-			  : th_fail_memory(err);
-		free(name);
-	}
-	th_strings_release(&texts);
-	return rc;
+	return rc ? -1
+		  : each_option(
+			    building->call, "with", take_folder, building, err);
 }
 
 static int read_file(
@@ -158,8 +121,12 @@ static int read_recipe(struct building *building)
 	struct th_buf text;
 	int code = -1;
 
-	if (read_file(building, &text, &err) || read_given(building, &err) ||
-		read_folders(building, &err) || read_secrets(building, &err)) {
+	if (read_file(building, &text, &err) ||
+		each_option(
+			building->call, "given", take_given, building, &err) ||
+		read_folders(building, &err) ||
+		each_option(building->call, "secret", take_secret, building,
+			&err)) {
 		code = say_error(&err);
 	} else if (th_recipe_read(building->path, &text, &building->given,
 			   &building->recipe, &problems)) {

@@ -9,25 +9,10 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static int read_list(struct invocation *call, const char *option,
-	struct th_image_settings *settings,
-	int (*take)(struct th_image_settings *settings, const char *text,
-		struct th_error *err),
-	struct th_error *err)
-{
-	struct th_strings texts = {0};
-	int rc = option_values(call, option, &texts) ? th_fail_memory(err) : 0;
-
-	for (size_t i = 0; rc == 0 && i < texts.count; i++)
-		rc = take(settings, texts.items[i], err);
-	th_strings_release(&texts);
-	return rc;
-}
-
 /* Values from elsewhere would be in the image for good. */
-static int take_env(struct th_image_settings *settings, const char *text,
-	struct th_error *err)
+static int take_env(void *owner, const char *text, struct th_error *err)
 {
+	struct th_image_settings *settings = owner;
 	const char *equals = strchr(text, '=');
 
 	if (!equals || equals == text || equals[1] == '@') {
@@ -39,9 +24,9 @@ static int take_env(struct th_image_settings *settings, const char *text,
 	return th_strings_add(&settings->env, text) ? th_fail_memory(err) : 0;
 }
 
-static int take_label(struct th_image_settings *settings, const char *text,
-	struct th_error *err)
+static int take_label(void *owner, const char *text, struct th_error *err)
 {
+	struct th_image_settings *settings = owner;
 	const char *equals = strchr(text, '=');
 
 	if (!equals || equals == text) {
@@ -50,6 +35,11 @@ static int take_label(struct th_image_settings *settings, const char *text,
 	}
 	return th_strings_add(&settings->labels, text) ? th_fail_memory(err)
 						       : 0;
+}
+
+static int take_port(void *owner, const char *text, struct th_error *err)
+{
+	return th_image_settings_port(owner, text, err);
 }
 
 static int copy_text(struct invocation *call, const char *option, char **copy,
@@ -77,10 +67,9 @@ static int read_settings(struct invocation *call,
 		rc |= th_strings_add(&settings->command, call->command[i]);
 	if (rc)
 		return th_fail_memory(err);
-	return read_list(call, "env", settings, take_env, err) ||
-			read_list(call, "label", settings, take_label, err) ||
-			read_list(call, "port", settings,
-				th_image_settings_port, err) ||
+	return each_option(call, "env", take_env, settings, err) ||
+			each_option(call, "label", take_label, settings, err) ||
+			each_option(call, "port", take_port, settings, err) ||
 			copy_text(call, "user", &settings->user, err) ||
 			copy_text(call, "workdir", &settings->workdir, err) ||
 			copy_text(call, "stop", &settings->stop, err)

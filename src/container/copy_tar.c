@@ -26,41 +26,21 @@ struct out {
 	struct th_error *err;
 };
 
-/* The parts of a file that are not holes. */
-struct parts {
-	struct th_tar_part *items; /* owned */
-	size_t count;
-};
-
-static int add_part(struct parts *parts, off_t at, off_t len)
-{
-	struct th_tar_part *items = parts->items;
-
-	if ((parts->count & (parts->count - 1)) == 0)
-		items = realloc(items,
-			(parts->count ? parts->count * 2 : 1) * sizeof(*items));
-	if (!items)
-		return -1;
-	parts->items = items;
-	items[parts->count].offset = (uint64_t)at;
-	items[parts->count++].len = (uint64_t)len;
-	return 0;
-}
-
-static int find_parts(struct parts *parts, int fd, off_t size)
+static int find_parts(struct th_tar_parts *parts, int fd, off_t size)
 {
 	off_t at = 0, data, hole;
 
 	for (; th_file_next_data(fd, at, size, &data, &hole); at = hole) {
-		if (add_part(parts, data, hole - data))
+		if (th_tar_parts_add(
+			    parts, (uint64_t)data, (uint64_t)(hole - data)))
 			return -1;
 	}
 	/* A file that is nothing but a hole has parts, too. */
-	return add_part(parts, size, 0);
+	return th_tar_parts_add(parts, (uint64_t)size, 0);
 }
 
 static int put_header(struct out *out, const char *path, const struct stat *st,
-	const char *link, const struct parts *parts)
+	const char *link, const struct th_tar_parts *parts)
 {
 	const struct th_tar_entry entry = {.name = path,
 		.link = link,
@@ -108,14 +88,14 @@ static int put_file(
 	char name[TH_FD_PATH];
 	int in = open(th_fd_path(from, "", name), O_RDONLY | O_CLOEXEC);
 	bool holes = (off_t)st->st_blocks * 512 < st->st_size;
-	struct parts parts = {0};
+	struct th_tar_parts parts = {0};
 	int rc;
 
 	if (in < 0)
 		return th_fail_sys(
 			out->err, TH_FAILED, errno, "cannot read %.300s", path);
 	rc = holes ? find_parts(&parts, in, st->st_size)
-		   : add_part(&parts, 0, st->st_size);
+		   : th_tar_parts_add(&parts, 0, (uint64_t)st->st_size);
 	if (rc)
 		th_fail_memory(out->err);
 	if (rc == 0)

@@ -95,28 +95,13 @@ int th_layer_read_attributes(int fd, struct th_tar_entry *entry,
 
 /* ---- data ---- */
 
-struct parts {
-	struct th_tar_part *items; /* owned */
-	size_t count;
-};
-
-static int add_part(struct parts *parts, off_t at, off_t end)
+static int add_range(struct th_tar_parts *parts, off_t at, off_t end)
 {
-	struct th_tar_part *items = parts->items;
-
-	if ((parts->count & (parts->count - 1)) == 0)
-		items = realloc(items,
-			(parts->count ? parts->count * 2 : 1) * sizeof(*items));
-	if (!items)
-		return -1;
-	parts->items = items;
-	items[parts->count].offset = (uint64_t)at;
-	items[parts->count++].len = (uint64_t)(end - at);
-	return 0;
+	return th_tar_parts_add(parts, (uint64_t)at, (uint64_t)(end - at));
 }
 
 /* What lies between large holes. */
-static int find_parts(struct parts *parts, int fd, off_t size)
+static int find_parts(struct th_tar_parts *parts, int fd, off_t size)
 {
 	off_t at = 0, begin = 0, end = 0, data, hole;
 
@@ -125,16 +110,16 @@ static int find_parts(struct parts *parts, int fd, off_t size)
 		hole += (HOLE_STEP - hole % HOLE_STEP) % HOLE_STEP;
 		if (hole > size)
 			hole = size;
-		if (data > end && end > begin && add_part(parts, begin, end))
+		if (data > end && end > begin && add_range(parts, begin, end))
 			return -1;
 		if (data > end)
 			begin = data;
 		end = hole;
 	}
-	if (end > begin && add_part(parts, begin, end))
+	if (end > begin && add_range(parts, begin, end))
 		return -1;
 	/* A file that is nothing but a hole has parts, too. */
-	return end < size ? add_part(parts, size, size) : 0;
+	return end < size ? add_range(parts, size, size) : 0;
 }
 
 /* The header has said how long it is. */
@@ -170,7 +155,7 @@ static int put_range(struct th_tar_out *out, int fd, const char *path,
 int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
 	int fd, const char *path, struct th_cancel cancel, struct th_error *err)
 {
-	struct parts parts = {0};
+	struct th_tar_parts parts = {0};
 	char *buffer = NULL;
 	struct stat st;
 	bool sparse;
@@ -185,7 +170,7 @@ int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
 	sparse = st.st_size >= HOLE_STEP &&
 		(off_t)st.st_blocks * 512 < st.st_size;
 	rc = sparse ? find_parts(&parts, fd, st.st_size)
-		    : add_part(&parts, 0, st.st_size);
+		    : add_range(&parts, 0, st.st_size);
 	sparse = sparse &&
 		(parts.count != 1 || parts.items[0].offset ||
 			parts.items[0].len != entry->size_bytes);

@@ -16,6 +16,20 @@
 #define ID_MOST 07777777
 #define NAME_BYTES 100
 
+int th_tar_parts_add(struct th_tar_parts *parts, uint64_t offset, uint64_t len)
+{
+	void *list = parts->items;
+	struct th_tar_part *part = th_grow(&list, parts->count, sizeof(*part));
+
+	if (!part)
+		return -1;
+	parts->items = list;
+	parts->count++;
+	part->offset = offset;
+	part->len = len;
+	return 0;
+}
+
 void th_tar_out_init(struct th_tar_out *out, int fd)
 {
 	memset(out, 0, sizeof(*out));

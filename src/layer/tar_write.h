@@ -23,6 +23,14 @@ struct th_tar_part {
 	uint64_t offset, len;
 };
 
+struct th_tar_parts {
+	struct th_tar_part *items; /* owned: to be freed */
+	size_t count;
+};
+
+/* Appends one; -1 without memory. */
+int th_tar_parts_add(struct th_tar_parts *parts, uint64_t offset, uint64_t len);
+
 void th_tar_out_init(struct th_tar_out *out, int fd);
 void th_tar_out_init_sink(struct th_tar_out *out, struct th_sink *sink);
 void th_tar_out_release(struct th_tar_out *out);

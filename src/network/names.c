@@ -77,7 +77,7 @@ static int find(struct th_store *store, const char *sql, const char *key,
 	all->shared = shared > 0;
 	while ((rc = th_query_next(query, err)) == 1) {
 		struct neighbour *one =
-			state_grow(&all->list, all->count, sizeof(*one));
+			th_grow(&all->list, all->count, sizeof(*one));
 
 		if (!one) {
 			rc = th_fail_memory(err);

@@ -154,21 +154,6 @@ int th_state_get_named(struct th_db *db, const char *name,
 		name, row, err);
 }
 
-void *state_grow(void **list, size_t count, size_t size)
-{
-	void *bigger;
-
-	if (count >= 8 && (count & (count - 1)) != 0)
-		return (char *)*list + count * size;
-	if (count > 0 && count < 8)
-		return (char *)*list + count * size;
-	bigger = realloc(*list, (count ? count * 2 : 8) * size);
-	if (!bigger)
-		return NULL;
-	*list = bigger;
-	return (char *)bigger + count * size;
-}
-
 int state_rows(struct th_query *query, size_t size,
 	void (*read)(struct th_query *query, void *item), void **list,
 	size_t *count, struct th_error *err)
@@ -178,7 +163,7 @@ int state_rows(struct th_query *query, size_t size,
 	int rc;
 
 	while ((rc = th_query_next(query, err)) == 1) {
-		void *item = state_grow(&rows, used, size);
+		void *item = th_grow(&rows, used, size);
 
 		if (!item) {
 			rc = th_fail_memory(err);

@@ -9,8 +9,6 @@
 
 /* A column of the current row as text of at most size bytes. */
 void state_copy(char *to, size_t size, struct th_query *query, int column);
-/* Makes room for one more item in a list that doubles; NULL without memory. */
-void *state_grow(void **list, size_t count, size_t size);
 /* Reads all rows of the query, each of size bytes, by read, and ends the query.
  * *list is to be freed; untouched where it fails. */
 int state_rows(struct th_query *query, size_t size,

@@ -399,6 +399,16 @@ json_t *hull_json(const char *line, ...)
 	return doc ? doc : json_object();
 }
 
+json_t *hull_shown(const char *name)
+{
+	json_t *doc = hull_json("show %s --json", name);
+	json_t *one = json_array_get(json_object_get(doc, "objects"), 0);
+
+	json_incref(one);
+	json_decref(doc);
+	return one;
+}
+
 static int dial(const char *address, int port)
 {
 	struct sockaddr_in four = {

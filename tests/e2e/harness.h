@@ -61,6 +61,9 @@ bool hull_step(const struct step *step, int *code, const char *line, ...)
 /* The answer of a --json call. */
 json_t *hull_json(const char *line, ...) __attribute__((format(printf, 1, 2)));
 
+/* What show --json tells of one object; to be released. */
+json_t *hull_shown(const char *name);
+
 /* GETs a page from this side; the body in a buffer that is overwritten, or
  * NULL where nobody answers. */
 const char *fetch(const char *address, int port, const char *path);

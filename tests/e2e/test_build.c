@@ -9,17 +9,6 @@
 #include "e2e/harness.h"
 #include "e2e/world.h"
 
-/* What show tells of it; to be released. */
-static json_t *shown_image(const char *name)
-{
-	json_t *doc = hull_json("show %s --json", name);
-	json_t *one = json_array_get(json_object_get(doc, "objects"), 0);
-
-	json_incref(one);
-	json_decref(doc);
-	return one;
-}
-
 /* The digest that a build gives; "" where it fails. To be copied. */
 static const char *built(const char *line)
 {
@@ -125,7 +114,7 @@ static void a_recipe_becomes_an_image(void)
 	CHECK_TEXT(hull("run selwick/almanac:9 --network none -- /usr/bin/note")
 			   ->out,
 		"a note\n");
-	doc = shown_image("selwick/almanac:9");
+	doc = hull_shown("selwick/almanac:9");
 	config = json_object_get(doc, "config");
 	CHECK_TEXT(json_string_value(json_object_get(
 			   json_object_get(config, "Labels"), "kind")),
@@ -226,7 +215,7 @@ static void steps_are_joined(void)
 	builds(in_world("j.yaml"));
 	CHECK_TEXT(hull("run selwick/j --network none")->out,
 		"/a:\ntwo\n\n/usr/share:\n");
-	doc = shown_image("selwick/j");
+	doc = hull_shown("selwick/j");
 	CHECK_INT(json_array_size(json_object_get(doc, "layers")), 3);
 	json_decref(doc);
 	SAYS(hull("changes selwick/base selwick/j")->out, "gone");

@@ -8,17 +8,6 @@
 
 #include "e2e/harness.h"
 
-/* What show tells of it; to be released. */
-static json_t *shown_image(const char *name)
-{
-	json_t *doc = hull_json("show %s --json", name);
-	json_t *one = json_array_get(json_object_get(doc, "objects"), 0);
-
-	json_incref(one);
-	json_decref(doc);
-	return one;
-}
-
 /* A web page written by hand, and its server's settings. */
 static void a_changed_container_becomes_an_image(void)
 {
@@ -38,7 +27,7 @@ static void a_changed_container_becomes_an_image(void)
 			->out,
 		"/srv/www\nnorth");
 	CODE(hull("run selwick/tides:1 --network none -- test -e /bin/cat"), 1);
-	doc = shown_image("selwick/tides:1");
+	doc = hull_shown("selwick/tides:1");
 	config = json_object_get(doc, "config");
 	CHECK(json_is_object(json_object_get(
 		json_object_get(config, "ExposedPorts"), "8000/tcp")));
