@@ -334,6 +334,21 @@ static int end_still(const struct th_context *context,
 	return th_container_let_go(context, &still->channel, err);
 }
 
+/* Files that are missing are a consequence. */
+static void say_gone(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err)
+{
+	struct th_error ignored = {0}; /* then the first reason stands */
+	struct th_container_row now;
+
+	if (th_state_get(context->store->db, row->id, &now, &ignored) != 0)
+		return;
+	th_error_clear(err);
+	th_fail(err, TH_NOT_FOUND,
+		"container \"%s\" was removed while it was captured",
+		row->name);
+}
+
 int th_capture(const struct th_context *context,
 	const struct th_container_row *row, struct th_capture *capture,
 	struct th_error *err)
@@ -363,6 +378,8 @@ int th_capture(const struct th_context *context,
 		th_store_unuse_images(context->store);
 	}
 	th_store_let_go(context->store);
+	if (rc)
+		say_gone(context, row, err);
 	if (rc == 0 && !layer.empty) {
 		capture->size_bytes = layer.layer.size_bytes;
 		capture->plain_bytes = layer.plain_bytes;

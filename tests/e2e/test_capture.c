@@ -139,6 +139,35 @@ static void a_killed_capture_leaves_nothing(void)
 	SAYS(hull("sweep")->out, "there is nothing to remove");
 }
 
+static bool is_paused(void *arg)
+{
+	(void)arg;
+	return strcmp(field("box", "state"), "paused") == 0;
+}
+
+static void one_that_is_removed_meanwhile(void)
+{
+	pid_t pid;
+	int code;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	CODE(hull("exec box -- sh -c 'for i in $(seq 30); do dd "
+		  "if=/dev/urandom of=/f$i bs=1M count=4; done'"),
+		0);
+	pid = hull_start("out", "capture box selwick/box:1");
+	CHECK(wait_until(is_paused, NULL));
+	CODE(hull("remove --force box"), 0);
+	code = wait_for(pid);
+	/* It may have been quicker. */
+	CHECK(code == 0 || code == 3);
+	if (code)
+		CHECK(file_holds("out", "was removed while it was captured"));
+	CHECK_INT(hull("show selwick/box:1")->code, code);
+	SAYS(hull("list --all")->out, "there are no containers");
+}
+
 static void mistakes_of_a_capture_are_told(void)
 {
 	struct result *result;
@@ -176,6 +205,7 @@ static const CU_TestInfo tests[] = {
 	{"what is not in it is said", what_is_not_in_it_is_said},
 	{"captured images travel", captured_images_travel},
 	{"a killed capture leaves nothing", a_killed_capture_leaves_nothing},
+	{"one that is removed meanwhile", one_that_is_removed_meanwhile},
 	{"mistakes of a capture are told", mistakes_of_a_capture_are_told},
 	CU_TEST_INFO_NULL};
 
