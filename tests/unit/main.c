@@ -22,7 +22,8 @@ static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_hash, &suite_image_model, &suite_policy, &suite_machine,
 	&suite_packed, &suite_resolve, &suite_calls, &suite_filter, &suite_utf8,
 	&suite_yaml_bounds, &suite_cgroup_state, &suite_apart, &suite_http,
-	&suite_produce, &suite_difference, &suite_threads, NULL};
+	&suite_produce, &suite_difference, &suite_threads, &suite_step_state,
+	NULL};
 
 static void before(void)
 {
