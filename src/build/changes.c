@@ -375,7 +375,7 @@ static bool is_mount_point(
 
 	/* What the keeper mounts by itself. */
 	if (change->kind == TH_FILE_NEW && empty &&
-		strcmp(TH_SECRETS_TARGET + 1, change->path) == 0)
+		strcmp(&TH_SECRETS_TARGET[1], change->path) == 0)
 		return true;
 	for (size_t i = 0;
 		change->kind == TH_FILE_NEW && empty && i < bundle->mount_count;

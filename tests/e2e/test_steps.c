@@ -78,7 +78,7 @@ static void look_at_created(const struct step *step, int code)
 static void create_in_steps(int error)
 {
 	struct step step = {.program = "tidyhull", .error = error};
-	int code = 0, made = 0;
+	int code = 0;
 
 	CODE(hull("pull selwick/base"), 0);
 	while (hull_step(&step, &code,
@@ -87,7 +87,6 @@ static void create_in_steps(int error)
 		int before = CU_get_number_of_failures();
 
 		mend();
-		made += hull("show box")->code == 0;
 		look_at_created(&step, code);
 		if (CU_get_number_of_failures() > (unsigned int)before)
 			printf("    at call %ld\n", step.number);
