@@ -139,6 +139,9 @@ struct th_put_entry *context_entry(struct th_gathering *gathering,
 		: kept			  ? st->st_gid
 					  : 0;
 	entry->attributes = kept;
+	entry->has_links = kept && S_ISREG(st->st_mode) && st->st_nlink > 1;
+	entry->device = st->st_dev;
+	entry->number = st->st_ino;
 	return entry->path ? entry : NULL;
 }
 

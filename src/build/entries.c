@@ -10,6 +10,7 @@
 #include "base/file.h"
 #include "base/path.h"
 #include "layer/difference.h"
+#include "layer/links.h"
 
 #define ATTRIBUTES_BYTES (16u << 20)
 #define READ_BYTES (256 * 1024)
@@ -228,9 +229,27 @@ static int open_source(const struct th_put_entry *entry, struct th_error *err)
 	return fd < 0 ? fail_source(entry, err) : fd;
 }
 
+/* A further name of a file that is written: 1, 0, -1. */
+static int write_link(const struct th_put_entry *from, struct th_links *links,
+	struct th_tar_entry *entry, struct th_tar_out *out,
+	struct th_error *err)
+{
+	const char *first = NULL;
+	int rc = from->has_links
+		? th_links_look(links, from->device, from->number, from->path,
+			  &first, err)
+		: 0;
+
+	if (rc <= 0)
+		return rc;
+	entry->type = 0;
+	entry->link = first;
+	return th_tar_out_entry(out, entry, NULL, 0, err) ? -1 : 1;
+}
+
 static int write_entry(const struct th_put_entries *entries,
-	const struct th_put_entry *from, struct th_tar_out *out,
-	struct th_buf *attributes, struct th_error *err)
+	const struct th_put_entry *from, struct th_links *links,
+	struct th_tar_out *out, struct th_buf *attributes, struct th_error *err)
 {
 	const struct timespec *newest = &entries->newest;
 	struct th_tar_entry entry = {.name = from->path,
@@ -240,16 +259,20 @@ static int write_entry(const struct th_put_entries *entries,
 		.uid = from->uid,
 		.gid = from->gid,
 		.mtime = from->mtime};
-	int fd = open_source(from, err), rc = 0;
+	int fd, rc;
 	struct stat st;
 
-	if (fd == -1)
-		return -1;
 	if (newest->tv_sec >= 0 &&
 		(entry.mtime.tv_sec > newest->tv_sec ||
 			(entry.mtime.tv_sec == newest->tv_sec &&
 				entry.mtime.tv_nsec > newest->tv_nsec)))
 		entry.mtime = *newest;
+	rc = write_link(from, links, &entry, out, err);
+	if (rc)
+		return rc < 0 ? -1 : 0;
+	fd = open_source(from, err);
+	if (fd == -1)
+		return -1;
 	/* What was seen may be something else by now. */
 	if (fd >= 0 &&
 		(fstat(fd, &st) ||
@@ -271,13 +294,15 @@ static int write_entry(const struct th_put_entries *entries,
 int th_put_entries_write(const struct th_put_entries *entries,
 	struct th_tar_out *out, struct th_error *err)
 {
+	struct th_links links = {NULL};
 	struct th_buf attributes;
 	int rc = 0;
 
 	th_buf_init(&attributes, ATTRIBUTES_BYTES);
 	for (size_t i = 0; rc == 0 && i < entries->count; i++)
-		rc = write_entry(
-			entries, &entries->list[i], out, &attributes, err);
+		rc = write_entry(entries, &entries->list[i], &links, out,
+			&attributes, err);
+	th_links_release(&links);
 	th_buf_release(&attributes);
 	return rc;
 }

@@ -17,6 +17,9 @@ struct th_put_entry {
 	struct timespec mtime;
 	bool attributes; /* the source's extended ones come along */
 	bool implied; /* a folder on the way to others */
+	bool has_links; /* a file that may be there under other names */
+	dev_t device;
+	ino_t number;
 	/* Where its data is: below a folder (borrowed), or in a view
 	 * (borrowed); of neither, where it has none. */
 	int folder; /* or -1 */

@@ -3,7 +3,6 @@
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
-#include <search.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -11,6 +10,7 @@
 
 #include "base/file.h"
 #include "layer/attributes.h"
+#include "layer/links.h"
 
 #define ATTRIBUTES_BYTES (16u << 20)
 
@@ -33,25 +33,9 @@ struct walk {
 	struct level *levels; /* owned; the innermost last */
 	size_t depth, room;
 	char path[TH_LAYER_PATH_MAX];
-	void *links; /* tsearch(3): files with several names */
+	struct th_links links; /* files with several names */
 	struct th_buf attributes;
 };
-
-/* A file that was written, and has further names. */
-struct link {
-	dev_t device;
-	ino_t number;
-	char path[];
-};
-
-static int compare_links(const void *one, const void *other)
-{
-	const struct link *a = one, *b = other;
-
-	if (a->device != b->device)
-		return a->device < b->device ? -1 : 1;
-	return a->number < b->number ? -1 : a->number > b->number;
-}
 
 static int fail_read(const struct walk *walk)
 {
@@ -455,29 +439,18 @@ static int put_whiteout(
 /* A further name of a file that is written: 1, 0, -1. */
 static int put_link(struct walk *walk, const struct stat *st)
 {
-	size_t len = strlen(walk->path);
 	struct th_tar_entry entry = {0};
-	struct link *own, *const *found;
+	const char *first = NULL;
+	int rc = st->st_nlink < 2
+		? 0
+		: th_links_look(&walk->links, st->st_dev, st->st_ino,
+			  walk->path, &first, walk->err);
 
-	if (st->st_nlink < 2)
-		return 0;
-	own = malloc(sizeof(*own) + len + 1);
-	if (!own)
-		return th_fail_memory(walk->err);
-	own->device = st->st_dev;
-	own->number = st->st_ino;
-	memcpy(own->path, walk->path, len + 1);
-	found = tsearch(own, &walk->links, compare_links);
-	if (!found) {
-		free(own);
-		return th_fail_memory(walk->err);
-	}
-	if (*found == own)
-		return 0;
-	free(own);
+	if (rc <= 0)
+		return rc;
 	fill_entry(walk, st, &entry);
 	entry.type = 0;
-	entry.link = (*found)->path;
+	entry.link = first;
 	walk->difference->entries++;
 	return th_tar_out_entry(walk->out, &entry, NULL, 0, walk->err) ? -1 : 1;
 }
@@ -566,7 +539,7 @@ int th_layer_difference(struct th_difference *difference,
 	while (walk.depth)
 		end_level(&walk);
 	free(walk.levels);
-	tdestroy(walk.links, free);
+	th_links_release(&walk.links);
 	th_buf_release(&walk.attributes);
 	return rc;
 }

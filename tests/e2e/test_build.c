@@ -278,9 +278,12 @@ static void archives_and_patterns(void)
 	put_file("tides/north", "n\n");
 	put_file("tides/south", "s\n");
 	put_file("tides/old/east", "e\n");
+	CODE(other("ln %s %s", in_world("tides/north"), in_world("tides/same")),
+		0);
 	CODE(other("tar czf %s -C %s tides", in_world("t.tar.gz"),
 		     in_world(".")),
 		0);
+	CODE(other("rm %s", in_world("tides/same")), 0);
 	CODE(other("ln -s north %s", in_world("tides/link")), 0);
 	put_file("p.yaml",
 		"image: selwick/p\nfrom: selwick/base\nsteps:\n"
@@ -289,17 +292,24 @@ static void archives_and_patterns(void)
 		"    mode: '0640'\n"
 		"  - put: {/opt/all: ./tides, /opt/z: ctx:north, /tmp: tides}\n"
 		"    leave-out: [old, 'sou*']\n"
+		"  - take: {/opt/taken: links:/t}\n"
 		"settings: {command: [sh, -c, 'cd /opt; find . | sort; ls -l "
-		"some/north; ls -ld /tmp']}\n");
+		"some/north; ls -ld /tmp; stat -c %h un/tides/same "
+		"taken/two']}\n"
+		"images: {links: {from: selwick/base, steps: [{do: 'mkdir /t; "
+		"echo x > /t/one; ln /t/one /t/two', network: none}]}}\n");
 	CODE(hull("build %s --with ctx=%s", in_world("p.yaml"),
 		     in_world("tides")),
 		0);
 	SAYS(hull("run selwick/p --network none")->out,
 		".\n./all\n./all/link\n./all/north\n./l\n./some\n"
-		"./some/north\n./some/south\n./un\n./un/tides\n"
-		"./un/tides/north\n./un/tides/old\n./un/tides/old/east\n"
+		"./some/north\n./some/south\n./taken\n./taken/one\n"
+		"./taken/two\n./un\n./un/tides\n./un/tides/north\n"
+		"./un/tides/old\n./un/tides/old/east\n./un/tides/same\n"
 		"./un/tides/south\n./z\n-rw-r-----");
 	SAYS(hull("run selwick/p --network none")->out, "drwxrwxrwt");
+	/* Names of one file stay that. */
+	SAYS(hull("run selwick/p --network none")->out, "/tmp\n2\n2\n");
 }
 
 /* From nothing, and from a packed file that was just built. */
