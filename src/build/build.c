@@ -91,25 +91,33 @@ static int find_from(
 }
 
 /* What was asked for, or else the time of what it is made from. */
-static int64_t time_of(const struct making *making, const char *from)
+static int find_time(const struct making *making, const char *from,
+	int64_t *time_s, struct th_error *err)
 {
 	const struct th_build_options *options = making->building->options;
-	struct th_error ignored = {0}; /* then it is the first second of all */
 	int64_t time_us = 0;
 	struct th_image_row *rows = NULL;
 	size_t count = 0;
 
-	if (options->time_s >= 0)
-		return options->time_s;
-	if (options->recipe->time_s >= 0)
-		return options->recipe->time_s;
-	if (*from &&
-		th_image_state_find(making->context.store, from, &rows, &count,
-			&ignored) == 0 &&
-		count > 0 && th_clock_parse(rows[0].created, &time_us))
-		time_us = 0;
+	*time_s = options->time_s >= 0 ? options->time_s
+				       : options->recipe->time_s;
+	if (*time_s >= 0)
+		return 0;
+	*time_s = 0;
+	if (!*from)
+		return 0;
+	if (th_image_state_find(
+		    making->context.store, from, &rows, &count, err))
+		return -1;
+	/* An image need not say when it was made. */
+	if (count > 0 && th_clock_parse(rows[0].created, &time_us) == 0 &&
+		time_us > 0)
+		*time_s = time_us / 1000000;
 	th_image_rows_free(rows, count);
-	return time_us > 0 ? time_us / 1000000 : 0;
+	return count > 0 ? 0
+			 : th_fail(err, TH_NOT_FOUND,
+				   "the image that it is made from was removed "
+				   "meanwhile");
 }
 
 static int add_annotations(const struct th_recipe_image *image,
@@ -292,7 +300,7 @@ static int make_image(struct making *making, struct th_error *err)
 		rc = rc < 0 ? -1 : 0;
 	}
 	if (rc == 0)
-		stepping.time_s = time_of(making, stepping.parent);
+		rc = find_time(making, stepping.parent, &stepping.time_s, err);
 	for (size_t i = 0; rc == 0 && i < image->step_count; i++) {
 		stepping.number = i;
 		rc = step_do(&stepping, &image->steps[i], err);
