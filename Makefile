@@ -55,7 +55,7 @@ DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
 
 PKG := pkg-config
 # The large ones are loaded when they are needed (src/base/late.h).
-LIBS_CORE := jansson libcyaml yaml-0.1 sqlite3 libisal libzstd zlib libseccomp
+LIBS_CORE := jansson libcyaml yaml-0.1 sqlite3 libisal libdeflate libzstd zlib libseccomp
 LIBS_LATE := libcurl libcrypto
 # Optional: a user's control groups are asked of systemd with it, if it is there.
 LIBS_CLI := smartcols ncursesw

@@ -5,7 +5,6 @@
 #define TH_LAYER_DEFLATE_H
 
 #include <stddef.h>
-#include <stdint.h>
 
 #include "base/error.h"
 #include "oci/manifest.h"
@@ -29,17 +28,9 @@ void th_deflate_free(struct th_deflate *deflate);
 /* The room that the outcome of a piece may need. */
 size_t th_deflate_bound(enum th_compression compression, size_t len);
 /* Compresses a piece into to, which has that much room; the length, or 0 where
- * that fails. Pieces may be joined in their order. */
+ * that fails. Pieces joined in their order are the whole: gzip members, or zstd
+ * frames. */
 size_t th_deflate_piece(struct th_deflate *deflate, const void *data,
 	size_t len, void *to, size_t room);
-
-/* What stands before all pieces and behind them; the lengths of both. crc is
- * the CRC-32 of all data, and len its length. */
-#define TH_DEFLATE_FRAME 16
-size_t th_deflate_head(
-	enum th_compression compression, unsigned char head[TH_DEFLATE_FRAME]);
-size_t th_deflate_tail(enum th_compression compression, uint32_t crc,
-	uint64_t len, unsigned char tail[TH_DEFLATE_FRAME]);
-uint32_t th_deflate_crc(uint32_t crc, const void *data, size_t len);
 
 #endif

@@ -52,7 +52,6 @@ struct th_produce {
 	/* of one thread each */
 	bool filling; /* the producer is in the middle of a piece */
 	struct th_hash *plain_hash, *blob_hash;
-	uint32_t crc;
 	struct th_produced produced;
 	pthread_t threads[PACKERS_MAX + CONSUMERS];
 	size_t thread_count;
@@ -199,8 +198,6 @@ static void *hasher(void *owner)
 		size_t part = piece->len < SEAM_BYTES ? piece->len : SEAM_BYTES;
 
 		th_hash_add(produce->plain_hash, piece->plain, piece->len);
-		produce->crc =
-			th_deflate_crc(produce->crc, piece->plain, piece->len);
 		produce->produced.plain_bytes += piece->len;
 		first = false;
 		if (!looks)
@@ -244,13 +241,10 @@ static void *writer(void *owner)
 {
 	struct th_produce *produce = owner;
 	bool packed = produce->options.compression != TH_PLAIN;
-	unsigned char head[TH_DEFLATE_FRAME];
 	struct th_error err = {0};
 	struct piece *piece;
 	bool first = true;
 
-	write_out(produce, head,
-		th_deflate_head(produce->options.compression, head), &err);
 	while (!err.code && (piece = next_piece(produce, WRITER, first))) {
 		first = false;
 		write_out(produce,
@@ -477,7 +471,6 @@ static void join(struct th_produce *produce)
 int th_produce_end(struct th_produce *produce, struct th_produced *produced,
 	struct th_error *err)
 {
-	unsigned char tail[TH_DEFLATE_FRAME];
 	int rc = 0;
 
 	if (produce->filling)
@@ -486,12 +479,6 @@ int th_produce_end(struct th_produce *produce, struct th_produced *produced,
 	if (produce->failed) {
 		*err = produce->err;
 		rc = -1;
-	} else {
-		rc = write_out(produce, tail,
-			th_deflate_tail(produce->options.compression,
-				produce->crc, produce->produced.plain_bytes,
-				tail),
-			err);
 	}
 	th_hash_digest(produce->plain_hash, produce->produced.diff_id);
 	if (produce->blob_hash)
