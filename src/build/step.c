@@ -5,7 +5,6 @@
 #include <string.h>
 #include <time.h>
 
-#include <fcntl.h>
 #include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
@@ -176,9 +175,8 @@ static int digest_sources(struct stepping *stepping,
 	for (size_t i = 0; i < step->pair_count; i++) {
 		char image[TH_DIGEST_TEXT];
 		const char *path;
-
 		int rc = step_source(
-			stepping, step, &step->pairs[i], image, &path, err);
+			stepping, &step->pairs[i], image, &path, err);
 
 		if (rc < 0)
 			return step_blame(stepping, &step->pairs[i].place, err);
@@ -337,21 +335,6 @@ static int write_difference(
 	return th_layer_difference(owner, out, err);
 }
 
-static int open_tops(const struct th_store *store,
-	const struct th_image_root *root, size_t common, int *fds,
-	struct th_error *err)
-{
-	for (size_t i = common; i < root->trees.count; i++) {
-		int fd = fcntl(th_view_tree(root->view, i), F_DUPFD_CLOEXEC, 3);
-
-		(void)store;
-		if (fd < 0)
-			return th_fail_memory(err);
-		fds[i - common] = fd;
-	}
-	return 0;
-}
-
 /* All that the joined steps have left on top of the image before them. */
 static int join_layers(struct stepping *stepping, const char *last,
 	struct th_new_layer *layer, struct th_error *err)
@@ -374,12 +357,12 @@ static int join_layers(struct stepping *stepping, const char *last,
 		common++;
 	if (rc == 0) {
 		fds = malloc((top.trees.count + 1) * sizeof(*fds));
-		for (size_t i = 0; fds && i < top.trees.count; i++)
-			fds[i] = -1;
-		rc = fds ? open_tops(store, &top, common, fds, err)
-			 : th_fail_memory(err);
+		rc = fds ? 0 : th_fail_memory(err);
 	}
 	if (rc == 0) {
+		/* They stay the view's, as the difference only borrows them. */
+		for (size_t i = common; i < top.trees.count; i++)
+			fds[i - common] = th_view_tree(top.view, i);
 		difference.trees = fds;
 		difference.tree_count = top.trees.count - common;
 		difference.below = below.view;
@@ -388,8 +371,6 @@ static int join_layers(struct stepping *stepping, const char *last,
 		rc = th_new_layer(layer, err);
 		layer->owner = NULL;
 	}
-	for (size_t i = 0; fds && i < top.trees.count; i++)
-		th_close(&fds[i]);
 	free(fds);
 	th_image_root_release(&top);
 	th_image_root_release(&below);

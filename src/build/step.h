@@ -59,9 +59,8 @@ void step_files_release(struct stepping *stepping, struct step_files *files);
 
 /* The image that a take means, which is pulled where it is missing. 0, 1 where
  * it would be made anew (--plan), -1. */
-int step_source(struct stepping *stepping, const struct th_recipe_step *step,
-	const struct th_recipe_pair *pair, char image[TH_DIGEST_TEXT],
-	const char **path, struct th_error *err);
+int step_source(struct stepping *stepping, const struct th_recipe_pair *pair,
+	char image[TH_DIGEST_TEXT], const char **path, struct th_error *err);
 
 /* Runs the command of a step in a container of its own and makes the layer. */
 int step_run(struct stepping *stepping, const struct th_recipe_step *step,

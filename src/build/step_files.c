@@ -162,15 +162,13 @@ static int gather_archive(struct stepping *stepping, struct step_files *files,
 
 /* ---- images ---- */
 
-int step_source(struct stepping *stepping, const struct th_recipe_step *step,
-	const struct th_recipe_pair *pair, char image[TH_DIGEST_TEXT],
-	const char **path, struct th_error *err)
+int step_source(struct stepping *stepping, const struct th_recipe_pair *pair,
+	char image[TH_DIGEST_TEXT], const char **path, struct th_error *err)
 {
 	size_t len = 0;
 	char name[TH_REFERENCE_MAX];
 	int number;
 
-	(void)step;
 	if (!th_recipe_split(pair->outside, &len) || len >= sizeof(name))
 		return th_fail(err, TH_USAGE, "\"%.100s\" is not IMAGE:/PATH",
 			pair->outside);
@@ -184,14 +182,14 @@ int step_source(struct stepping *stepping, const struct th_recipe_step *step,
 }
 
 static int gather_image(struct stepping *stepping, struct step_files *files,
-	const struct th_recipe_step *step, struct th_gathering *gathering,
-	const struct th_recipe_pair *pair, struct th_error *err)
+	struct th_gathering *gathering, const struct th_recipe_pair *pair,
+	struct th_error *err)
 {
 	struct th_image_root *root = &files->from[files->from_count];
 	char image[TH_DIGEST_TEXT];
 	const char *path;
 
-	if (step_source(stepping, step, pair, image, &path, err) ||
+	if (step_source(stepping, pair, image, &path, err) ||
 		th_image_root_open(stepping->context->store, image, root, err))
 		return -1;
 	files->from_count++;
@@ -228,8 +226,7 @@ int step_files_gather(struct stepping *stepping,
 		const struct th_recipe_pair *pair = &step->pairs[i];
 
 		rc = step->kind == TH_STEP_TAKE
-			? gather_image(
-				  stepping, files, step, &gathering, pair, err)
+			? gather_image(stepping, files, &gathering, pair, err)
 			: step->unpack
 			? gather_archive(stepping, files, &gathering, pair, err)
 			: th_gather_put(&gathering, pair, err);
