@@ -170,6 +170,7 @@ static void a_source_that_vanishes_is_told(void)
 	SAYS(result->err, "/folder");
 	put_file("folder", "now a file");
 	CODE(hull("start n"), 0);
+	CODE(hull("wait n"), 0);
 	CODE(hull("remove n"), 0);
 	/* A file cannot cover a folder of the image. */
 	result = hull("run selwick/base --mount /etc=./folder -- true");
