@@ -84,12 +84,12 @@ int each_container(struct invocation *call,
 	return code;
 }
 
-int read_grace(struct invocation *call, int *grace_ms, struct th_error *err)
+int read_span(const struct invocation *call, const char *option, int *span_ms,
+	struct th_error *err)
 {
-	const char *text = option_value(call, "grace");
+	const char *text = option_value(call, option);
 	int64_t span_us;
 
-	*grace_ms = -1;
 	if (!text)
 		return 0;
 	if (th_clock_parse_span(text, &span_us) ||
@@ -97,6 +97,12 @@ int read_grace(struct invocation *call, int *grace_ms, struct th_error *err)
 		th_fail(err, TH_USAGE, "\"%.50s\" is not a duration", text);
 		return th_hint(err, "for example 30s or 2m");
 	}
-	*grace_ms = (int)(span_us / 1000);
+	*span_ms = (int)(span_us / 1000);
 	return 0;
+}
+
+int read_grace(struct invocation *call, int *grace_ms, struct th_error *err)
+{
+	*grace_ms = -1;
+	return read_span(call, "grace", grace_ms, err);
 }

@@ -18,6 +18,10 @@ int find_containers(struct invocation *call,
 	bool (*wanted)(const struct th_container_row *row),
 	struct th_container_row **rows, size_t *count);
 
+/* An option that is a duration of up to a day; span_ms stays what it is where
+ * it is not given. */
+int read_span(const struct invocation *call, const char *option, int *span_ms,
+	struct th_error *err);
 /* The option --grace in milliseconds; -1 where it is not given. */
 int read_grace(struct invocation *call, int *grace_ms, struct th_error *err);
 

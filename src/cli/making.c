@@ -5,6 +5,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "cli/options.h"
 #include "cli/output.h"
 #include "cli/secret.h"
 #include "cli/settings_file.h"
@@ -247,6 +248,7 @@ void making_release(struct making *making)
 {
 	th_settings_release(&making->settings);
 	th_strings_release(&making->values);
+	th_strings_release(&making->kept);
 }
 
 /* True where a later one of the same name counts instead. */
@@ -267,8 +269,18 @@ static bool is_overruled(const struct invocation *call, int at)
 	return false;
 }
 
+/* Options that are no settings. */
+static bool is_common(const char *name)
+{
+	for (const struct option_spec *one = common_options; one->name; one++) {
+		if (strcmp(one->name, name) == 0)
+			return true;
+	}
+	return strcmp(name, "plan") == 0 || strcmp(name, "settings") == 0;
+}
+
 /* What file and options come to; values of the environment are nobody's. */
-static void print_plan(
+void making_print_plan(
 	const struct invocation *call, const struct th_settings *settings)
 {
 	printf("all checks passed; %s would use:\n", call->verb->name);
@@ -280,9 +292,7 @@ static void print_plan(
 		bool key_only = strcmp(one->name, "env") == 0 ||
 			strcmp(one->name, "secret") == 0;
 
-		if (strcmp(one->name, "plan") == 0 ||
-			strcmp(one->name, "settings") == 0 ||
-			is_overruled(call, i))
+		if (is_common(one->name) || is_overruled(call, i))
 			continue;
 		printf("  %-10s %.*s\n", one->name,
 			key_only ? (int)strcspn(one->value, "=") : 4000,
@@ -329,6 +339,13 @@ static void note_networks(
 	}
 }
 
+void making_note(
+	const struct invocation *call, const struct th_settings *settings)
+{
+	note_labels(call, settings);
+	note_networks(call, settings);
+}
+
 int making_create(struct invocation *call, struct making *making,
 	struct th_container_row *row)
 {
@@ -348,13 +365,11 @@ int making_create(struct invocation *call, struct making *making,
 	if (problems.count)
 		code = say_problems(call->verb->name, name, &problems);
 	else if (making->plan) {
-		print_plan(call, &making->settings);
+		making_print_plan(call, &making->settings);
 		code = -1;
 	}
-	if (code == EXIT_DONE) {
-		note_labels(call, &making->settings);
-		note_networks(call, &making->settings);
-	}
+	if (code == EXIT_DONE)
+		making_note(call, &making->settings);
 	th_problems_release(&problems);
 	return code;
 }

@@ -9,9 +9,17 @@
 	{"settings", "FILE", "settings from a YAML file; options win"},        \
 		{"name", "NAME",                                               \
 			"the container's name; generated if not given"},       \
-		{"port", "PORT",                                               \
-			"80=8080: port 80 inside, 8080 outside; 80: any free " \
-			"port"},                                               \
+		MAKING_SETTINGS, MAKING_PLAN
+#define MAKING_PLAN                                                            \
+	{                                                                      \
+		"plan", NULL,                                                  \
+			"check everything and show the result; change nothing" \
+	}
+/* Those that a container can be made anew with. */
+#define MAKING_SETTINGS                                                        \
+	{"port", "PORT",                                                       \
+		"80=8080: port 80 inside, 8080 outside; 80: any free "         \
+		"port"},                                                       \
 		{"mount", "MOUNT",                                             \
 			"/data=./ledger; volume:NAME; memory:SIZE; ,ro "       \
 			",make"},                                              \
@@ -53,15 +61,13 @@
 			"host"},                                               \
 		{"read-only", NULL, "mount the container's root read-only"},   \
 		{"tty", "WHEN", "a terminal inside: auto, yes or no"},         \
-		{"fetch", "WHEN", "pull the image: missing, always or never"}, \
 	{                                                                      \
-		"plan", NULL,                                                  \
-			"check everything and show the result; change nothing" \
+		"fetch", "WHEN", "pull the image: missing, always or never"    \
 	}
 
 struct making {
 	struct th_settings settings;
-	struct th_strings values; /* what the settings' texts point into */
+	struct th_strings values, kept; /* what its texts point into */
 	bool plan;
 };
 
@@ -76,5 +82,12 @@ void making_release(struct making *making);
  * it well. */
 int making_create(struct invocation *call, struct making *making,
 	struct th_container_row *row);
+
+/* What the plan of such a call says; call has all options. */
+void making_print_plan(
+	const struct invocation *call, const struct th_settings *settings);
+/* Tells of networks that came by themselves, and of labels that did not. */
+void making_note(
+	const struct invocation *call, const struct th_settings *settings);
 
 #endif

@@ -12,10 +12,11 @@ const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_push, &verb_tag, &verb_pack, &verb_unpack, &verb_build,
 	&verb_capture, &verb_create, &verb_run, &verb_launch, &verb_start,
 	&verb_stop, &verb_restart, &verb_kill, &verb_pause, &verb_resume,
-	&verb_rename, &verb_adjust, &verb_wait, &verb_list, &verb_show,
-	&verb_why, &verb_timeline, &verb_logs, &verb_ports, &verb_processes,
-	&verb_meter, &verb_changes, &verb_exec, &verb_enter, &verb_attach,
-	&verb_copy, &verb_new, &verb_remove, &verb_sweep, &verb_oci, NULL};
+	&verb_rename, &verb_adjust, &verb_recreate, &verb_wait, &verb_list,
+	&verb_show, &verb_why, &verb_timeline, &verb_logs, &verb_ports,
+	&verb_processes, &verb_meter, &verb_changes, &verb_exec, &verb_enter,
+	&verb_attach, &verb_copy, &verb_new, &verb_remove, &verb_sweep,
+	&verb_oci, NULL};
 
 const struct verb *verb_lookup(const char *name)
 {

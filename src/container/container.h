@@ -8,6 +8,7 @@
 #include "container/settings.h"
 #include "image/pull.h"
 #include "keeper/channel.h"
+#include "keeper/handed.h"
 #include "sandbox/cgroup.h"
 #include "store/container_state.h"
 #include "store/store.h"
@@ -63,6 +64,11 @@ enum th_attach {
 int th_container_start(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
 	struct th_size size, int *channel, struct th_error *err);
+
+/* The same in the background, with ports that another container has had. */
+int th_container_start_handed(const struct th_context *context,
+	const struct th_container_row *row, const struct th_handed *handed,
+	struct th_error *err);
 
 /* ---- control.c ---- */
 

@@ -18,6 +18,8 @@
 #include "container/networks.h"
 #include "container/volumes.h"
 #include "network/network.h"
+#include "store/group_state.h"
+#include "store/replacement_state.h"
 #include "store/volume_state.h"
 
 /* ---- checks ---- */
@@ -32,6 +34,9 @@ static void check_name(const struct th_context *context,
 	if (!settings->name || !th_name_valid(settings->name))
 		return;
 	rc = th_state_get_named(context->store->db, settings->name, &row, &err);
+	if (rc == 1 && settings->replaces &&
+		strcmp(row.id, settings->replaces) == 0)
+		return;
 	if (rc == 1) {
 		th_fail(&err, TH_IN_USE,
 			"the name \"%s\" is taken by a container that is %s",
@@ -44,29 +49,38 @@ static void check_name(const struct th_context *context,
 		th_problems_add(problems, &err);
 }
 
+/* The ID of the container that has the port, or "". */
+static void find_owner(const struct th_context *context,
+	const struct th_port *port, char owner[TH_ID_LENGTH + 1])
+{
+	const char *protocol = port->udp ? "udp" : "tcp";
+	struct th_port_row *rows = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+
+	owner[0] = '\0';
+	if (th_state_ports(context->store->db, NULL, &rows, &count, &ignored))
+		return;
+	for (size_t i = 0; i < count; i++) {
+		if (rows[i].host_port == port->host_port &&
+			strcmp(rows[i].protocol, protocol) == 0)
+			snprintf(owner, TH_ID_LENGTH + 1, "%s",
+				rows[i].container);
+	}
+	free(rows);
+}
+
 /* Says who has the port: a container of ours, or a process of the host. */
 static void describe_holder(const struct th_context *context,
-	const struct th_port *port, struct th_error *err)
+	const struct th_port *port, const char *owner, struct th_error *err)
 {
 	const char *protocol = port->udp ? "udp" : "tcp";
 	struct th_container_row row;
-	struct th_port_row *rows = NULL;
 	struct th_error ignored = {0};
-	char name[64], owner[TH_ID_LENGTH + 1] = "";
-	size_t count = 0;
+	char name[64];
 	int pid, next;
 
 	th_error_clear(err);
-	if (th_state_ports(context->store->db, NULL, &rows, &count, &ignored) ==
-		0) {
-		for (size_t i = 0; i < count; i++) {
-			if (rows[i].host_port == port->host_port &&
-				strcmp(rows[i].protocol, protocol) == 0)
-				snprintf(owner, sizeof(owner), "%s",
-					rows[i].container);
-		}
-	}
-	free(rows);
 	th_port_holder(port, name, &pid);
 	if (owner[0] &&
 		th_state_get(context->store->db, owner, &row, &ignored) == 1)
@@ -98,12 +112,19 @@ static void check_ports(const struct th_context *context,
 	for (size_t i = 0; fds && i < settings->port_count; i++) {
 		struct th_port port = settings->ports[i];
 		struct th_error err = {0};
+		char owner[TH_ID_LENGTH + 1] = "";
 
 		fds[i][0] = fds[i][1] = -1;
 		if (th_port_bind(&port, fds[i], &err) == 0)
 			continue;
 		if (err.code == TH_IN_USE)
-			describe_holder(context, &port, &err);
+			find_owner(context, &port, owner);
+		/* It will be handed on. */
+		if (settings->replaces &&
+			strcmp(owner, settings->replaces) == 0)
+			continue;
+		if (err.code == TH_IN_USE)
+			describe_holder(context, &port, owner, &err);
 		else if (err.code == TH_NOT_POSSIBLE && port.host_port < 1024 &&
 			settings->caller.unprivileged)
 			th_hint(&err,
@@ -321,9 +342,13 @@ static int add_row(const struct th_context *context,
 	const struct th_settings *settings, const struct th_container_row *row,
 	struct th_error *err)
 {
+	struct th_container_row added = *row;
 	struct th_error own = {0};
 
-	if (th_state_add(context->store->db, row, context->actor, &own) == 0)
+	/* The name is still another's. */
+	if (settings->replaces)
+		snprintf(added.name, sizeof(added.name), "%s", row->id);
+	if (th_state_add(context->store->db, &added, context->actor, &own) == 0)
 		return 0;
 	if (own.code == TH_IN_USE && !settings->name)
 		return 1;
@@ -343,6 +368,12 @@ static int record(const struct th_context *context,
 	if (th_db_begin(store->db, err))
 		return -1;
 	rc = add_row(context, settings, row, err);
+	if (rc == 0 && settings->member)
+		rc = th_member_set(store->db, row->id, settings->member, err);
+	if (rc == 0 && settings->replaces)
+		rc = th_replacement_begin(store->db, row->id,
+			settings->replaces, settings->maker,
+			settings->replaces_running, err);
 	if (rc == 0)
 		rc = networks_record(store, settings, row->id, err);
 	if (rc == 0)
@@ -388,7 +419,7 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	if (folder < 0)
 		goto settle;
 	if (declare_ports(settings, &config, err) ||
-		volumes_declare(settings, &config, err) ||
+		volumes_declare(store, settings, &config, err) ||
 		volumes_place(store, settings, err) ||
 		th_bundle_make(
 			store, folder, row, settings, &config, &root, err) ||

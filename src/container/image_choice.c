@@ -183,7 +183,10 @@ int th_image_choose(const struct th_context *context,
 		if (choose_packed(context, settings, choice, err))
 			return -1;
 	} else {
-		if (settings->fetch != TH_FETCH_ALWAYS)
+		if (settings->digest)
+			rc = find_image(
+				context, settings->digest, &choice->image, err);
+		else if (settings->fetch != TH_FETCH_ALWAYS)
 			rc = find_image(
 				context, settings->image, &choice->image, err);
 		if (rc < 0)

@@ -180,7 +180,7 @@ static void check_with(const struct th_context *context,
 	th_object_release(&object);
 }
 
-static int check_address(struct th_store *store,
+static int check_address(struct th_store *store, const char *replaces,
 	const struct th_network_row *row, const char *address,
 	struct th_error *err)
 {
@@ -191,8 +191,8 @@ static int check_address(struct th_store *store,
 		return 0;
 	if (th_network_check_address(row, address, err))
 		return -1;
-	rc = th_network_address_holder(
-		store, row->name, address, "", holder, err);
+	rc = th_network_address_holder(store, row->name, address,
+		replaces ? replaces : "", holder, err);
 	if (rc <= 0)
 		return rc;
 	th_fail(err, TH_IN_USE, "the address %s belongs to container \"%s\"",
@@ -203,8 +203,8 @@ static int check_address(struct th_store *store,
 		row->name);
 }
 
-static int check_use(struct th_store *store, const struct th_network_use *use,
-	struct th_error *err)
+static int check_use(struct th_store *store, const char *replaces,
+	const struct th_network_use *use, struct th_error *err)
 {
 	struct th_network_row *rows = NULL;
 	size_t count = 0;
@@ -223,9 +223,9 @@ static int check_use(struct th_store *store, const struct th_network_use *use,
 			use->network);
 	}
 	if (rc == 0)
-		rc = check_address(store, rows, use->address4, err);
+		rc = check_address(store, replaces, rows, use->address4, err);
 	if (rc == 0)
-		rc = check_address(store, rows, use->address6, err);
+		rc = check_address(store, replaces, rows, use->address6, err);
 	free(rows);
 	return rc;
 }
@@ -238,7 +238,8 @@ void networks_check(const struct th_context *context,
 	if (th_network_is_with(settings->network))
 		check_with(context, settings, problems);
 	for (size_t i = 0; i < settings->network_count; i++) {
-		if (check_use(context->store, &settings->networks[i], &err))
+		if (check_use(context->store, settings->replaces,
+			    &settings->networks[i], &err))
 			th_problems_add(problems, &err);
 	}
 }
@@ -261,7 +262,8 @@ int networks_record(struct th_store *store, struct th_settings *settings,
 		if (made && th_strings_add(&settings->made_networks, row.name))
 			return th_fail_memory(err);
 		/* Somebody may have asked for the address since the check. */
-		if (check_use(store, &settings->networks[i], err))
+		if (check_use(store, settings->replaces, &settings->networks[i],
+			    err))
 			return -1;
 	}
 	return th_network_use(store, container, settings->networks,

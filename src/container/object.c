@@ -3,7 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "container/container.h"
+#include "container/replace.h"
 
 struct finds {
 	struct th_container_row *containers;
@@ -75,6 +75,8 @@ static int look(const struct th_context *context, const char *text, int kinds,
 	struct th_db *db = context->store->db;
 
 	if (kinds & TH_KIND_CONTAINER) {
+		/* A killed command may have left a name with the wrong one. */
+		th_replacements_settle(context);
 		if (th_state_list(db, text, &finds->containers,
 			    &finds->container_count, err))
 			return -1;

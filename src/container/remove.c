@@ -2,7 +2,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "container/container.h"
+#include "container/replace.h"
 #include "keeper/lock.h"
 #include "store/machine.h"
 
@@ -56,6 +56,9 @@ int th_container_remove(const struct th_context *context,
 	struct th_container_row now = *row;
 	struct th_error ignored = {0};
 	int lock = -1, rc = 0;
+
+	if (th_replacement_check(context, row, err))
+		return -1;
 
 	/* With the lock, no keeper is there and none can come. Until then
 	 * another command may have started it once more. */

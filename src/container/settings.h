@@ -12,6 +12,8 @@
 #include "network/publish.h"
 #include "store/network_state.h"
 
+struct th_member;
+
 enum th_fetch { TH_FETCH_MISSING, TH_FETCH_ALWAYS, TH_FETCH_NEVER };
 
 /* Safe defaults that are taken away (docs/safety.md). */
@@ -58,7 +60,13 @@ struct th_settings {
 	 * The lists are owned by the settings. */
 	const char *name; /* NULL: one is made up */
 	const char *build; /* the build that it is made for, or NULL */
+	/* The ID of the container whose place it takes, name and all, and the
+	 * lock of the command that does it; NULL mostly (replace.h). */
+	const char *replaces, *maker;
+	bool replaces_running;
+	const struct th_member *member; /* of a group, or NULL */
 	const char *image;
+	const char *digest; /* the one to take for it that is here, or NULL */
 	struct th_strings command; /* what stands behind -- */
 	struct th_strings port_texts;
 	struct th_strings mount_texts;

@@ -9,7 +9,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
-#include "container/container.h"
+#include "container/replace.h"
 #include "keeper/lock.h"
 #include "keeper/reach.h"
 #include "network/names.h"
@@ -312,6 +312,7 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 			settle_build(context, &rows[i]);
 	}
 	free(rows);
+	th_replacements_settle(context);
 	th_build_tidy(context->store);
 	/* What is left of containers that are not even in the state. */
 	if (rc == 0 && !context->store->unprivileged &&

@@ -16,15 +16,13 @@
 #define KEEPER_CHANNEL 3
 
 static int spawn(const struct th_context *context,
-	const struct th_container_row *row, enum th_attach attach,
+	const struct th_container_row *row, const char *mode,
 	struct th_size size, int channel, pid_t *pid, struct th_error *err)
 {
-	static const char *const modes[] = {
-		"background", "attached", "input", "bound"};
 	posix_spawn_file_actions_t actions;
 	char rows[16], columns[16];
 	const char *args[] = {"tidyhull-keeper", context->store->root,
-		context->store->run, row->id, modes[attach], rows, columns,
+		context->store->run, row->id, mode, rows, columns,
 		context->actor, NULL};
 	static char *const env[] = {NULL};
 	char path[TH_FD_PATH];
@@ -75,10 +73,13 @@ static int await(int channel, pid_t pid, struct th_error *err)
 	return -1;
 }
 
-int th_container_start(const struct th_context *context,
+static int start(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
-	struct th_size size, int *channel, struct th_error *err)
+	const struct th_handed *handed, struct th_size size, int *channel,
+	struct th_error *err)
 {
+	static const char *const modes[] = {
+		"background", "attached", "input", "bound"};
 	struct th_error ignored = {0};
 	int pair[2], rc;
 	pid_t pid = 0;
@@ -92,8 +93,12 @@ int th_container_start(const struct th_context *context,
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot create a channel to the keeper");
-	rc = spawn(context, row, attach, size, pair[1], &pid, err);
+	rc = spawn(context, row, handed ? "successor" : modes[attach], size,
+		pair[1], &pid, err);
 	close(pair[1]);
+	/* One that cannot be told ends, and says why. */
+	if (rc == 0 && handed)
+		th_handed_send(pair[0], TH_SAY_PORTS, handed, &ignored);
 	if (rc == 0)
 		rc = await(pair[0], pid, err);
 	if (rc || attach == TH_BACKGROUND)
@@ -101,4 +106,20 @@ int th_container_start(const struct th_context *context,
 	else
 		*channel = pair[0];
 	return rc;
+}
+
+int th_container_start(const struct th_context *context,
+	const struct th_container_row *row, enum th_attach attach,
+	struct th_size size, int *channel, struct th_error *err)
+{
+	return start(context, row, attach, NULL, size, channel, err);
+}
+
+int th_container_start_handed(const struct th_context *context,
+	const struct th_container_row *row, const struct th_handed *handed,
+	struct th_error *err)
+{
+	const struct th_size none = {0, 0};
+
+	return start(context, row, TH_BACKGROUND, handed, none, NULL, err);
 }

@@ -27,7 +27,22 @@ static bool is_set(const struct th_settings *settings, const char *target)
 	return false;
 }
 
-int volumes_declare(struct th_settings *settings,
+/* Of the container whose place it takes: what is in it stays. 1, 0, -1. */
+static int inherit(struct th_store *store, const struct th_settings *settings,
+	struct th_mount_setting *mount, struct th_error *err)
+{
+	char name[TH_NAME_MAX];
+	int rc = settings->replaces ? th_volume_of(store, settings->replaces,
+					      mount->target, name, err)
+				    : 0;
+
+	if (rc <= 0)
+		return rc;
+	mount->volume = strdup(name);
+	return mount->volume ? 1 : th_fail_memory(err);
+}
+
+int volumes_declare(struct th_store *store, struct th_settings *settings,
 	const struct th_image_config *image, struct th_error *err)
 {
 	size_t count = settings->mount_count + image->volumes.count;
@@ -42,6 +57,7 @@ int volumes_declare(struct th_settings *settings,
 			&settings->mounts[settings->mount_count];
 		char id[TH_ID_LENGTH + 1];
 		char *target = th_path_absolute("/", image->volumes.items[i]);
+		int rc;
 
 		if (!target)
 			return th_fail_memory(err);
@@ -50,12 +66,17 @@ int volumes_declare(struct th_settings *settings,
 			continue;
 		}
 		memset(mount, 0, sizeof(*mount));
-		th_id_new(id);
 		mount->kind = TH_MOUNT_VOLUME;
 		mount->target = target;
+		settings->mount_count++;
+		rc = inherit(store, settings, mount, err);
+		if (rc < 0)
+			return -1;
+		if (rc == 1)
+			continue;
+		th_id_new(id);
 		mount->volume = strdup(id);
 		mount->own = true;
-		settings->mount_count++;
 		if (!mount->volume)
 			return th_fail_memory(err);
 	}

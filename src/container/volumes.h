@@ -6,7 +6,7 @@
 #include "oci/image_config.h"
 
 /* Adds a mount for each volume that the image declares and nobody has set. */
-int volumes_declare(struct th_settings *settings,
+int volumes_declare(struct th_store *store, struct th_settings *settings,
 	const struct th_image_config *image, struct th_error *err);
 /* Sets the sources of their mounts. */
 int volumes_place(struct th_store *store, struct th_settings *settings,

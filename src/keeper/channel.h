@@ -34,6 +34,11 @@ enum th_message_type {
 	TH_SAY_NETWORK, /* its network namespace is wanted */
 	TH_SAY_PART, /* a session's beginning, where it is too long for one */
 	TH_SAY_RECORD, /* the log is to have what the program has written */
+	/* Its ports are wanted for the container that takes its place; and the
+	 * same messages as an answer, and to the keeper of that one: struct
+	 * th_port_row for each of up to TH_CHANNEL_FDS sockets; none at the
+	 * end. */
+	TH_SAY_PORTS,
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */
@@ -45,7 +50,8 @@ enum th_message_type {
 	TH_TELL_PLACE, /* struct th_log_place: what came before stands there */
 	TH_TELL_ROOT, /* a descriptor of it comes along */
 	TH_TELL_AGAIN, /* struct th_ending: it ended, and starts again */
-	TH_TELL_NETWORK /* a descriptor of it comes along */
+	TH_TELL_NETWORK, /* a descriptor of it comes along */
+	TH_TELL_PORTS /* see TH_SAY_PORTS */
 };
 
 struct th_size {

@@ -29,6 +29,7 @@
 
 #include "base/loop.h"
 #include "keeper/channel.h"
+#include "keeper/handed.h"
 #include "keeper/log.h"
 #include "keeper/plan.h"
 #include "keeper/policy.h"
@@ -115,6 +116,7 @@ struct keeper {
 	const char *actor; /* who asked for the start */
 	bool attached, input;
 	bool bound; /* ends with the command that has started it */
+	bool successor; /* the ports come from the container before it */
 	struct th_size size;
 	int score; /* of its container, when memory runs out */
 	/* held while it runs */
@@ -161,6 +163,7 @@ struct keeper {
 	int (*port_fds)[2];
 	int handed[TH_HANDED_MAX]; /* sockets that the program gets itself */
 	size_t port_count; /* of those, as they were bound */
+	struct th_handed handed_on; /* what it takes its ports from */
 	struct th_port_row *port_rows; /* what is held, for the state */
 	size_t port_row_count;
 	struct th_sandbox sandbox;

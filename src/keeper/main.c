@@ -23,6 +23,8 @@
 
 /* The channel to the command that starts the container. */
 #define CHANNEL 3
+/* The command sends at once what it hands on. */
+#define HANDED_MS 10000
 
 #ifdef __SANITIZE_ADDRESS__
 /* It has no environment and no streams: reports go where tests look. */
@@ -45,7 +47,7 @@ enum argument {
 	ARG_ROOT,
 	ARG_RUN,
 	ARG_ID,
-	ARG_MODE, /* "background", "attached", "input", "bound" */
+	ARG_MODE, /* "background", "successor", "attached", "input", "bound" */
 	ARG_ROWS,
 	ARG_COLUMNS,
 	ARG_ACTOR,
@@ -128,7 +130,9 @@ static void init(struct keeper *keeper, char **argv)
 	memset(keeper, 0, sizeof(*keeper));
 	keeper->id = argv[ARG_ID];
 	keeper->actor = argv[ARG_ACTOR];
-	keeper->attached = strcmp(argv[ARG_MODE], "background") != 0;
+	keeper->successor = strcmp(argv[ARG_MODE], "successor") == 0;
+	keeper->attached =
+		!keeper->successor && strcmp(argv[ARG_MODE], "background") != 0;
 	keeper->input = strcmp(argv[ARG_MODE], "input") == 0;
 	keeper->bound = strcmp(argv[ARG_MODE], "bound") == 0;
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
@@ -162,6 +166,7 @@ static void release(struct keeper *keeper)
 
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
+	th_handed_release(&keeper->handed_on);
 	th_plan_release(&keeper->plan);
 	th_root_layers_release(&keeper->layers);
 	th_probe_release(&keeper->probing.probe);
@@ -228,6 +233,9 @@ int main(int argc, char **argv)
 	if (th_loop_init(&keeper.loop, &err) ||
 		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
 			&keeper.store, &err) ||
+		(keeper.successor &&
+			th_handed_receive(
+				channel, HANDED_MS, &keeper.handed_on, &err)) ||
 		keeper_prepare(&keeper, &err) ||
 		keeper_confine(&keeper, &err) ||
 		keeper_start(&keeper, keeper.actor, &err)) {

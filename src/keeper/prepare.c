@@ -90,7 +90,9 @@ static int bind_ports(struct keeper *keeper, struct th_error *err)
 
 		/* Bound here and held to the last run: what "in use" means is
 		 * decided by the kernel, once. */
-		if (th_port_bind(port, keeper->port_fds[i], err))
+		if (!th_handed_take(
+			    &keeper->handed_on, port, keeper->port_fds[i]) &&
+			th_port_bind(port, keeper->port_fds[i], err))
 			return -1;
 		for (int family = 0; family < 2; family++) {
 			struct th_port_row *row;
@@ -107,6 +109,8 @@ static int bind_ports(struct keeper *keeper, struct th_error *err)
 			row->port = port->port;
 		}
 	}
+	/* Of ports that it has not. */
+	th_handed_release(&keeper->handed_on);
 	return 0;
 }
 

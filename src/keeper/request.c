@@ -251,6 +251,34 @@ static void give_descriptor(
 	th_close(&fd);
 }
 
+/* The sockets that listen, for the container that comes after this one: what
+ * connects in between waits for it. */
+static void give_ports(struct client *client)
+{
+	const struct keeper *keeper = client->keeper;
+	struct th_port_row rows[TH_CHANNEL_FDS];
+	int fds[TH_CHANNEL_FDS], used = 0;
+	size_t at = 0;
+
+	for (size_t i = 0; i < keeper->port_count; i++) {
+		for (int f = 0; f < 2; f++) {
+			if (keeper->port_fds[i][f] < 0)
+				continue;
+			rows[used] = keeper->port_rows[at++];
+			fds[used++] = keeper->port_fds[i][f];
+			if (used < TH_CHANNEL_FDS)
+				continue;
+			th_channel_send(client->watch.fd, TH_TELL_PORTS, rows,
+				sizeof(rows), fds, used);
+			used = 0;
+		}
+	}
+	if (used)
+		th_channel_send(client->watch.fd, TH_TELL_PORTS, rows,
+			(size_t)used * sizeof(*rows), fds, used);
+	th_channel_send(client->watch.fd, TH_TELL_PORTS, NULL, 0, NULL, 0);
+}
+
 static void handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS])
 {
@@ -290,6 +318,9 @@ static void handle(struct client *client, const struct th_message *message,
 			refuse_waiting(client);
 		else
 			give_descriptor(client, message);
+		break;
+	case TH_SAY_PORTS:
+		give_ports(client);
 		break;
 	case TH_SAY_PART:
 		th_buf_add(&client->parts, message->data, message->len);

@@ -10,8 +10,6 @@
 #include "base/file.h"
 #include "base/json.h"
 
-#define SECRETS_MAX (16u << 20)
-
 static int make_memory(int *mount_fd, struct th_error *err)
 {
 	int fs = fsopen("tmpfs", FSOPEN_CLOEXEC);
@@ -58,7 +56,7 @@ int th_secrets_mount(
 	int rc;
 
 	*mount_fd = -1;
-	rc = th_json_read_file(folder, TH_SECRETS, SECRETS_MAX, &doc, err);
+	rc = th_json_read_file(folder, TH_SECRETS, TH_SECRETS_MAX, &doc, err);
 	if (rc <= 0)
 		return rc;
 	rc = make_memory(mount_fd, err);

@@ -8,6 +8,7 @@
 
 /* Their values in the container's folder: {"NAME": "VALUE"}. */
 #define TH_SECRETS "secrets.json"
+#define TH_SECRETS_MAX (16u << 20)
 /* Where they are inside. */
 #define TH_SECRETS_TARGET "/run/tidyhull"
 

@@ -172,5 +172,24 @@ static const char *const step_9[] = {
 	"CREATE INDEX containers_build ON containers(build) WHERE build<>''",
 	NULL};
 
-const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {
-	step_1, step_2, step_3, step_4, step_5, step_6, step_7, step_8, step_9};
+static const char *const step_10[] = {
+	/* A container that is to take the place of another, while a command is
+	 * at it: maker is its lock (th_build_lock), stage an enum th_stage; up
+	 * is 1 where the other one ran. */
+	"CREATE TABLE replacements(successor TEXT PRIMARY KEY"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" container TEXT NOT NULL UNIQUE"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" maker TEXT NOT NULL, stage INTEGER NOT NULL DEFAULT 0,"
+	" up INTEGER NOT NULL) WITHOUT ROWID",
+	/* Containers that belong together: under which name the group's file
+	 * describes one, what it is started after, and a digest of all that
+	 * the file says of it. */
+	"CREATE TABLE members(container TEXT PRIMARY KEY"
+	" REFERENCES containers(id) ON DELETE CASCADE,"
+	" grp TEXT NOT NULL, member TEXT NOT NULL, after TEXT NOT NULL,"
+	" settings TEXT NOT NULL) WITHOUT ROWID",
+	"CREATE INDEX members_grp ON members(grp)", NULL};
+
+const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1, step_2,
+	step_3, step_4, step_5, step_6, step_7, step_8, step_9, step_10};

@@ -281,6 +281,25 @@ int th_volume_use(struct th_store *store, const char *name,
 		"the volume \"%s\" has been removed meanwhile", name);
 }
 
+int th_volume_of(struct th_store *store, const char *container,
+	const char *target, char name[TH_NAME_MAX], struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT v.name FROM volume_uses u JOIN volumes v"
+		    " ON v.name=u.volume WHERE u.container=?1 AND u.target=?2"
+		    " AND v.own=?1",
+		    "tt", container, target))
+		return -1;
+	rc = th_query_next(query, err);
+	if (rc == 1)
+		state_copy(name, TH_NAME_MAX, query, 0);
+	th_query_end(query);
+	return rc;
+}
+
 int th_volume_users(struct th_store *store, const char *name,
 	struct th_strings *names, struct th_error *err)
 {

@@ -50,6 +50,10 @@ int th_volume_list(struct th_store *store, const char *text,
  * removed. TH_NOT_FOUND where the volume was removed meanwhile. */
 int th_volume_use(struct th_store *store, const char *name,
 	const char *container, const char *target, struct th_error *err);
+/* The volume that goes with the container and is mounted at target: 1, 0, -1.
+ */
+int th_volume_of(struct th_store *store, const char *container,
+	const char *target, char name[TH_NAME_MAX], struct th_error *err);
 /* The names of the containers that have it. */
 int th_volume_users(struct th_store *store, const char *name,
 	struct th_strings *names, struct th_error *err);
