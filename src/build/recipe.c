@@ -5,9 +5,8 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "base/yaml_bounds.h"
 #include "build/recipe_step.h"
-#include "build/recipe_yaml.h"
+#include "base/yaml_values.h"
 #include "container/settings.h"
 
 /* An image while it is read. */
@@ -40,110 +39,113 @@ int th_recipe_find(const struct th_recipe *recipe, const char *text)
 
 /* ---- an image ---- */
 
-static void read_name(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_name(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	((struct image_reading *)owner)->image->name =
-		read_text(reading, node, "image");
+		th_yaml_text(reading, node, "image");
 }
 
-static void read_from(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_from(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_image *image = ((struct image_reading *)owner)->image;
 
-	image->from = read_text(reading, node, "from");
-	image->from_place = place_of(node);
+	image->from = th_yaml_text(reading, node, "from");
+	image->from_place = th_yaml_place_of(node);
 	if (image->from && !*image->from)
-		complain(reading, node, NULL, "\"from\" needs an image");
+		th_yaml_complain(
+			reading, node, NULL, "\"from\" needs an image");
 }
 
 static void read_settings(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	read_image_settings(reading, node,
 		&((struct image_reading *)owner)->image->settings);
 }
 
-static void read_labels(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_labels(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_pairs(reading, node, "labels",
+	th_yaml_pairs(reading, node, "labels",
 		&((struct image_reading *)owner)->image->settings.labels);
 }
 
 static void read_annotations(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_pairs(reading, node, "annotations",
+	th_yaml_pairs(reading, node, "annotations",
 		&((struct image_reading *)owner)->image->annotations);
 }
 
 /* Read when what is given is known, wherever it stands. */
-static void note_steps(struct reading *reading, yaml_node_t *node, void *owner)
+static void note_steps(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	(void)reading;
 	((struct image_reading *)owner)->steps = node;
 }
 
-static void note_images(struct reading *reading, yaml_node_t *node, void *owner)
+static void note_images(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	(void)reading;
 	((struct image_reading *)owner)->images = node;
 }
 
 static void read_nothing(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	(void)reading;
 	(void)node;
 	(void)owner;
 }
 
-static void read_time(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_time(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe *recipe = ((struct image_reading *)owner)->recipe;
-	char *text = read_text(reading, node, "time");
+	char *text = th_yaml_text(reading, node, "time");
 	int64_t time_us = 0;
 
 	if (text && (th_clock_parse(text, &time_us) || time_us < 0))
-		complain(reading, node, "for example 2026-11-05T08:00:00Z",
+		th_yaml_complain(reading, node,
+			"for example 2026-11-05T08:00:00Z",
 			"\"%.60s\" is not a time", text);
 	recipe->time_s = time_us / 1000000;
 	free(text);
 }
 
-static const struct recipe_key main_keys[] = {{"image", read_name},
+static const struct th_yaml_key main_keys[] = {{"image", read_name},
 	{"from", read_from}, {"given", read_nothing}, {"time", read_time},
 	{"steps", note_steps}, {"settings", read_settings},
 	{"labels", read_labels}, {"annotations", read_annotations},
 	{"images", note_images}, {NULL, NULL}};
-static const struct recipe_key other_keys[] = {{"image", read_name},
+static const struct th_yaml_key other_keys[] = {{"image", read_name},
 	{"from", read_from}, {"steps", note_steps}, {"settings", read_settings},
 	{"labels", read_labels}, {"annotations", read_annotations},
 	{NULL, NULL}};
 
-static void read_image(struct reading *reading, yaml_node_t *node,
-	const char *what, const struct recipe_key *keys,
+static void read_image(struct th_yaml *reading, yaml_node_t *node,
+	const char *what, const struct th_yaml_key *keys,
 	struct image_reading *own)
 {
 	struct th_recipe_image *image = own->image;
 
-	image->place = place_of(node);
-	read_mapping(reading, node, what, keys, own);
+	image->place = th_yaml_place_of(node);
+	th_yaml_mapping(reading, node, what, keys, own);
 	if (own->steps)
 		read_steps(reading, own->steps, false, &image->steps,
 			&image->step_count);
 	if (node->type == YAML_MAPPING_NODE && !image->from)
-		complain(reading, node,
+		th_yaml_complain(reading, node,
 			"an image, a packed file, another image of the recipe, "
 			"or nothing",
 			"%s does not say what it is made from", what);
 	if (image->from && strcmp(image->from, "nothing") == 0 &&
 		image->step_count && image->steps[0].kind == TH_STEP_DO)
-		complain(reading, own->steps, "put something into it first",
+		th_yaml_complain(reading, own->steps,
+			"put something into it first",
 			"there is nothing that the first step could run in");
 }
 
 static struct th_recipe_image *new_image(
-	struct reading *reading, struct th_recipe *recipe, char *key)
+	struct th_yaml *reading, struct th_recipe *recipe, char *key)
 {
 	struct th_recipe_image *more = NULL;
 
@@ -163,10 +165,10 @@ static struct th_recipe_image *new_image(
 }
 
 static void read_others(
-	struct reading *reading, yaml_node_t *node, struct th_recipe *recipe)
+	struct th_yaml *reading, yaml_node_t *node, struct th_recipe *recipe)
 {
 	if (node->type != YAML_MAPPING_NODE) {
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			"\"images\" consists of "
 			"NAME: IMAGE");
 		return;
@@ -175,21 +177,21 @@ static void read_others(
 		pair < node->data.mapping.pairs.top; pair++) {
 		yaml_node_t *key =
 			yaml_document_get_node(&reading->doc, pair->key);
-		char *name = read_text(reading, key, "images");
+		char *name = th_yaml_text(reading, key, "images");
 		struct image_reading own = {.recipe = recipe};
 
 		if (!name)
 			continue;
 		if (!th_name_valid(name) || strcmp(name, "nothing") == 0)
-			complain(reading, key, NULL,
+			th_yaml_complain(reading, key, NULL,
 				"\"%.60s\" cannot be the name of an image of "
 				"the recipe",
 				name);
 		else if (th_recipe_find(recipe, name) >= 0)
-			complain(reading, key, NULL,
+			th_yaml_complain(reading, key, NULL,
 				"\"%.60s\" stands here twice", name);
 		if (recipe->image_count >= TH_RECIPE_IMAGES) {
-			complain(reading, key, NULL,
+			th_yaml_complain(reading, key, NULL,
 				"a recipe has at most %d images",
 				TH_RECIPE_IMAGES);
 			free(name);
@@ -204,103 +206,10 @@ static void read_others(
 	}
 }
 
-/* ---- what is given ---- */
-
-static const char *outside_value(
-	const struct reading *reading, const char *name, size_t len)
-{
-	for (size_t i = reading->outside->count; i > 0; i--) {
-		const char *pair = reading->outside->items[i - 1];
-
-		if (strncmp(pair, name, len) == 0 && pair[len] == '=')
-			return pair + len + 1;
-	}
-	return NULL;
-}
-
-static void take_given(
-	struct reading *reading, yaml_node_t *key, yaml_node_t *value)
-{
-	char *name = read_text(reading, key, "given");
-	bool is_null = value->type == YAML_SCALAR_NODE &&
-		!value->data.scalar.length &&
-		value->data.scalar.style == YAML_PLAIN_SCALAR_STYLE;
-	const char *set =
-		name ? outside_value(reading, name, strlen(name)) : NULL;
-	char hint[120], *text = NULL;
-
-	if (name && !th_name_valid(name))
-		complain(reading, key, NULL,
-			"\"%.60s\" is not a name for a value", name);
-	else if (name && !set && is_null) {
-		snprintf(hint, sizeof(hint), "give it: --given %.60s=VALUE",
-			name);
-		complain(reading, key, hint, "\"%.60s\" has no value", name);
-	} else if (name) {
-		text = set ? strdup(set) : read_text(reading, value, "given");
-	}
-	if (text &&
-		th_strings_take(
-			&reading->given, th_format("%s=%s", name, text)))
-		reading->no_memory = true;
-	/* So that only one complaint is made of it. */
-	if (name && !text)
-		th_strings_take(&reading->given, th_format("%s=", name));
-	free(text);
-	free(name);
-}
-
-static void read_given(struct reading *reading, yaml_node_t *root)
-{
-	for (yaml_node_pair_t *pair = root->data.mapping.pairs.start;
-		pair < root->data.mapping.pairs.top; pair++) {
-		yaml_node_t *key =
-			yaml_document_get_node(&reading->doc, pair->key);
-		yaml_node_t *value =
-			yaml_document_get_node(&reading->doc, pair->value);
-
-		if (key->type != YAML_SCALAR_NODE ||
-			strcmp((const char *)key->data.scalar.value, "given") !=
-				0)
-			continue;
-		if (value->type != YAML_MAPPING_NODE) {
-			complain(reading, value, NULL,
-				"\"given\" consists of NAME: VALUE");
-			continue;
-		}
-		for (yaml_node_pair_t *one = value->data.mapping.pairs.start;
-			one < value->data.mapping.pairs.top; one++)
-			take_given(reading,
-				yaml_document_get_node(&reading->doc, one->key),
-				yaml_document_get_node(
-					&reading->doc, one->value));
-	}
-}
-
-/* Values that nobody asks for are a slip of the keys. */
-static void check_outside(struct reading *reading, yaml_node_t *root)
-{
-	for (size_t i = 0; i < reading->outside->count; i++) {
-		const char *pair = reading->outside->items[i];
-		size_t len = strcspn(pair, "=") + 1;
-		bool known = false;
-
-		for (size_t k = 0; k < reading->given.count; k++)
-			known |= strncmp(reading->given.items[k], pair, len) ==
-				0;
-		if (!known)
-			complain(reading, root,
-				"the recipe lists under \"given\" what can be "
-				"set",
-				"the recipe has no value \"%.*s\"",
-				(int)len - 1, pair);
-	}
-}
-
 /* ---- who needs whom ---- */
 
 static void add_need(
-	struct reading *reading, struct th_recipe_image *image, int number)
+	struct th_yaml *reading, struct th_recipe_image *image, int number)
 {
 	size_t *more;
 
@@ -317,7 +226,7 @@ static void add_need(
 	more[image->need_count++] = (size_t)number;
 }
 
-static void note_needs(struct reading *reading, struct th_recipe *recipe,
+static void note_needs(struct th_yaml *reading, struct th_recipe *recipe,
 	struct th_recipe_image *image, const struct th_recipe_step *steps,
 	size_t count)
 {
@@ -342,7 +251,7 @@ static void note_needs(struct reading *reading, struct th_recipe *recipe,
 	}
 }
 
-static void complain_of_loop(struct reading *reading,
+static void complain_of_loop(struct th_yaml *reading,
 	const struct th_recipe *recipe, const bool *placed)
 {
 	struct th_error err = {0};
@@ -370,7 +279,7 @@ static void complain_of_loop(struct reading *reading,
 }
 
 /* Each behind those that it needs, and the main one last. */
-static void sort_images(struct reading *reading, struct th_recipe *recipe)
+static void sort_images(struct th_yaml *reading, struct th_recipe *recipe)
 {
 	size_t count = recipe->image_count, used = 0;
 	struct th_recipe_image *sorted = calloc(count, sizeof(*sorted));
@@ -417,7 +326,7 @@ out:
 	free(placed);
 }
 
-static void link_images(struct reading *reading, struct th_recipe *recipe)
+static void link_images(struct th_yaml *reading, struct th_recipe *recipe)
 {
 	for (size_t i = 0; i < recipe->image_count; i++) {
 		struct th_recipe_image *image = &recipe->images[i];
@@ -435,9 +344,10 @@ static void link_images(struct reading *reading, struct th_recipe *recipe)
 
 /* ---- the whole ---- */
 
-static void read_document(struct reading *reading, struct th_recipe *recipe)
+static void read_document(
+	struct th_yaml *reading, yaml_node_t *root, void *owner)
 {
-	yaml_node_t *root = yaml_document_get_root_node(&reading->doc);
+	struct th_recipe *recipe = owner;
 	struct image_reading own = {.recipe = recipe};
 	struct th_error err = {0};
 
@@ -450,9 +360,7 @@ static void read_document(struct reading *reading, struct th_recipe *recipe)
 	own.image = new_image(reading, recipe, strdup(""));
 	if (!own.image)
 		return;
-	if (root->type == YAML_MAPPING_NODE)
-		read_given(reading, root);
-	check_outside(reading, root);
+	th_yaml_read_given(reading, root);
 	read_image(reading, root, "the recipe", main_keys, &own);
 	/* The list of images may move: nothing of own is used any more. */
 	if (own.images)
@@ -461,52 +369,20 @@ static void read_document(struct reading *reading, struct th_recipe *recipe)
 		link_images(reading, recipe);
 }
 
-static void parse(struct reading *reading, const struct th_buf *text,
-	struct th_recipe *recipe)
-{
-	struct th_error err = {0};
-	yaml_parser_t parser;
-
-	if (!yaml_parser_initialize(&parser)) {
-		reading->no_memory = true;
-		return;
-	}
-	yaml_parser_set_input_string(
-		&parser, (const unsigned char *)text->data, text->len);
-	if (!yaml_parser_load(&parser, &reading->doc)) {
-		th_fail(&err, TH_USAGE, "%.150s, line %zu, column %zu: %s",
-			reading->name, parser.problem_mark.line + 1,
-			parser.problem_mark.column + 1,
-			parser.problem ? parser.problem : "not valid YAML");
-		th_problems_add(reading->problems, &err);
-	} else {
-		read_document(reading, recipe);
-		yaml_document_delete(&reading->doc);
-	}
-	yaml_parser_delete(&parser);
-}
-
 int th_recipe_read(const char *name, const struct th_buf *text,
 	const struct th_strings *given, struct th_recipe *recipe,
 	struct th_problems *problems)
 {
-	struct reading reading = {.name = name,
+	struct th_yaml reading = {.name = name,
+		.what = "recipe",
+		.manual = "docs/recipes.md",
 		.problems = problems,
 		.outside = given,
 		.notes = &recipe->notes};
-	size_t before = problems->count;
-	struct th_error err = {0};
 
 	memset(recipe, 0, sizeof(*recipe));
 	recipe->time_s = -1;
-	if (th_yaml_check(name, text, &err) == 0)
-		parse(&reading, text, recipe);
-	if (reading.no_memory)
-		th_fail_memory(&err);
-	if (err.code)
-		th_problems_add(problems, &err);
-	th_strings_release(&reading.given);
-	return problems->count > before ? -1 : 0;
+	return th_yaml_read(&reading, text, read_document, recipe);
 }
 
 void th_recipe_release(struct th_recipe *recipe)

@@ -6,15 +6,12 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "base/yaml_bounds.h"
 #include "build/image_settings.h"
 
 /* At most so many images, and steps of one image. */
 #define TH_RECIPE_IMAGES 64
 #define TH_RECIPE_STEPS 1000
-
-struct th_recipe_place {
-	size_t line, column; /* counted from 1 */
-};
 
 enum th_step_kind { TH_STEP_PUT, TH_STEP_DO, TH_STEP_TAKE, TH_STEP_JOIN };
 
@@ -23,12 +20,12 @@ struct th_recipe_pair {
 	char *inside;
 	char *outside;
 	bool into; /* inside is a folder that it comes into, by its own name */
-	struct th_recipe_place place;
+	struct th_yaml_place place;
 };
 
 struct th_recipe_step {
 	enum th_step_kind kind;
-	struct th_recipe_place place;
+	struct th_yaml_place place;
 	/* of put and take */
 	struct th_recipe_pair *pairs;
 	size_t pair_count;
@@ -50,7 +47,7 @@ struct th_recipe_image {
 	char *key; /* by which others of the recipe know it; "" for the main */
 	char *name; /* of the image that comes to be, or NULL */
 	char *from; /* a reference, a path, a key, or "nothing" */
-	struct th_recipe_place place, from_place;
+	struct th_yaml_place place, from_place;
 	struct th_recipe_step *steps;
 	size_t step_count;
 	struct th_image_settings settings;

@@ -4,18 +4,18 @@
 
 #include "build/recipe_step.h"
 
-static void set_lists(struct reading *reading, yaml_node_t *node,
+static void set_lists(struct th_yaml *reading, yaml_node_t *node,
 	const char *what, bool *given, struct th_strings *list)
 {
 	*given = true;
-	read_list(reading, node, what, list);
+	th_yaml_list(reading, node, what, list);
 	/* An empty text is no program. */
 	if (list->count == 1 && !*list->items[0])
 		th_strings_release(list);
 }
 
 static void read_entrypoint(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_image_settings *settings = owner;
 
@@ -24,7 +24,7 @@ static void read_entrypoint(
 }
 
 static void read_command(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_image_settings *settings = owner;
 
@@ -32,73 +32,74 @@ static void read_command(
 		&settings->command);
 }
 
-static void read_env(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_env(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_pairs(reading, node, "env",
+	th_yaml_pairs(reading, node, "env",
 		&((struct th_image_settings *)owner)->env);
 }
 
-static void read_user(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_user(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	((struct th_image_settings *)owner)->user =
-		read_text(reading, node, "user");
+		th_yaml_text(reading, node, "user");
 }
 
 static void read_workdir(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_image_settings *settings = owner;
 
-	settings->workdir = read_text(reading, node, "workdir");
+	settings->workdir = th_yaml_text(reading, node, "workdir");
 	if (settings->workdir && *settings->workdir != '/')
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			"\"%.100s\" is not an absolute path",
 			settings->workdir);
 }
 
-static void read_stop(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_stop(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	((struct th_image_settings *)owner)->stop =
-		read_text(reading, node, "stop");
+		th_yaml_text(reading, node, "stop");
 }
 
-static void read_each(struct reading *reading, yaml_node_t *node,
+static void read_each(struct th_yaml *reading, yaml_node_t *node,
 	const char *what, struct th_image_settings *settings,
 	int (*take)(struct th_image_settings *settings, const char *text,
 		struct th_error *err))
 {
 	struct th_strings texts = {0};
 
-	read_list(reading, node, what, &texts);
+	th_yaml_list(reading, node, what, &texts);
 	for (size_t i = 0; i < texts.count; i++) {
 		struct th_error err = {0};
 
 		if (take(settings, texts.items[i], &err))
-			complain(reading, node, err.hint[0] ? err.hint : NULL,
-				"%.250s", err.msg);
+			th_yaml_complain(reading, node,
+				err.hint[0] ? err.hint : NULL, "%.250s",
+				err.msg);
 	}
 	th_strings_release(&texts);
 }
 
-static void read_port(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_port(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	read_each(reading, node, "port", owner, th_image_settings_port);
 }
 
-static void read_mount(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_mount(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	read_each(reading, node, "mount", owner, th_image_settings_mount);
 }
 
 /* What an image has no place for is said by its name, and what to do. */
-static void read_other(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_other(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	(void)owner;
-	complain(reading, node, "give it when a container is made",
+	th_yaml_complain(reading, node, "give it when a container is made",
 		"an image cannot hold this setting");
 }
 
-static const struct recipe_key setting_keys[] = {
+static const struct th_yaml_key setting_keys[] = {
 	{"entrypoint", read_entrypoint}, {"command", read_command},
 	{"env", read_env}, {"user", read_user}, {"workdir", read_workdir},
 	{"stop", read_stop}, {"port", read_port}, {"mount", read_mount},
@@ -108,8 +109,8 @@ static const struct recipe_key setting_keys[] = {
 	{"device", read_other}, {"share", read_other}, {"log", read_other},
 	{NULL, NULL}};
 
-void read_image_settings(struct reading *reading, yaml_node_t *node,
+void read_image_settings(struct th_yaml *reading, yaml_node_t *node,
 	struct th_image_settings *settings)
 {
-	read_mapping(reading, node, "\"settings\"", setting_keys, settings);
+	th_yaml_mapping(reading, node, "\"settings\"", setting_keys, settings);
 }

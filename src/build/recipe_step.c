@@ -6,11 +6,11 @@
 #include <string.h>
 #include <strings.h>
 
-static void set_text(struct reading *reading, yaml_node_t *node,
+static void set_text(struct th_yaml *reading, yaml_node_t *node,
 	const char *what, char **text)
 {
 	free(*text);
-	*text = read_text(reading, node, what);
+	*text = th_yaml_text(reading, node, what);
 }
 
 /* ---- what looks like a secret ---- */
@@ -34,7 +34,7 @@ static bool is_secret_name(const char *name, size_t len)
 /* Assignments whose name says that the value is secret, where the value stands
  * in the text: it would be in the image's history for anybody to read. */
 static void look_for_secrets(
-	struct reading *reading, const yaml_node_t *node, const char *text)
+	struct th_yaml *reading, const yaml_node_t *node, const char *text)
 {
 	const char *at = text;
 
@@ -56,7 +56,8 @@ static void look_for_secrets(
 					  "\"%.*s\" will be in the image's "
 					  "history; a secret is given by the "
 					  "step's key \"secret\"",
-					reading->name, place_of(node).line,
+					reading->name,
+					th_yaml_place_of(node).line,
 					(int)(at - begin) - 1, begin)))
 			reading->no_memory = true;
 	}
@@ -64,26 +65,27 @@ static void look_for_secrets(
 
 /* ---- pairs of put and take ---- */
 
-static void add_pair(struct reading *reading, struct th_recipe_step *step,
+static void add_pair(struct th_yaml *reading, struct th_recipe_step *step,
 	const yaml_node_t *key, const yaml_node_t *value, const char *what,
 	bool several)
 {
-	char *inside = read_text(reading, key, what);
-	char *outside = inside ? read_text(reading, value, what) : NULL;
+	char *inside = th_yaml_text(reading, key, what);
+	char *outside = inside ? th_yaml_text(reading, value, what) : NULL;
 	struct th_recipe_pair *more;
 	size_t len = inside ? strlen(inside) : 0;
 
 	if (!inside || !outside)
 		goto out;
 	if (*inside != '/') {
-		complain(reading, key,
+		th_yaml_complain(reading, key,
 			"what the image sees stands on the left: "
 			"/usr/bin/gauge: ./gauge",
 			"\"%.100s\" is not an absolute path", inside);
 		goto out;
 	}
 	if (!*outside) {
-		complain(reading, value, NULL, "\"%s\" needs a source", what);
+		th_yaml_complain(
+			reading, value, NULL, "\"%s\" needs a source", what);
 		goto out;
 	}
 	more = realloc(step->pairs, (step->pair_count + 1) * sizeof(*more));
@@ -95,20 +97,20 @@ static void add_pair(struct reading *reading, struct th_recipe_step *step,
 	more[step->pair_count++] = (struct th_recipe_pair){.inside = inside,
 		.outside = outside,
 		.into = several || inside[len - 1] == '/',
-		.place = place_of(value)};
+		.place = th_yaml_place_of(value)};
 	inside = outside = NULL;
 out:
 	free(inside);
 	free(outside);
 }
 
-static void read_sources(struct reading *reading, yaml_node_t *node,
+static void read_sources(struct th_yaml *reading, yaml_node_t *node,
 	struct th_recipe_step *step, const char *what)
 {
 	if (node->type != YAML_MAPPING_NODE ||
 		node->data.mapping.pairs.start ==
 			node->data.mapping.pairs.top) {
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			"\"%s\" consists of INSIDE: SOURCE", what);
 		return;
 	}
@@ -133,7 +135,7 @@ static void read_sources(struct reading *reading, yaml_node_t *node,
 
 /* ---- keys ---- */
 
-static void read_put(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_put(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
@@ -141,7 +143,7 @@ static void read_put(struct reading *reading, yaml_node_t *node, void *owner)
 	read_sources(reading, node, step, "put");
 }
 
-static void read_take(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_take(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 	size_t len;
@@ -150,7 +152,7 @@ static void read_take(struct reading *reading, yaml_node_t *node, void *owner)
 	read_sources(reading, node, step, "take");
 	for (size_t i = 0; i < step->pair_count; i++) {
 		if (!th_recipe_split(step->pairs[i].outside, &len))
-			complain(reading, node,
+			th_yaml_complain(reading, node,
 				"the image and the path in it: "
 				"workshop:/out/pilot",
 				"\"%.100s\" is not IMAGE:/PATH",
@@ -158,20 +160,20 @@ static void read_take(struct reading *reading, yaml_node_t *node, void *owner)
 	}
 }
 
-static void read_do(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_do(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
 	step->kind = TH_STEP_DO;
 	step->shell = node->type == YAML_SCALAR_NODE;
-	read_list(reading, node, "do", &step->command);
+	th_yaml_list(reading, node, "do", &step->command);
 	if (!step->command.count || !*step->command.items[0])
-		complain(reading, node, NULL, "\"do\" needs a command");
+		th_yaml_complain(reading, node, NULL, "\"do\" needs a command");
 	for (size_t i = 0; i < step->command.count; i++)
 		look_for_secrets(reading, node, step->command.items[i]);
 }
 
-static void read_join(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_join(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
@@ -179,13 +181,13 @@ static void read_join(struct reading *reading, yaml_node_t *node, void *owner)
 	read_steps(reading, node, true, &step->steps, &step->step_count);
 }
 
-static void read_owner(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_owner(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	set_text(reading, node, "owner",
 		&((struct th_recipe_step *)owner)->owner);
 }
 
-static void read_mode(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_mode(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
@@ -193,96 +195,96 @@ static void read_mode(struct reading *reading, yaml_node_t *node, void *owner)
 	if (step->mode &&
 		(!*step->mode || strlen(step->mode) > 5 ||
 			strspn(step->mode, "01234567") != strlen(step->mode)))
-		complain(reading, node, "for example \"0644\"",
+		th_yaml_complain(reading, node, "for example \"0644\"",
 			"\"%.40s\" is not a mode", step->mode);
 }
 
 static void read_leave_out(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_list(reading, node, "leave-out",
+	th_yaml_list(reading, node, "leave-out",
 		&((struct th_recipe_step *)owner)->leave_out);
 }
 
-static void read_unpack(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_unpack(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	((struct th_recipe_step *)owner)->unpack =
-		read_flag(reading, node, "unpack");
+		th_yaml_flag(reading, node, "unpack");
 }
 
-static void read_env(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_env(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
-	read_pairs(reading, node, "env", &step->env);
+	th_yaml_pairs(reading, node, "env", &step->env);
 	for (size_t i = 0; i < step->env.count; i++)
 		look_for_secrets(reading, node, step->env.items[i]);
 }
 
-static void read_user(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_user(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	set_text(
 		reading, node, "user", &((struct th_recipe_step *)owner)->user);
 }
 
 static void read_workdir(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
 	set_text(reading, node, "workdir", &step->workdir);
 	if (step->workdir && *step->workdir != '/')
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			"\"%.100s\" is not an absolute path", step->workdir);
 }
 
 static void read_network(
-	struct reading *reading, yaml_node_t *node, void *owner)
+	struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_list(reading, node, "network",
+	th_yaml_list(reading, node, "network",
 		&((struct th_recipe_step *)owner)->networks);
 }
 
-static void read_mount(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_mount(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_pairs(reading, node, "mount",
+	th_yaml_pairs(reading, node, "mount",
 		&((struct th_recipe_step *)owner)->mounts);
 }
 
-static void read_secret(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_secret(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
 	struct th_recipe_step *step = owner;
 
-	read_list(reading, node, "secret", &step->secrets);
+	th_yaml_list(reading, node, "secret", &step->secrets);
 	for (size_t i = 0; i < step->secrets.count; i++) {
 		if (strpbrk(step->secrets.items[i], "=/"))
-			complain(reading, node,
+			th_yaml_complain(reading, node,
 				"the value is given with --secret "
 				"NAME=@file:PATH",
 				"a secret is only named here");
 	}
 }
 
-static void read_limit(struct reading *reading, yaml_node_t *node, void *owner)
+static void read_limit(struct th_yaml *reading, yaml_node_t *node, void *owner)
 {
-	read_pairs(reading, node, "limit",
+	th_yaml_pairs(reading, node, "limit",
 		&((struct th_recipe_step *)owner)->limits);
 }
 
-static const struct recipe_key put_keys[] = {{"put", read_put},
+static const struct th_yaml_key put_keys[] = {{"put", read_put},
 	{"owner", read_owner}, {"mode", read_mode},
 	{"leave-out", read_leave_out}, {"unpack", read_unpack}, {NULL, NULL}};
-static const struct recipe_key take_keys[] = {{"take", read_take},
+static const struct th_yaml_key take_keys[] = {{"take", read_take},
 	{"owner", read_owner}, {"mode", read_mode},
 	{"leave-out", read_leave_out}, {NULL, NULL}};
-static const struct recipe_key do_keys[] = {{"do", read_do}, {"env", read_env},
+static const struct th_yaml_key do_keys[] = {{"do", read_do}, {"env", read_env},
 	{"user", read_user}, {"workdir", read_workdir},
 	{"network", read_network}, {"mount", read_mount},
 	{"secret", read_secret}, {"limit", read_limit}, {NULL, NULL}};
-static const struct recipe_key join_keys[] = {
+static const struct th_yaml_key join_keys[] = {
 	{"join", read_join}, {NULL, NULL}};
 
-static bool has_key(struct reading *reading, yaml_node_t *node, const char *key)
+static bool has_key(struct th_yaml *reading, yaml_node_t *node, const char *key)
 {
 	for (yaml_node_pair_t *pair = node->data.mapping.pairs.start;
 		pair < node->data.mapping.pairs.top; pair++) {
@@ -296,24 +298,24 @@ static bool has_key(struct reading *reading, yaml_node_t *node, const char *key)
 	return false;
 }
 
-static void read_step(struct reading *reading, yaml_node_t *node, bool joined,
+static void read_step(struct th_yaml *reading, yaml_node_t *node, bool joined,
 	struct th_recipe_step *step)
 {
 	static const struct {
 		const char *key, *what;
-		const struct recipe_key *keys;
+		const struct th_yaml_key *keys;
 	} kinds[] = {{"put", "a step that puts", put_keys},
 		{"do", "a step that does", do_keys},
 		{"take", "a step that takes", take_keys},
 		{"join", "a joined step", join_keys}};
 	int found = -1;
 
-	step->place = place_of(node);
+	step->place = th_yaml_place_of(node);
 	for (int i = 0; node->type == YAML_MAPPING_NODE && i < 4; i++) {
 		if (!has_key(reading, node, kinds[i].key))
 			continue;
 		if (found >= 0) {
-			complain(reading, node, "make two steps of it",
+			th_yaml_complain(reading, node, "make two steps of it",
 				"a step has either \"%s\" or \"%s\"",
 				kinds[found].key, kinds[i].key);
 			return;
@@ -321,30 +323,32 @@ static void read_step(struct reading *reading, yaml_node_t *node, bool joined,
 		found = i;
 	}
 	if (found < 0) {
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			"a step needs \"put\", \"do\", \"take\" or \"join\"");
 		return;
 	}
 	if (joined && found == 3) {
-		complain(reading, node, NULL, "a joined step holds no other");
+		th_yaml_complain(
+			reading, node, NULL, "a joined step holds no other");
 		return;
 	}
-	read_mapping(reading, node, kinds[found].what, kinds[found].keys, step);
+	th_yaml_mapping(
+		reading, node, kinds[found].what, kinds[found].keys, step);
 }
 
-void read_steps(struct reading *reading, yaml_node_t *node, bool joined,
+void read_steps(struct th_yaml *reading, yaml_node_t *node, bool joined,
 	struct th_recipe_step **steps, size_t *count)
 {
 	size_t wanted;
 
 	if (node->type != YAML_SEQUENCE_NODE) {
-		complain(reading, node, NULL, "steps are a list");
+		th_yaml_complain(reading, node, NULL, "steps are a list");
 		return;
 	}
 	wanted = (size_t)(node->data.sequence.items.top -
 		node->data.sequence.items.start);
 	if (wanted > TH_RECIPE_STEPS || (joined && !wanted)) {
-		complain(reading, node, NULL,
+		th_yaml_complain(reading, node, NULL,
 			joined && !wanted ? "there is nothing to join"
 					  : "there are too many steps");
 		return;

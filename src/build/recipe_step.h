@@ -2,13 +2,14 @@
 #ifndef TH_BUILD_RECIPE_STEP_H
 #define TH_BUILD_RECIPE_STEP_H
 
-#include "build/recipe_yaml.h"
+#include "base/yaml_values.h"
+#include "build/recipe.h"
 
 /* A list of steps; joined: those inside a join. */
-void read_steps(struct reading *reading, yaml_node_t *node, bool joined,
+void read_steps(struct th_yaml *reading, yaml_node_t *node, bool joined,
 	struct th_recipe_step **steps, size_t *count);
 /* What an image does when it is run. */
-void read_image_settings(struct reading *reading, yaml_node_t *node,
+void read_image_settings(struct th_yaml *reading, yaml_node_t *node,
 	struct th_image_settings *settings);
 void steps_release(struct th_recipe_step *steps, size_t count);
 

@@ -17,7 +17,7 @@
 #define TURN_STEP_MS 20
 
 int step_blame(const struct stepping *stepping,
-	const struct th_recipe_place *place, struct th_error *err)
+	const struct th_yaml_place *place, struct th_error *err)
 {
 	char reason[sizeof(err->msg)];
 

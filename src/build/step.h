@@ -74,7 +74,7 @@ int step_image(const struct th_context *context,
 
 /* Puts the place in the recipe before the message. */
 int step_blame(const struct stepping *stepping,
-	const struct th_recipe_place *place, struct th_error *err);
+	const struct th_yaml_place *place, struct th_error *err);
 
 /* The key of an image of the recipe that has no name. */
 int step_key_of_image(const struct stepping *stepping,
