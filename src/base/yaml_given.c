@@ -80,6 +80,21 @@ void th_yaml_give(struct th_yaml *reading, const char *name, const char *value)
 		reading->no_memory = true;
 }
 
+void th_yaml_take_back(struct th_yaml *reading, const char *name)
+{
+	size_t len = strlen(name), kept = 0;
+
+	for (size_t i = 0; i < reading->given.count; i++) {
+		char *pair = reading->given.items[i];
+
+		if (strncmp(pair, name, len) == 0 && pair[len] == '=')
+			free(pair);
+		else
+			reading->given.items[kept++] = pair;
+	}
+	reading->given.count = kept;
+}
+
 /* A name that can stand in ${...}. */
 static bool is_name(const char *text)
 {

@@ -201,20 +201,26 @@ bool th_yaml_flag(
 
 /* ---- mappings ---- */
 
-static void complain_of_key(struct th_yaml *reading, const yaml_node_t *key,
-	const char *what, const struct th_yaml_key *keys)
+#define NAMES_MAX 64
+
+const char *th_yaml_key_text(const yaml_node_t *key)
 {
-	const char *name = (const char *)key->data.scalar.value;
-	const char *best = NULL;
+	return (const char *)key->data.scalar.value;
+}
+
+void th_yaml_unknown(struct th_yaml *reading, const yaml_node_t *key,
+	const char *what, const char *const *names)
+{
+	const char *name = th_yaml_key_text(key), *best = NULL;
 	char hint[100] = "";
 	int least = 3;
 
-	for (const struct th_yaml_key *one = keys; one->name; one++) {
-		int steps = th_distance(name, one->name);
+	for (; *names; names++) {
+		int steps = th_distance(name, *names);
 
 		if (steps < least) {
 			least = steps;
-			best = one->name;
+			best = *names;
 		}
 	}
 	if (best)
@@ -235,14 +241,16 @@ static bool is_repeated(struct th_yaml *reading, const yaml_node_t *node,
 			yaml_document_get_node(&reading->doc, one->key);
 
 		if (key->type == YAML_SCALAR_NODE &&
-			strcmp((const char *)key->data.scalar.value, name) == 0)
+			strcmp(th_yaml_key_text(key), name) == 0)
 			return true;
 	}
 	return false;
 }
 
-void th_yaml_mapping(struct th_yaml *reading, yaml_node_t *node,
-	const char *what, const struct th_yaml_key *keys, void *owner)
+void th_yaml_each(struct th_yaml *reading, yaml_node_t *node, const char *what,
+	void (*take)(struct th_yaml *reading, yaml_node_t *key,
+		yaml_node_t *value, void *owner),
+	void *owner)
 {
 	if (node->type != YAML_MAPPING_NODE) {
 		th_yaml_complain(
@@ -253,26 +261,49 @@ void th_yaml_mapping(struct th_yaml *reading, yaml_node_t *node,
 		pair < node->data.mapping.pairs.top; pair++) {
 		yaml_node_t *key =
 			yaml_document_get_node(&reading->doc, pair->key);
-		const struct th_yaml_key *found = keys;
 
-		if (key->type != YAML_SCALAR_NODE) {
+		if (key->type != YAML_SCALAR_NODE)
 			th_yaml_complain(reading, key, NULL,
 				"%s consists of KEY: VALUE", what);
-			continue;
-		}
-		while (found->name &&
-			strcmp(found->name,
-				(const char *)key->data.scalar.value) != 0)
-			found++;
-		if (!found->name)
-			complain_of_key(reading, key, what, keys);
-		else if (is_repeated(reading, node, pair, found->name))
+		else if (is_repeated(
+				 reading, node, pair, th_yaml_key_text(key)))
 			th_yaml_complain(reading, key, NULL,
-				"\"%s\" stands here twice", found->name);
+				"\"%.60s\" stands here twice",
+				th_yaml_key_text(key));
 		else
-			found->read(reading,
+			take(reading, key,
 				yaml_document_get_node(
 					&reading->doc, pair->value),
 				owner);
 	}
+}
+
+struct by_table {
+	const char *what;
+	const struct th_yaml_key *keys;
+	void *owner;
+};
+
+static void take_by_table(struct th_yaml *reading, yaml_node_t *key,
+	yaml_node_t *value, void *owner)
+{
+	const struct by_table *table = owner;
+	const char *names[NAMES_MAX + 1] = {NULL};
+
+	for (size_t i = 0; table->keys[i].name && i < NAMES_MAX; i++) {
+		names[i] = table->keys[i].name;
+		if (strcmp(names[i], th_yaml_key_text(key)) != 0)
+			continue;
+		table->keys[i].read(reading, value, table->owner);
+		return;
+	}
+	th_yaml_unknown(reading, key, table->what, names);
+}
+
+void th_yaml_mapping(struct th_yaml *reading, yaml_node_t *node,
+	const char *what, const struct th_yaml_key *keys, void *owner)
+{
+	struct by_table table = {what, keys, owner};
+
+	th_yaml_each(reading, node, what, take_by_table, &table);
 }

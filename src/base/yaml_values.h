@@ -36,6 +36,8 @@ void th_yaml_read_given(struct th_yaml *reading, yaml_node_t *root);
 /* Another value, which may be used like one of those; replaces an earlier one.
  */
 void th_yaml_give(struct th_yaml *reading, const char *name, const char *value);
+/* It is used no more. */
+void th_yaml_take_back(struct th_yaml *reading, const char *name);
 
 struct th_yaml_place th_yaml_place_of(const yaml_node_t *node);
 /* A mapping's value by its key, or NULL; never complains. */
@@ -65,6 +67,19 @@ void th_yaml_pairs(struct th_yaml *reading, yaml_node_t *node, const char *what,
 /* true, yes, false or no. */
 bool th_yaml_flag(
 	struct th_yaml *reading, const yaml_node_t *node, const char *what);
+
+/* Calls take for each key of a mapping; complains where it is none, and of keys
+ * that stand there twice. */
+void th_yaml_each(struct th_yaml *reading, yaml_node_t *node, const char *what,
+	void (*take)(struct th_yaml *reading, yaml_node_t *key,
+		yaml_node_t *value, void *owner),
+	void *owner);
+/* A key's text; that of one which th_yaml_each has given. */
+const char *th_yaml_key_text(const yaml_node_t *key);
+/* Complains of a key that is none of the names (ended by NULL), and says which
+ * one may be meant. */
+void th_yaml_unknown(struct th_yaml *reading, const yaml_node_t *key,
+	const char *what, const char *const *names);
 
 /* The keys that a mapping may have, and who reads them. */
 struct th_yaml_key {

@@ -204,7 +204,7 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 		snprintf(cwd, sizeof(cwd), "/");
 	if (th_strings_add(&making->values, cwd))
 		return th_fail_memory(err);
-	if (settings_file_read(call, &making->values, err)) {
+	if (settings_file_read(call, &making->file, err)) {
 		making_release(making);
 		return -1;
 	}
@@ -249,6 +249,7 @@ void making_release(struct making *making)
 	th_settings_release(&making->settings);
 	th_strings_release(&making->values);
 	th_strings_release(&making->kept);
+	th_settings_file_release(&making->file);
 }
 
 /* True where a later one of the same name counts instead. */
@@ -276,7 +277,8 @@ static bool is_common(const char *name)
 		if (strcmp(one->name, name) == 0)
 			return true;
 	}
-	return strcmp(name, "plan") == 0 || strcmp(name, "settings") == 0;
+	return strcmp(name, "plan") == 0 || strcmp(name, "settings") == 0 ||
+		strcmp(name, "given") == 0;
 }
 
 /* What file and options come to; values of the environment are nobody's. */

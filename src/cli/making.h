@@ -3,10 +3,13 @@
 #define CLI_MAKING_H
 
 #include "cli/verb.h"
+#include "group/settings_file.h"
 
 /* The options themselves, to stand in a verb's table. */
 #define MAKING_OPTIONS                                                         \
 	{"settings", "FILE", "settings from a YAML file; options win"},        \
+		{"given", "NAME=VALUE",                                        \
+			"a value that the file lists under \"given\""},        \
 		{"name", "NAME",                                               \
 			"the container's name; generated if not given"},       \
 		MAKING_SETTINGS, MAKING_PLAN
@@ -68,6 +71,7 @@
 struct making {
 	struct th_settings settings;
 	struct th_strings values, kept; /* what its texts point into */
+	struct th_settings_file file; /* the same */
 	bool plan;
 };
 

@@ -30,6 +30,8 @@ int say_error(const struct th_error *err)
 {
 	/* What went well before stands before it. */
 	fflush(stdout);
+	if (!err->msg[0])
+		return exit_code_of(err->code); /* it was told already */
 	fprintf(stderr, "tidyhull: %s\n", shown(err->msg));
 	if (err->hint[0])
 		fprintf(stderr, "  %s\n", shown(err->hint));

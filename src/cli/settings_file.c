@@ -4,331 +4,186 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <yaml.h>
+#include <unistd.h>
 
-#include "base/buffer.h"
 #include "base/file.h"
-#include "base/yaml_bounds.h"
+#include "base/path.h"
+#include "cli/output.h"
 #include "cli/shown.h"
 
-#define PATH_LENGTH 300
+#define WORDS_MAX 64
 
-struct reading {
-	struct invocation *call;
-	struct th_strings *kept;
-	const char *path;
-	yaml_document_t doc;
-	struct th_buf wrong; /* what is wrong, place by place */
-	struct given_option *found;
-	size_t found_count;
-	bool no_memory;
-};
+/* ---- reading ---- */
 
-static void complain(struct reading *reading, const yaml_mark_t *at,
-	const char *what, const char *word)
+static int take_given(void *owner, const char *text, struct th_error *err)
 {
-	th_buf_addf(&reading->wrong, "%s%.200s, line %zu, column %zu: ",
-		reading->wrong.len ? "; " : "", reading->path, at->line + 1,
-		at->column + 1);
-	th_buf_adds(&reading->wrong, what);
-	if (*word)
-		th_buf_addf(&reading->wrong, " \"%.60s\"", word);
+	if (*text == '=' || !strchr(text, '=')) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", text);
+		return th_hint(err, "use --given NAME=VALUE");
+	}
+	return th_strings_add(owner, text) ? th_fail_memory(err) : 0;
 }
 
-static const char *keep(struct reading *reading, const char *text)
+int given_read(const struct invocation *call, struct th_strings *given,
+	struct th_error *err)
 {
-	if (th_strings_add(reading->kept, text)) {
-		reading->no_memory = true;
-		return "";
-	}
-	return reading->kept->items[reading->kept->count - 1];
+	return each_option(call, "given", take_given, given, err);
 }
 
-static void add(struct reading *reading, const char *name, const char *value)
+/* Options that are no settings of a container. */
+static bool is_other(const char *name)
 {
-	struct given_option *list = realloc(
-		reading->found, (reading->found_count + 1) * sizeof(*list));
+	static const char *const others[] = {"settings", "given", "plan",
+		"ready-within", "grace", "on-failure"};
 
-	if (!list) {
-		reading->no_memory = true;
-		return;
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		if (strcmp(name, others[i]) == 0)
+			return true;
 	}
-	reading->found = list;
-	list[reading->found_count].name = name;
-	list[reading->found_count++].value =
-		value ? keep(reading, value) : NULL;
+	return false;
 }
 
-static const struct option_spec *find_option(
-	const struct verb *verb, const char *name)
+static void list_words(
+	const struct verb *verb, struct th_file_word words[WORDS_MAX])
 {
-	for (const struct option_spec *one = verb->options; one->name; one++) {
-		if (strcmp(one->name, name) == 0 &&
-			strcmp(name, "settings") != 0 &&
-			strcmp(name, "plan") != 0)
-			return one;
+	size_t used = 0;
+
+	for (const struct option_spec *one = verb->options;
+		one->name && used < WORDS_MAX - 1; one++) {
+		if (!is_other(one->name))
+			words[used++] = (struct th_file_word){
+				one->name, one->value == NULL};
 	}
-	return NULL;
+	words[used].name = NULL;
 }
 
-static const char *scalar(const yaml_node_t *node)
+static int read_text(
+	const char *path, struct th_buf *text, struct th_error *err)
 {
-	return node && node->type == YAML_SCALAR_NODE
-		? (const char *)node->data.scalar.value
-		: NULL;
+	int rc = th_file_read(AT_FDCWD, path, text, err);
+
+	if (rc == 0)
+		th_fail(err, TH_NOT_FOUND,
+			"the settings file %.300s does not exist", path);
+	return rc == 1 ? 0 : -1;
 }
 
-/* Keys that stand for no option of the command line. */
-static bool take_other(
-	struct reading *reading, const char *key, yaml_node_t *value)
+/* Paths in it start where it lies. */
+static char *folder_of(const char *path)
 {
-	struct invocation *call = reading->call;
+	char cwd[4096], *whole, *slash;
 
-	if (strcmp(key, "image") == 0) {
-		if (!scalar(value))
-			complain(reading, &value->start_mark,
-				"expected a single value for", key);
-		else if (!call->object_count) {
-			static char *image[2];
-
-			image[0] =
-				(char *)(uintptr_t)keep(reading, scalar(value));
-			call->objects = image;
-			call->object_count = 1;
-		}
-		return true;
-	}
-	if (strcmp(key, "command") != 0)
-		return false;
-	if (value->type != YAML_SEQUENCE_NODE) {
-		complain(reading, &value->start_mark, "expected a list for",
-			key);
-		return true;
-	}
-	if (call->has_command)
-		return true;
-	for (yaml_node_item_t *item = value->data.sequence.items.start;
-		item < value->data.sequence.items.top; item++) {
-		yaml_node_t *one = yaml_document_get_node(&reading->doc, *item);
-
-		if (scalar(one))
-			add(reading, "command", scalar(one));
-		else
-			complain(reading, &one->start_mark,
-				"expected a single value in", key);
-	}
-	return true;
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	whole = th_path_absolute(cwd, path);
+	slash = whole ? strrchr(whole, '/') : NULL;
+	if (slash)
+		slash[slash == whole] = '\0';
+	return whole;
 }
 
-static void take_flag(struct reading *reading, const struct option_spec *option,
-	const yaml_node_t *value)
+int settings_file_load(struct invocation *call, struct th_settings_file *file,
+	struct th_error *err)
 {
-	const char *text = scalar(value);
-
-	if (text && (strcmp(text, "true") == 0 || strcmp(text, "yes") == 0))
-		add(reading, option->name, NULL);
-	else if (!text ||
-		(strcmp(text, "false") != 0 && strcmp(text, "no") != 0))
-		complain(reading, &value->start_mark,
-			"expected true or false for", option->name);
-}
-
-/* A mapping is a list of KEY=VALUE: what the container sees on the left. */
-static void take_mapping(struct reading *reading,
-	const struct option_spec *option, yaml_node_t *value)
-{
-	for (yaml_node_pair_t *pair = value->data.mapping.pairs.start;
-		pair < value->data.mapping.pairs.top; pair++) {
-		yaml_node_t *key =
-			yaml_document_get_node(&reading->doc, pair->key);
-		yaml_node_t *one =
-			yaml_document_get_node(&reading->doc, pair->value);
-		char *text = NULL;
-
-		if (!scalar(key) || !scalar(one))
-			complain(reading, &one->start_mark,
-				"expected a single value in", option->name);
-		else if ((text = th_format("%s=%s", scalar(key), scalar(one))))
-			add(reading, option->name, text);
-		else
-			reading->no_memory = true;
-		free(text);
-	}
-}
-
-static void take_value(struct reading *reading,
-	const struct option_spec *option, yaml_node_t *value)
-{
-	if (!option->value) {
-		take_flag(reading, option, value);
-		return;
-	}
-	if (scalar(value)) {
-		add(reading, option->name, scalar(value));
-		return;
-	}
-	if (value->type == YAML_MAPPING_NODE) {
-		take_mapping(reading, option, value);
-		return;
-	}
-	for (yaml_node_item_t *item = value->data.sequence.items.start;
-		item < value->data.sequence.items.top; item++) {
-		yaml_node_t *one = yaml_document_get_node(&reading->doc, *item);
-
-		if (scalar(one))
-			add(reading, option->name, scalar(one));
-		else
-			complain(reading, &one->start_mark,
-				"expected a single value in", option->name);
-	}
-}
-
-static void take_pair(
-	struct reading *reading, yaml_node_t *key, yaml_node_t *value)
-{
-	const char *name = scalar(key);
-	const struct option_spec *option;
-
-	if (!name) {
-		complain(reading, &key->start_mark,
-			"expected the name of a setting", "");
-		return;
-	}
-	if (take_other(reading, name, value))
-		return;
-	option = find_option(reading->call->verb, name);
-	if (!option)
-		complain(reading, &key->start_mark, "unknown setting", name);
-	else
-		take_value(reading, option, value);
-}
-
-static void take_document(struct reading *reading)
-{
-	yaml_node_t *root = yaml_document_get_root_node(&reading->doc);
-
-	if (!root)
-		return; /* an empty file sets nothing */
-	if (root->type != YAML_MAPPING_NODE) {
-		complain(reading, &root->start_mark,
-			"expected lines of KEY: VALUE", "");
-		return;
-	}
-	for (yaml_node_pair_t *pair = root->data.mapping.pairs.start;
-		pair < root->data.mapping.pairs.top; pair++)
-		take_pair(reading,
-			yaml_document_get_node(&reading->doc, pair->key),
-			yaml_document_get_node(&reading->doc, pair->value));
-}
-
-static int load(struct reading *reading, struct th_error *err)
-{
-	yaml_parser_t parser;
+	const char *path = option_value(call, "settings");
+	struct th_file_word words[WORDS_MAX];
+	struct th_problems problems = {0};
+	struct th_strings given = {0};
+	char *folder = folder_of(path);
 	struct th_buf text;
 	int rc;
 
+	memset(file, 0, sizeof(*file));
 	th_buf_init(&text, TH_YAML_BYTES);
-	rc = th_file_read(AT_FDCWD, reading->path, &text, err);
+	rc = folder ? 0 : th_fail_memory(err);
 	if (rc == 0)
-		th_fail(err, TH_NOT_FOUND,
-			"the settings file %.300s does not exist",
-			reading->path);
-	if (rc != 1 || th_yaml_check(reading->path, &text, err)) {
-		th_buf_release(&text);
-		return -1;
+		rc = read_text(path, &text, err);
+	if (rc == 0)
+		rc = given_read(call, &given, err);
+	list_words(call->verb, words);
+	if (rc == 0 &&
+		th_settings_file_read(
+			path, folder, &text, &given, words, file, &problems)) {
+		say_problems(call->verb->name, path, &problems);
+		/* It has been told, and needs no message any more. */
+		err->code = problems.list[0].code;
+		rc = -1;
 	}
-	rc = 0;
-	if (!yaml_parser_initialize(&parser)) {
-		th_buf_release(&text);
-		return th_fail_memory(err);
-	}
-	yaml_parser_set_input_string(
-		&parser, (const unsigned char *)text.data, text.len);
-	if (!yaml_parser_load(&parser, &reading->doc)) {
-		th_buf_addf(&reading->wrong, "%.200s, line %zu, column %zu: %s",
-			reading->path, parser.problem_mark.line + 1,
-			parser.problem_mark.column + 1,
-			parser.problem ? parser.problem : "not valid YAML");
-	} else {
-		take_document(reading);
-		yaml_document_delete(&reading->doc);
-	}
-	yaml_parser_delete(&parser);
+	th_problems_release(&problems);
+	th_strings_release(&given);
 	th_buf_release(&text);
-	if (reading->wrong.len) {
-		rc = th_fail(err, TH_USAGE, "%s", reading->wrong.data);
-		th_hint(err,
-			"settings are the options shown by tidyhull help %s, "
-			"plus image and command",
-			reading->call->verb->name);
-	} else if (reading->no_memory) {
-		rc = th_fail_memory(err);
-	}
+	free(folder);
 	return rc;
 }
 
-/* Those of the file stand in front: the last one of an option counts. */
-static int merge(struct reading *reading, struct th_error *err)
+int settings_file_merge(struct invocation *call,
+	const struct th_file_container *one, struct th_error *err)
 {
-	struct invocation *call = reading->call;
-	size_t count = (size_t)call->option_count + reading->found_count;
+	size_t count = (size_t)call->option_count + one->setting_count;
 	struct given_option *merged = calloc(count + 1, sizeof(*merged));
-	char **command =
-		calloc((size_t)call->command_count + reading->found_count + 1,
-			sizeof(*command));
-	int used = 0;
+	char **objects = calloc(2, sizeof(*objects));
 
-	if (!merged || !command) {
+	if (!merged || !objects) {
 		free(merged);
-		free(command);
+		free(objects);
 		return th_fail_memory(err);
 	}
-	for (size_t i = 0; i < reading->found_count; i++) {
-		if (strcmp(reading->found[i].name, "command") != 0)
-			merged[used++] = reading->found[i];
-		else
-			command[call->command_count++] =
-				(char *)(uintptr_t)reading->found[i].value;
-	}
-	memcpy(merged + used, call->options,
+	for (size_t i = 0; i < one->setting_count; i++)
+		merged[i] = (struct given_option){
+			one->settings[i].name, one->settings[i].value};
+	memcpy(merged + one->setting_count, call->options,
 		(size_t)call->option_count * sizeof(*merged));
 	free(call->options);
 	call->options = merged;
-	call->option_count += used;
-	if (call->has_command)
-		free(command);
-	else
-		call->command = command; /* until the program ends */
+	call->option_count = (int)count;
+	if (!call->object_count && one->image) {
+		/* Both are needed until the program ends. */
+		objects[0] = one->image;
+		call->objects = objects;
+		call->object_count = 1;
+	} else {
+		free(objects);
+	}
+	if (!call->has_command && one->has_command) {
+		call->command = one->command.items;
+		call->command_count = (int)one->command.count;
+	}
 	return 0;
 }
 
-int settings_file_read(
-	struct invocation *call, struct th_strings *kept, struct th_error *err)
+int settings_file_read(struct invocation *call, struct th_settings_file *file,
+	struct th_error *err)
 {
-	struct reading reading = {.call = call, .kept = kept};
-	int rc;
+	const char *path = option_value(call, "settings");
 
-	reading.path = option_value(call, "settings");
-	if (!reading.path)
+	if (!path)
 		return 0;
-	th_buf_init(&reading.wrong, sizeof(err->msg) - 1);
-	rc = load(&reading, err);
-	if (rc == 0)
-		rc = merge(&reading, err);
-	th_buf_release(&reading.wrong);
-	free(reading.found);
-	return rc;
+	if (settings_file_load(call, file, err))
+		return -1;
+	if (file->group) {
+		th_fail(err, TH_USAGE, "%.200s describes a group", path);
+		return th_hint(err,
+			"tidyhull launch --settings %.150s brings it up", path);
+	}
+	return file->container_count
+		? settings_file_merge(call, &file->containers[0], err)
+		: 0;
 }
 
 /* ---- writing ---- */
 
-/* In double quotes, whose escapes YAML shares with JSON. */
+/* In double quotes, whose escapes YAML shares with JSON; "${" would be a value
+ * that is given from outside. */
 static void print_text(const char *text)
 {
 	json_t *string = json_string(text);
 	char *quoted = json_shown(string, JSON_ENCODE_ANY);
 
-	fputs(quoted ? quoted : "\"\"", stdout);
+	for (const char *at = quoted ? quoted : "\"\""; *at; at++) {
+		if (strncmp(at, "${", 2) == 0)
+			putchar('$');
+		putchar(*at);
+	}
 	free(quoted);
 	json_decref(string);
 }

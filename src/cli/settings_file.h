@@ -5,12 +5,25 @@
 #include <jansson.h>
 
 #include "cli/verb.h"
+#include "group/settings_file.h"
 
-/* Takes what --settings names into the call, in front of its options, so that
- * those win; image and command too, where none is given. All mistakes are told
- * at once, each with line and column (TH_USAGE). kept owns the texts. */
-int settings_file_read(
-	struct invocation *call, struct th_strings *kept, struct th_error *err);
+/* Reads the file that --settings names, with the values of --given. All
+ * mistakes are told at once, each with line and column: then err has their code
+ * and no message. */
+int settings_file_load(struct invocation *call, struct th_settings_file *file,
+	struct th_error *err);
+/* Takes what it says of one container into the call, in front of its options,
+ * so that those win; image and command too, where none is given. The file must
+ * stay. */
+int settings_file_merge(struct invocation *call,
+	const struct th_file_container *one, struct th_error *err);
+/* Both, for a file of one container; nothing where there is no --settings. */
+int settings_file_read(struct invocation *call, struct th_settings_file *file,
+	struct th_error *err);
+
+/* Appends the values of --given. */
+int given_read(const struct invocation *call, struct th_strings *given,
+	struct th_error *err);
 
 /* Writes a file that makes the same container again. doc is what show knows of
  * it, fully. Values that are hidden are asked for. */

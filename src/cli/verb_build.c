@@ -15,6 +15,7 @@
 #include "cli/making_image.h"
 #include "cli/output.h"
 #include "cli/secret.h"
+#include "cli/settings_file.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
 
@@ -31,17 +32,6 @@ struct building {
 };
 
 /* ---- what is given ---- */
-
-static int take_given(void *owner, const char *text, struct th_error *err)
-{
-	struct building *building = owner;
-
-	if (*text == '=' || !strchr(text, '=')) {
-		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", text);
-		return th_hint(err, "use --given NAME=VALUE");
-	}
-	return th_strings_add(&building->given, text) ? th_fail_memory(err) : 0;
-}
 
 static int take_secret(void *owner, const char *text, struct th_error *err)
 {
@@ -122,8 +112,7 @@ static int read_recipe(struct building *building)
 	int code = -1;
 
 	if (read_file(building, &text, &err) ||
-		each_option(
-			building->call, "given", take_given, building, &err) ||
+		given_read(building->call, &building->given, &err) ||
 		read_folders(building, &err) ||
 		each_option(building->call, "secret", take_secret, building,
 			&err)) {

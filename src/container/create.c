@@ -103,6 +103,19 @@ static void describe_holder(const struct th_context *context,
 		th_hint(err, "try --port %d for a free one", port->port);
 }
 
+/* Of a container that hands it on, or is stopped before. */
+static bool comes_free(const struct th_settings *settings, const char *owner)
+{
+	if (settings->replaces && strcmp(owner, settings->replaces) == 0)
+		return true;
+	for (size_t i = 0; settings->leaving && i < settings->leaving->count;
+		i++) {
+		if (strcmp(owner, settings->leaving->items[i]) == 0)
+			return true;
+	}
+	return false;
+}
+
 static void check_ports(const struct th_context *context,
 	const struct th_settings *settings, struct th_problems *problems)
 {
@@ -119,9 +132,7 @@ static void check_ports(const struct th_context *context,
 			continue;
 		if (err.code == TH_IN_USE)
 			find_owner(context, &port, owner);
-		/* It will be handed on. */
-		if (settings->replaces &&
-			strcmp(owner, settings->replaces) == 0)
+		if (*owner && comes_free(settings, owner))
 			continue;
 		if (err.code == TH_IN_USE)
 			describe_holder(context, &port, owner, &err);

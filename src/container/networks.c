@@ -235,7 +235,7 @@ void networks_check(const struct th_context *context,
 {
 	struct th_error err = {0};
 
-	if (th_network_is_with(settings->network))
+	if (th_network_is_with(settings->network) && !settings->with_later)
 		check_with(context, settings, problems);
 	for (size_t i = 0; i < settings->network_count; i++) {
 		if (check_use(context->store, settings->replaces,

@@ -19,9 +19,9 @@
 #define SETTLE_MS 1000
 
 /* One replacement on its way. */
-struct way {
+struct th_way {
 	const struct th_context *context;
-	const struct th_container_row *before;
+	struct th_container_row before;
 	struct th_replacing *replacing;
 	struct th_container_row row; /* of the successor */
 	struct th_replacement_row names;
@@ -78,20 +78,20 @@ static int check(const struct th_context *context,
 }
 
 /* What cannot be had is bound anew: then there is a moment without. */
-static void take_ports(struct way *way)
+static void take_ports(struct th_way *way)
 {
 	struct th_error ignored = {0};
 	int channel = -1;
 
-	if (keeper_reach(
-		    way->context, way->before, TH_ACT_STOP, &channel, &ignored))
+	if (keeper_reach(way->context, &way->before, TH_ACT_STOP, &channel,
+		    &ignored))
 		return;
 	if (th_channel_send(channel, TH_SAY_PORTS, NULL, 0, NULL, 0) == 0)
 		th_handed_receive(channel, HAND_MS, &way->handed, &ignored);
 	th_close(&channel);
 }
 
-static int stop_before(struct way *way, struct th_error *err)
+static int stop_before(struct th_way *way, struct th_error *err)
 {
 	struct th_container_row now;
 	struct th_ending ending;
@@ -100,11 +100,11 @@ static int stop_before(struct way *way, struct th_error *err)
 	if (!way->was_up)
 		return 0;
 	take_ports(way);
-	if (th_container_stop(way->context, way->before, 0,
+	if (th_container_stop(way->context, &way->before, 0,
 		    way->replacing->grace_ms, &ending, &own) == 0)
 		return 0;
 	/* It may have ended by itself. */
-	if (th_state_get(way->context->store->db, way->before->id, &now, err) ==
+	if (th_state_get(way->context->store->db, way->before.id, &now, err) ==
 			1 &&
 		!is_up(&now))
 		return 0;
@@ -115,7 +115,7 @@ static int stop_before(struct way *way, struct th_error *err)
 
 /* ---- the successor ---- */
 
-static void keep_words(struct way *way)
+static void keep_words(struct th_way *way)
 {
 	struct th_error ignored = {0};
 	struct th_container_row now;
@@ -146,7 +146,7 @@ static int say_ended(const struct th_container_row *now, struct th_error *err)
 		now->reason[0] ? ": " : "", now->reason);
 }
 
-static int await_ready(struct way *way, struct th_error *err)
+static int await_ready(struct th_way *way, struct th_error *err)
 {
 	bool probed = way->row.probe[0] != '\0';
 	struct th_container_row now;
@@ -172,7 +172,7 @@ static int await_ready(struct way *way, struct th_error *err)
 		way->replacing->ready_ms / 1000);
 }
 
-static int start_successor(struct way *way, struct th_error *err)
+static int start_successor(struct th_way *way, struct th_error *err)
 {
 	if (!way->was_up && !way->replacing->start)
 		return 0;
@@ -185,49 +185,40 @@ static int start_successor(struct way *way, struct th_error *err)
 /* ---- there and back ---- */
 
 /* The successor goes; the one before it is as it was. */
-static void go_back(struct way *way, bool stopped, struct th_error *err)
+static int go_back(struct th_way *way, bool stopped, struct th_error *err)
 {
 	const struct th_context *context = way->context;
 	struct th_store *store = context->store;
 	struct th_container_row now;
-	struct th_error own = {0};
+	struct th_error ignored = {0};
 
-	keep_words(way);
-	if (th_state_get(store->db, way->row.id, &now, &own) == 1 &&
+	if (th_state_get(store->db, way->row.id, &now, &ignored) == 1 &&
 		is_up(&now)) {
 		struct th_ending ending;
 
-		th_container_stop(context, &now, 0, -1, &ending, &own);
-		th_error_clear(&own);
+		th_container_stop(context, &now, 0, -1, &ending, &ignored);
 	}
 	if (way->names.stage == TH_STAGE_SWAPPED &&
 		th_replacement_swap(
-			store->db, &way->names, true, context->actor, &own))
-		goto broken;
+			store->db, &way->names, true, context->actor, err))
+		return -1;
 	way->names.stage = TH_STAGE_MADE;
 	if (stopped && way->was_up &&
 		th_container_start_handed(
-			context, way->before, &way->handed, &own))
-		goto broken;
-	way->replacing->went_back = true;
+			context, &way->before, &way->handed, err))
+		return -1;
 	/* Where this fails, the next command that looks does it. */
 	if (th_replacement_decide(store->db, &way->names, TH_STAGE_GIVEN_UP,
-		    NULL, context->actor, &own) == 0 &&
-		th_state_get(store->db, way->row.id, &now, &own) == 1)
-		th_container_remove(context, &now, true, &own);
-	return;
-broken:
-	/* What went wrong first is what counts. */
-	th_hint(err,
-		"the container before it could not be brought back: %.150s",
-		own.msg);
+		    NULL, context->actor, &ignored) == 0 &&
+		th_state_get(store->db, way->row.id, &now, &ignored) == 1)
+		th_container_remove(context, &now, true, &ignored);
+	return 0;
 }
 
-static int go(struct way *way, struct th_error *err)
+static int go(struct th_way *way, struct th_error *err)
 {
 	struct th_store *store = way->context->store;
-	struct th_error ignored = {0};
-	struct th_container_row now;
+	struct th_error own = {0};
 	bool stopped = false;
 
 	if (stop_before(way, err))
@@ -237,18 +228,100 @@ static int go(struct way *way, struct th_error *err)
 		    store->db, &way->names, false, way->context->actor, err))
 		goto back;
 	way->names.stage = TH_STAGE_SWAPPED;
-	snprintf(way->row.name, sizeof(way->row.name), "%s", way->before->name);
-	if (start_successor(way, err))
-		goto back;
-	/* It has its place: from here on only the other one is to go. */
-	if (th_replacement_decide(store->db, &way->names, TH_STAGE_DONE, NULL,
-		    way->context->actor, &ignored) == 0 &&
-		th_state_get(store->db, way->before->id, &now, &ignored) == 1)
-		th_container_remove(way->context, &now, false, &ignored);
-	return 0;
+	snprintf(way->row.name, sizeof(way->row.name), "%s", way->before.name);
+	if (start_successor(way, err) == 0)
+		return 0;
 back:
-	go_back(way, stopped, err);
+	keep_words(way);
+	way->replacing->went_back = go_back(way, stopped, &own) == 0;
+	/* What went wrong first is what counts. */
+	if (!way->replacing->went_back)
+		th_hint(err,
+			"the container before it could not be brought back: "
+			"%.150s",
+			own.msg);
 	return -1;
+}
+
+static void end_way(const struct th_context *context, struct th_way *way)
+{
+	th_handed_release(&way->handed);
+	th_build_unlock(context->store, way->names.maker, &way->lock);
+	free(way);
+}
+
+int th_replacement_begin_way(const struct th_context *context,
+	const struct th_container_row *before, struct th_replacing *replacing,
+	struct th_problems *problems, struct th_container_row *row,
+	struct th_way **result, struct th_error *err)
+{
+	struct th_settings *settings = replacing->settings;
+	struct th_way *way;
+
+	*result = NULL;
+	replacing->went_back = false;
+	replacing->words[0] = '\0';
+	if (check(context, before, err))
+		return -1;
+	way = calloc(1, sizeof(*way));
+	if (!way)
+		return th_fail_memory(err);
+	*way = (struct th_way){.context = context,
+		.before = *before,
+		.replacing = replacing,
+		.lock = -1,
+		.was_up = is_up(before)};
+	th_id_new(way->names.maker);
+	if (th_build_lock(context->store, way->names.maker, &way->lock, err) !=
+		1) {
+		free(way);
+		return -1;
+	}
+	settings->name = way->before.name;
+	settings->replaces = way->before.id;
+	settings->maker = way->names.maker;
+	settings->replaces_running = way->was_up;
+	settings->keep = true;
+	if (th_container_create(context, settings, problems, &way->row, err) ==
+		0) {
+		memcpy(way->names.successor, way->row.id, sizeof(way->row.id));
+		memcpy(way->names.container, before->id, sizeof(before->id));
+		if (go(way, err) == 0 &&
+			th_state_get(
+				context->store->db, way->row.id, row, err) == 1)
+			*result = way;
+	}
+	/* Those were the way's. */
+	settings->name = before->name;
+	settings->replaces = before->id;
+	settings->maker = NULL;
+	if (!*result)
+		end_way(context, way);
+	return *result ? 0 : -1;
+}
+
+void th_replacement_commit(const struct th_context *context, struct th_way *way)
+{
+	struct th_store *store = context->store;
+	struct th_container_row now;
+	struct th_error ignored = {0}; /* the next one that looks does it */
+
+	if (th_replacement_decide(store->db, &way->names, TH_STAGE_DONE, NULL,
+		    context->actor, &ignored) == 0 &&
+		th_state_get(store->db, way->before.id, &now, &ignored) == 1)
+		th_container_remove(context, &now, false, &ignored);
+	end_way(context, way);
+}
+
+int th_replacement_revert(const struct th_context *context, struct th_way *way,
+	struct th_error *err)
+{
+	int rc;
+
+	way->context = context;
+	rc = go_back(way, true, err);
+	end_way(context, way);
+	return rc;
 }
 
 int th_container_replace(const struct th_context *context,
@@ -256,39 +329,13 @@ int th_container_replace(const struct th_context *context,
 	struct th_problems *problems, struct th_container_row *row,
 	struct th_error *err)
 {
-	struct way way = {.context = context,
-		.before = before,
-		.replacing = replacing,
-		.lock = -1,
-		.was_up = is_up(before)};
-	struct th_settings *settings = replacing->settings;
-	int rc = -1;
+	struct th_way *way;
 
-	replacing->went_back = false;
-	replacing->words[0] = '\0';
-	if (check(context, before, err))
+	if (th_replacement_begin_way(
+		    context, before, replacing, problems, row, &way, err))
 		return -1;
-	th_id_new(way.names.maker);
-	if (th_build_lock(context->store, way.names.maker, &way.lock, err) != 1)
-		return -1;
-	settings->name = before->name;
-	settings->replaces = before->id;
-	settings->maker = way.names.maker;
-	settings->replaces_running = way.was_up;
-	settings->keep = true;
-	if (th_container_create(context, settings, problems, &way.row, err) ==
-		0) {
-		memcpy(way.names.successor, way.row.id, sizeof(way.row.id));
-		memcpy(way.names.container, before->id, sizeof(before->id));
-		rc = go(&way, err);
-	}
-	th_handed_release(&way.handed);
-	th_build_unlock(context->store, way.names.maker, &way.lock);
-	if (rc == 0)
-		rc = th_state_get(context->store->db, way.row.id, row, err) == 1
-			? 0
-			: -1;
-	return rc;
+	th_replacement_commit(context, way);
+	return 0;
 }
 
 /* ---- what killed commands leave ---- */

@@ -40,6 +40,21 @@ int th_container_replace(const struct th_context *context,
 	struct th_problems *problems, struct th_container_row *row,
 	struct th_error *err);
 
+/* The same in two parts, so that several are one act: the successor has its
+ * place, and the one before it is kept for the case that it has to come back.
+ * *way is to be ended by one of the other two; NULL where this fails. */
+struct th_way;
+int th_replacement_begin_way(const struct th_context *context,
+	const struct th_container_row *before, struct th_replacing *replacing,
+	struct th_problems *problems, struct th_container_row *row,
+	struct th_way **way, struct th_error *err);
+/* The one before it is removed. */
+void th_replacement_commit(
+	const struct th_context *context, struct th_way *way);
+/* It has its place again. -1 where that failed. */
+int th_replacement_revert(const struct th_context *context, struct th_way *way,
+	struct th_error *err);
+
 /* Ends what killed commands have begun. */
 void th_replacements_settle(const struct th_context *context);
 

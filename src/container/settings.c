@@ -410,11 +410,31 @@ static void check_lists(
 			&err);
 }
 
+/* What an earlier look has filled in: it is looked at before a container is
+ * made, and once more when it is. */
+static void forget_checked(struct th_settings *settings)
+{
+	free(settings->ports);
+	for (size_t i = 0; i < settings->mount_count; i++) {
+		free(settings->mounts[i].target);
+		free(settings->mounts[i].source);
+		free(settings->mounts[i].volume);
+	}
+	free(settings->mounts);
+	settings->ports = NULL;
+	settings->mounts = NULL;
+	settings->port_count = settings->mount_count = 0;
+	memset(&settings->limit, 0, sizeof(settings->limit));
+	settings->allow = settings->share = 0;
+	settings->stop_signal = 0;
+}
+
 void th_settings_check(
 	struct th_settings *settings, struct th_problems *problems)
 {
 	struct th_error err = {0};
 
+	forget_checked(settings);
 	settings->grace_ms = DEFAULT_GRACE_MS;
 	if (settings->name && !th_name_valid(settings->name)) {
 		th_fail(&err, TH_USAGE, "\"%.100s\" is not a valid name",
@@ -460,14 +480,5 @@ void th_settings_release(struct th_settings *settings)
 	th_strings_release(&settings->limit_texts);
 	th_strings_release(&settings->device_texts);
 	th_strings_release(&settings->allow_texts);
-	free(settings->ports);
-	for (size_t i = 0; i < settings->mount_count; i++) {
-		free(settings->mounts[i].target);
-		free(settings->mounts[i].source);
-		free(settings->mounts[i].volume);
-	}
-	free(settings->mounts);
-	settings->ports = NULL;
-	settings->mounts = NULL;
-	settings->port_count = settings->mount_count = 0;
+	forget_checked(settings);
 }

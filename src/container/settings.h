@@ -64,6 +64,9 @@ struct th_settings {
 	 * lock of the command that does it; NULL mostly (replace.h). */
 	const char *replaces, *maker;
 	bool replaces_running;
+	bool with_later; /* whose network it shares is yet to be made */
+	/* IDs of containers that will have given their ports back; or NULL. */
+	const struct th_strings *leaving;
 	const struct th_member *member; /* of a group, or NULL */
 	const char *image;
 	const char *digest; /* the one to take for it that is here, or NULL */

@@ -1,5 +1,6 @@
 /* Starting a container's keeper. */
 #include <errno.h>
+#include <pthread.h>
 #include <spawn.h>
 #include <stdio.h>
 #include <string.h>
@@ -80,21 +81,28 @@ static int start(const struct th_context *context,
 {
 	static const char *const modes[] = {
 		"background", "attached", "input", "bound"};
+	/* Threads share the scope that their process is in. */
+	static pthread_mutex_t in_scope = PTHREAD_MUTEX_INITIALIZER;
+	bool scope = th_scope_wanted(context->user_bus);
 	struct th_error ignored = {0};
 	int pair[2], rc;
 	pid_t pid = 0;
 
 	if (row->state == TH_STATE_PAUSED)
 		return th_act_check(row, TH_ACT_START, err);
-	/* Without groups of its own a container can be had, too: what needs
-	 * them says so. */
-	if (th_scope_wanted(context->user_bus))
-		th_scope_enter(row->id, row->name, &ignored);
 	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot create a channel to the keeper");
+	if (scope) {
+		pthread_mutex_lock(&in_scope);
+		/* Without groups of its own a container can be had, too: what
+		 * needs them says so. */
+		th_scope_enter(row->id, row->name, &ignored);
+	}
 	rc = spawn(context, row, handed ? "successor" : modes[attach], size,
 		pair[1], &pid, err);
+	if (scope)
+		pthread_mutex_unlock(&in_scope);
 	close(pair[1]);
 	/* One that cannot be told ends, and says why. */
 	if (rc == 0 && handed)

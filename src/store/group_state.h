@@ -6,7 +6,7 @@
 #include "store/container_state.h"
 
 #define TH_AFTER_TEXT 1024
-#define TH_SETTINGS_DIGEST 65
+#define TH_SETTINGS_DIGEST 1024
 
 /* What a container is in its group. */
 struct th_member {
@@ -15,7 +15,7 @@ struct th_member {
 	char member[TH_NAME_MAX]; /* its name in the file; copies share it */
 	/* Members that it is started after: "ledger=ready gauge=running". */
 	char after[TH_AFTER_TEXT];
-	/* SHA-256 in hexadecimal digits of all that the file says of it. */
+	/* Digests of all that the file says of it: "env=1f0a... port=...". */
 	char settings[TH_SETTINGS_DIGEST];
 };
 

@@ -146,13 +146,16 @@ static void a_file_has_the_same_words(void)
 	result = hull("create --settings gauge.yaml");
 	CODE(result, 2);
 	SAYS(result->err,
-		"gauge.yaml, line 9, column 1: unknown setting \"label\"");
+		"gauge.yaml, line 9, column 1: a settings file has no key "
+		"\"label\"");
 	put_file("bad.yaml", "name: [a]\nports: 80\nread-only: perhaps\n");
 	result = hull("create selwick/base --settings bad.yaml");
 	CODE(result, 2);
 	/* All at once. */
-	SAYS(result->err, "line 2, column 1: unknown setting \"ports\"");
-	SAYS(result->err, "line 3, column 12: expected true or false");
+	SAYS(result->err,
+		"line 2, column 1: a settings file has no key \"ports\"");
+	SAYS(result->err,
+		"line 3, column 12: \"read-only\" takes true or false");
 	put_file("torn.yaml", "name: [a\n");
 	CODE(hull("create selwick/base --settings torn.yaml"), 2);
 	CODE(hull("create --settings nosuch.yaml"), 3);

@@ -1,0 +1,251 @@
+#include "group/group.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/sha256.h"
+
+const char *th_group_act_word(enum th_group_act act)
+{
+	static const char *const words[] = {
+		"leave", "start", "create", "recreate", "remove"};
+
+	return words[act];
+}
+
+void th_group_release(struct th_group *group)
+{
+	for (size_t i = 0; i < group->count; i++)
+		free(group->items[i].after);
+	free(group->items);
+	memset(group, 0, sizeof(*group));
+}
+
+/* ---- order ---- */
+
+static int add_after(struct th_group_item *item, size_t other,
+	enum th_after_what what, struct th_error *err)
+{
+	struct th_group_after *more =
+		realloc(item->after, (item->after_count + 1) * sizeof(*more));
+
+	if (!more)
+		return th_fail_memory(err);
+	item->after = more;
+	more[item->after_count++] = (struct th_group_after){other, what};
+	return 0;
+}
+
+/* All copies of the member. One that is gone is waited for no more. */
+static int link_member(struct th_group *group, struct th_group_item *item,
+	const char *member, enum th_after_what what, struct th_error *err)
+{
+	for (size_t i = 0; i < group->count; i++) {
+		if (&group->items[i] != item &&
+			strcmp(group->items[i].member.member, member) == 0 &&
+			add_after(item, i, what, err))
+			return -1;
+	}
+	return 0;
+}
+
+static int link_item(struct th_group *group, struct th_group_item *item,
+	struct th_error *err)
+{
+	char copy[TH_AFTER_TEXT], *rest = NULL;
+	int rc = 0;
+
+	snprintf(copy, sizeof(copy), "%s", item->member.after);
+	for (char *one = strtok_r(copy, " ", &rest); one && rc == 0;
+		one = strtok_r(NULL, " ", &rest)) {
+		char *equals = strchr(one, '=');
+		enum th_after_what what = TH_AFTER_RUNNING;
+
+		if (!equals)
+			continue;
+		*equals = '\0';
+		while (what < TH_AFTER_ENDED &&
+			strcmp(th_after_word(what), equals + 1) != 0)
+			what++;
+		rc = link_member(group, item, one, what, err);
+	}
+	return rc;
+}
+
+/* The state may hold a loop where files were changed by halves: then some wait
+ * for none. */
+static void rank(struct th_group *group)
+{
+	bool moved = true;
+
+	for (size_t round = 0; moved && round <= group->count; round++) {
+		moved = false;
+		for (size_t i = 0; i < group->count; i++) {
+			struct th_group_item *item = &group->items[i];
+
+			for (size_t k = 0; k < item->after_count; k++) {
+				int other =
+					group->items[item->after[k].item].rank;
+
+				if (item->rank > other ||
+					other >= (int)group->count)
+					continue;
+				item->rank = other + 1;
+				moved = true;
+			}
+		}
+	}
+	for (size_t i = 0; moved && i < group->count; i++)
+		group->items[i].after_count = 0;
+}
+
+int th_group_link(struct th_group *group, struct th_error *err)
+{
+	for (size_t i = 0; i < group->count; i++) {
+		group->items[i].after_count = 0;
+		group->items[i].rank = 0;
+		if (link_item(group, &group->items[i], err))
+			return -1;
+	}
+	rank(group);
+	return 0;
+}
+
+/* ---- what the state knows ---- */
+
+static int by_rank(const void *one, const void *other)
+{
+	const struct th_group_item *a = one, *b = other;
+
+	if (a->rank != b->rank)
+		return a->rank < b->rank ? -1 : 1;
+	return a->before.created_us < b->before.created_us
+		? -1
+		: a->before.created_us > b->before.created_us;
+}
+
+static bool is_up(const struct th_container_row *row)
+{
+	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
+}
+
+int th_group_load(const struct th_context *context, const char *name,
+	struct th_group *group, struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+	struct th_member *members = NULL;
+	size_t count = 0;
+	int rc = -1;
+
+	memset(group, 0, sizeof(*group));
+	snprintf(group->name, sizeof(group->name), "%s", name);
+	th_replacements_settle(context);
+	if (th_member_list(db, name, &members, &count, err))
+		return -1;
+	group->items = calloc(count + 1, sizeof(*group->items));
+	if (!group->items) {
+		th_fail_memory(err);
+		goto out;
+	}
+	for (size_t i = 0; i < count; i++) {
+		struct th_group_item *item = &group->items[group->count];
+
+		rc = th_state_get(db, members[i].container, &item->before, err);
+		if (rc == 1)
+			rc = th_container_settle_row(
+				     context, &item->before, err)
+				? -1
+				: item->before.id[0] != '\0';
+		if (rc < 0)
+			goto out;
+		if (rc == 0)
+			continue;
+		item->member = members[i];
+		item->row = item->before;
+		item->was_up = is_up(&item->before);
+		item->act =
+			item->was_up && item->before.state != TH_STATE_WAITING
+			? TH_GROUP_LEAVE
+			: TH_GROUP_START;
+		group->count++;
+	}
+	rc = group->count ? th_group_link(group, err)
+			  : th_fail(err, TH_NOT_FOUND,
+				    "there is no group \"%.100s\"", name);
+	if (rc == 0) {
+		qsort(group->items, group->count, sizeof(*group->items),
+			by_rank);
+		/* Their places in the list are others now. */
+		rc = th_group_link(group, err);
+	}
+out:
+	free(members);
+	if (rc)
+		th_group_release(group);
+	return rc;
+}
+
+/* ---- what describes it ---- */
+
+static void add_digest(const char *name, const char *const *texts, size_t count,
+	char text[TH_SETTINGS_DIGEST])
+{
+	size_t used = strlen(text);
+	unsigned char digest[32];
+	struct th_buf all;
+
+	th_buf_init(&all, 16u << 20);
+	for (size_t i = 0; i < count; i++) {
+		if (texts[i])
+			th_buf_add(&all, texts[i], strlen(texts[i]) + 1);
+	}
+	if (all.len && used < TH_SETTINGS_DIGEST) {
+		th_sha256(all.data, all.len, digest);
+		snprintf(text + used, TH_SETTINGS_DIGEST - used,
+			"%s%s=%02x%02x%02x%02x%02x%02x%02x%02x",
+			used ? " " : "", name, digest[0], digest[1], digest[2],
+			digest[3], digest[4], digest[5], digest[6], digest[7]);
+	}
+	th_buf_release(&all);
+}
+
+void th_group_digest(
+	const struct th_settings *settings, char text[TH_SETTINGS_DIGEST])
+{
+	const char *const yes = "yes";
+	const struct {
+		const char *name;
+		const struct th_strings *list;
+	} lists[] = {{"command", &settings->command},
+		{"port", &settings->port_texts},
+		{"mount", &settings->mount_texts}, {"env", &settings->env},
+		{"secret", &settings->secret_files},
+		{"network", &settings->network_texts},
+		{"alias", &settings->aliases}, {"host", &settings->host_texts},
+		{"capability", &settings->capabilities},
+		{"limit", &settings->limit_texts},
+		{"device", &settings->device_texts},
+		{"allow", &settings->allow_texts}};
+	const struct {
+		const char *name, *value;
+	} texts[] = {{"hostname", settings->hostname}, {"user", settings->user},
+		{"workdir", settings->workdir},
+		{"entrypoint", settings->entrypoint},
+		{"stop", settings->stop_text},
+		{"restart", settings->restart_text},
+		{"probe", settings->probe_text}, {"log", settings->log_text},
+		{"share", settings->share_text},
+		{"reaper", settings->reaper_text},
+		{"users", settings->users_text},
+		{"read-only", settings->read_only ? yes : NULL},
+		{"tty", settings->terminal ? yes : NULL}};
+
+	text[0] = '\0';
+	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++)
+		add_digest(lists[i].name,
+			(const char *const *)lists[i].list->items,
+			lists[i].list->count, text);
+	for (size_t i = 0; i < sizeof(texts) / sizeof(*texts); i++)
+		add_digest(texts[i].name, &texts[i].value, 1, text);
+}
