@@ -54,6 +54,21 @@ int say_problems(
 	return exit_code_of(problems->list[0].code);
 }
 
+void say_last_words(const char *words)
+{
+	if (*words)
+		fputs("  its last words:\n", stderr);
+	while (*words) {
+		size_t len = strcspn(words, "\n");
+		char line[400];
+
+		snprintf(line, sizeof(line), "%.*s",
+			(int)(len < 390 ? len : 390), words);
+		fprintf(stderr, "    | %s\n", shown(line));
+		words += len + (words[len] == '\n');
+	}
+}
+
 bool colours(void)
 {
 	const char *forbidden = getenv("NO_COLOR");

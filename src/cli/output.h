@@ -31,6 +31,10 @@ int say_error(const struct th_error *err);
 int say_problems(
 	const char *verb, const char *name, const struct th_problems *problems);
 
+/* Prints what a program has written last, line by line; nothing where that is
+ * nothing. */
+void say_last_words(const char *words);
+
 /* True where stdout is a terminal that may have colours. */
 bool colours(void);
 /* True where stderr is a terminal, for progress and questions. */

@@ -12,18 +12,6 @@
 
 #define READY_MS 60000
 
-static void print_words(const char *words)
-{
-	while (*words) {
-		size_t len = strcspn(words, "\n");
-		char line[TH_LAST_WORDS];
-
-		snprintf(line, sizeof(line), "%.*s", (int)len, words);
-		fprintf(stderr, "    | %s\n", shown(line));
-		words += len + (words[len] == '\n');
-	}
-}
-
 static int say_failure(struct invocation *call,
 	const struct th_container_row *row,
 	const struct th_replacing *replacing, struct th_error *err)
@@ -37,10 +25,7 @@ static int say_failure(struct invocation *call,
 	snprintf(err->msg, sizeof(err->msg), "cannot %s \"%s\": %.400s",
 		call->verb->name, row->name, reason);
 	code = say_error(err);
-	if (replacing->words[0]) {
-		fputs("  its last words:\n", stderr);
-		print_words(replacing->words);
-	}
+	say_last_words(replacing->words);
 	if (replacing->went_back)
 		fprintf(stderr, "  %s is as it was before%s\n",
 			shown(row->name), ran ? ", and runs" : "");

@@ -225,20 +225,6 @@ static void enter_place(
 		call->context.store, failure->place, &err);
 }
 
-static void print_words(const char *words)
-{
-	fputs("  its last words:\n", stderr);
-	while (*words) {
-		size_t len = strcspn(words, "\n");
-		char line[400];
-
-		snprintf(line, sizeof(line), "%.*s",
-			(int)(len < 390 ? len : 390), words);
-		fprintf(stderr, "    | %s\n", shown(line));
-		words += len + (words[len] == '\n');
-	}
-}
-
 static int say_failure(struct building *building,
 	const struct th_build_failure *failure, struct th_error *err)
 {
@@ -246,7 +232,7 @@ static int say_failure(struct building *building,
 	int code = say_error(err);
 
 	if (failure->known && failure->last_words[0])
-		print_words(failure->last_words);
+		say_last_words(failure->last_words);
 	if (failure->known && failure->place[0] && !enters &&
 		!building->options.plan && !building->call->quiet)
 		fprintf(stderr,

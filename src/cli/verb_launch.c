@@ -2,8 +2,11 @@
 #include <stdio.h>
 
 #include "cli/describe.h"
+#include "cli/group_launch.h"
 #include "cli/making.h"
 #include "cli/output.h"
+#include "cli/replacing.h"
+#include "cli/settings_file.h"
 #include "cli/verbs.h"
 
 static int start(struct invocation *call, struct th_container_row *row)
@@ -32,12 +35,34 @@ static int start(struct invocation *call, struct th_container_row *row)
 	return EXIT_DONE;
 }
 
+/* 1 where --settings names a file of a group, which has been launched. */
+static int launch_group(
+	struct invocation *call, int *code, struct th_error *err)
+{
+	struct th_settings_file file = {0};
+	int rc = 0;
+
+	if (!option_given(call, "settings"))
+		return 0;
+	if (settings_file_load(call, &file, err)) {
+		rc = -1;
+	} else if (file.group) {
+		*code = group_launch(call, &file);
+		rc = 1;
+	}
+	th_settings_file_release(&file);
+	return rc;
+}
+
 static int run(struct invocation *call)
 {
 	struct th_container_row row;
 	struct th_error err = {0};
 	struct making making;
-	int code;
+	int code, rc = launch_group(call, &code, &err);
+
+	if (rc)
+		return rc < 0 ? say_error(&err) : code;
 
 	if (making_read(call, &making, false, &err))
 		return say_error(&err);
@@ -48,16 +73,24 @@ static int run(struct invocation *call)
 	return code < 0 ? EXIT_DONE : code;
 }
 
-static const struct option_spec options[] = {
-	MAKING_OPTIONS, {NULL, NULL, NULL}};
+static const struct option_spec options[] = {MAKING_OPTIONS,
+	{"on-failure", "WHAT",
+		"of a group: keep what is up (the default), or undo all"},
+	REPLACING_OPTIONS, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"The container is kept when it ends, for logs, why and start.", NULL};
+	"The container is kept when it ends, for logs, why and start.", "",
+	"A settings file that describes a group brings up what is missing, "
+	"makes",
+	"anew what is described differently, and leaves the rest alone. What "
+	"the",
+	"file no longer has is removed, after a question or with --yes.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull launch selwick/gauge --name gauge-north --port 80=8080 \\",
 	"    --mount /srv/history=./history --env STATION=north",
-	"curl localhost:8080", NULL};
+	"curl localhost:8080",
+	"tidyhull launch --settings harbour.yaml --given EDITION=4", NULL};
 
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",

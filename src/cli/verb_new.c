@@ -4,8 +4,7 @@
 
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "network/network.h"
-#include "network/subnet.h"
+#include "container/new_network.h"
 
 static int check_name(const char *name, struct th_error *err)
 {
@@ -38,65 +37,17 @@ static int new_volume(struct invocation *call, const char *name)
 	return EXIT_DONE;
 }
 
-/* Up to one block of each family. */
-static int read_subnets(
-	struct invocation *call, struct th_subnet *subnet, struct th_error *err)
-{
-	struct th_strings texts = {0};
-	int rc =
-		option_values(call, "subnet", &texts) ? th_fail_memory(err) : 0;
-
-	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
-		bool six = strchr(texts.items[i], ':') != NULL;
-
-		if (six ? subnet->has6 : subnet->prefix4 > 0) {
-			th_fail(err, TH_USAGE,
-				"a network has one %s subnet, but %.60s is a "
-				"second one",
-				six ? "IPv6" : "IPv4", texts.items[i]);
-			rc = -1;
-		} else {
-			rc = th_network_parse_subnet(
-				texts.items[i], subnet, err);
-		}
-	}
-	th_strings_release(&texts);
-	return rc;
-}
-
 static int make_network(struct invocation *call, const char *name,
 	struct th_network_row *row, struct th_error *err)
 {
-	struct th_store *store = call->context.store;
-	struct th_subnet subnet = {0};
-	int rc;
+	struct th_new_network wish = {.name = name,
+		.internal = option_given(call, "internal"),
+		.loopback = option_given(call, "host-loopback")};
+	int rc = option_values(call, "subnet", &wish.subnets)
+		? th_fail_memory(err)
+		: th_network_new(call->context.store, &wish, row, err);
 
-	snprintf(row->name, sizeof(row->name), "%s", name);
-	row->by_hand = true;
-	row->internal = option_given(call, "internal");
-	row->loopback = option_given(call, "host-loopback");
-	if (row->loopback && !store->unprivileged) {
-		th_fail(err, TH_NOT_POSSIBLE,
-			"networks of root's containers do not lead to the "
-			"host's loopback");
-		return th_hint(err,
-			"--network host shares it; or let the server listen on "
-			"another address too");
-	}
-	if (row->loopback && row->internal)
-		return th_fail(err, TH_USAGE,
-			"--internal and --host-loopback contradict each other");
-	if (check_name(name, err) || read_subnets(call, &subnet, err) ||
-		th_network_check_subnet(store, name, &subnet, err))
-		return -1;
-	if (!th_network_is_shared(name)) {
-		th_fail(err, TH_USAGE, "\"%s\" is a reserved word", name);
-		return th_hint(err, "choose another name");
-	}
-	row->given4 = subnet.prefix4 > 0;
-	row->given6 = subnet.has6;
-	subnet_write(&subnet, row->subnet4, row->subnet6);
-	rc = th_network_make(store, row, err);
+	th_strings_release(&wish.subnets);
 	if (rc == 0) {
 		th_fail(err, TH_IN_USE, "the network \"%s\" already exists",
 			name);

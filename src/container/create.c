@@ -194,6 +194,8 @@ void th_container_check(const struct th_context *context,
 	struct th_error err = {0};
 
 	check_all(context, settings, problems);
+	if (settings->image_later)
+		return;
 	if (th_image_choose(context, settings, &choice, &err))
 		th_problems_add(problems, &err);
 	th_image_choice_release(&choice);

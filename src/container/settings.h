@@ -64,6 +64,7 @@ struct th_settings {
 	 * lock of the command that does it; NULL mostly (replace.h). */
 	const char *replaces, *maker;
 	bool replaces_running;
+	bool image_later; /* its image is yet to be built */
 	bool with_later; /* whose network it shares is yet to be made */
 	/* IDs of containers that will have given their ports back; or NULL. */
 	const struct th_strings *leaving;

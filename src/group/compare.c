@@ -53,24 +53,35 @@ static void add_names(
 	}
 }
 
-/* "image, env": what has changed; "" where nothing has. */
-static int find_changes(const struct th_context *context,
-	struct th_group_item *item, const struct th_member *known,
-	struct th_error *err)
+/* True where the image's name stands for another one here by now. Registries
+ * are not asked: what runs goes on. */
+static bool is_another_image(
+	const struct th_context *context, const struct th_group_item *item)
 {
+	struct th_settings here = *item->settings;
 	struct th_image_choice choice;
-	int rc;
+	struct th_error ignored = {0};
+	bool another;
 
-	item->why[0] = '\0';
-	rc = th_image_choose(context, item->settings, &choice, err);
-	if (rc == 0 &&
-		(!choice.here ||
-			strcmp(choice.image.digest, item->before.image) != 0))
-		snprintf(item->why, sizeof(item->why), "image");
+	if (here.image_later)
+		return false;
+	here.fetch = TH_FETCH_NEVER;
+	another = th_image_choose(context, &here, &choice, &ignored) == 0 &&
+		choice.here &&
+		strcmp(choice.image.digest, item->before.image) != 0;
 	th_image_choice_release(&choice);
+	return another;
+}
+
+/* "image, env": what has changed; "" where nothing has. */
+static void find_changes(const struct th_context *context,
+	struct th_group_item *item, const struct th_member *known)
+{
+	item->why[0] = '\0';
 	add_names(item->member.settings, known->settings, false, item->why);
 	add_names(known->settings, item->member.settings, true, item->why);
-	return rc;
+	if (!item->why[0] && is_another_image(context, item))
+		snprintf(item->why, sizeof(item->why), "image");
 }
 
 /* ---- comparing ---- */
@@ -121,8 +132,7 @@ static int compare_one(const struct th_context *context, struct th_group *group,
 		return -1;
 	if (rc == 0 || strcmp(known.group, group->name) != 0)
 		return say_taken(group, item, rc ? &known : NULL, problems);
-	if (find_changes(context, item, &known, err))
-		return -1;
+	find_changes(context, item, &known);
 	if (item->why[0]) {
 		item->act = TH_GROUP_REMAKE;
 		return 0;

@@ -229,7 +229,8 @@ void th_group_digest(
 		{"allow", &settings->allow_texts}};
 	const struct {
 		const char *name, *value;
-	} texts[] = {{"hostname", settings->hostname}, {"user", settings->user},
+	} texts[] = {{"image", settings->image},
+		{"hostname", settings->hostname}, {"user", settings->user},
 		{"workdir", settings->workdir},
 		{"entrypoint", settings->entrypoint},
 		{"stop", settings->stop_text},
