@@ -2,9 +2,11 @@
 
 #include <stdio.h>
 #include <stdlib.h>
+#include <string.h>
 
 #include "base/clock.h"
 #include "cli/output.h"
+#include "group/group.h"
 
 static int find_all(struct invocation *call,
 	bool (*wanted)(const struct th_container_row *row),
@@ -25,29 +27,87 @@ static int find_all(struct invocation *call,
 	return EXIT_DONE;
 }
 
+/* One of them, or all of a group. */
+static int add_named(struct invocation *call, const char *text,
+	struct th_container_row **rows, size_t *count, struct th_error *err)
+{
+	struct th_container_row *found = NULL, *more;
+	struct th_object object;
+	size_t add = 1;
+
+	if (th_object_find(&call->context, text,
+		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err))
+		return -1;
+	if (object.kind == TH_KIND_GROUP &&
+		th_group_rows(
+			&call->context, object.group.name, &found, &add, err))
+		return -1;
+	more = realloc(*rows, (*count + add) * sizeof(*more));
+	if (!more) {
+		free(found);
+		return th_fail_memory(err);
+	}
+	*rows = more;
+	memcpy(more + *count, found ? found : &object.container,
+		add * sizeof(*more));
+	*count += add;
+	free(found);
+	th_object_release(&object);
+	return 0;
+}
+
 static int find_named(
 	struct invocation *call, struct th_container_row **rows, size_t *count)
 {
 	int code = EXIT_DONE;
 
-	*rows = calloc((size_t)call->object_count, sizeof(**rows));
-	if (!*rows)
-		return EXIT_FAILED;
 	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
 		struct th_error err = {0};
 		int one;
 
-		if (th_object_find(&call->context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &err)) {
-			one = say_error(&err);
-			code = code ? code : one;
+		if (add_named(call, call->objects[i], rows, count, &err) == 0)
 			continue;
-		}
-		(*rows)[(*count)++] = object.container;
-		th_object_release(&object);
+		one = say_error(&err);
+		code = code ? code : one;
 	}
 	return code;
+}
+
+int expand_groups(struct invocation *call, struct th_error *err)
+{
+	struct th_container_row *rows = NULL;
+	struct th_group_row *groups = NULL;
+	char **objects;
+	size_t count = 0;
+	int rc;
+
+	if (th_group_list(call->context.store->db, NULL, &groups, &count, err))
+		return -1;
+	free(groups);
+	if (!count || !call->object_count)
+		return 0;
+	count = 0;
+	rc = 0;
+	for (int i = 0; rc == 0 && i < call->object_count; i++) {
+		struct th_error own = {0};
+
+		/* What is no container is the verb's to complain of. */
+		if (add_named(call, call->objects[i], &rows, &count, &own))
+			rc = 1;
+	}
+	objects = rc ? NULL : calloc(count + 1, sizeof(*objects));
+	for (size_t i = 0; objects && i < count; i++) {
+		/* Until the program ends. */
+		objects[i] = strdup(rows[i].id);
+		if (!objects[i])
+			rc = th_fail_memory(err);
+	}
+	free(rows);
+	if (objects && rc == 0) {
+		call->objects = objects;
+		call->object_count = (int)count;
+	}
+	return rc < 0 ? -1 : 0;
 }
 
 int find_containers(struct invocation *call,

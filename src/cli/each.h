@@ -11,9 +11,12 @@ int each_container(struct invocation *call,
 	bool (*wanted)(const struct th_container_row *row),
 	int (*act)(struct invocation *call, struct th_container_row *row));
 
-/* The containers that the objects name, or with --all those that wanted
- * accepts; *rows is to be freed. What is not found is told, and its exit code
- * returned: the rest is there all the same. */
+/* Replaces the names of groups among the call's objects by their containers. */
+int expand_groups(struct invocation *call, struct th_error *err);
+
+/* The containers that the objects name (those of a group, too), or with --all
+ * those that wanted accepts; *rows is to be freed. What is not found is told,
+ * and its exit code returned: the rest is there all the same. */
 int find_containers(struct invocation *call,
 	bool (*wanted)(const struct th_container_row *row),
 	struct th_container_row **rows, size_t *count);

@@ -13,6 +13,7 @@
 #include "base/buffer.h"
 #include "base/file.h"
 #include "base/path.h"
+#include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/options.h"
 #include "cli/output.h"
@@ -334,7 +335,9 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	context->pulled = progress_pulled;
 	context->owner = &progress;
 	context->cancel = &interrupted;
-	code = call->verb->run(call);
+	code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
+		? say_error(err)
+		: call->verb->run(call);
 	progress_end(&progress);
 	th_store_close(context->store);
 	context->store = NULL;

@@ -24,7 +24,8 @@ enum verb_flags {
 	VERB_PASSES_CODE = 16,
 	VERB_REGISTRIES = 32, /* may ask registries */
 	VERB_STARTS = 64, /* a container, which may need networks */
-	VERB_STARTS_MADE = 128 /* those that are made already */
+	VERB_STARTS_MADE = 128, /* those that are made already */
+	VERB_GROUPS = 256 /* a group stands for its containers */
 };
 
 struct given_option {

@@ -336,7 +336,7 @@ const struct verb verb_logs = {.name = "logs",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
 	.least = 1,
 	.most = -1,
 	.run = run};

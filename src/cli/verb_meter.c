@@ -369,7 +369,7 @@ const struct verb verb_meter = {.name = "meter",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
 	.least = 0,
 	.most = -1,
 	.run = run};

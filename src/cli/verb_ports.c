@@ -116,7 +116,7 @@ const struct verb verb_ports = {.name = "ports",
 	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
 	.least = 0,
 	.most = -1,
 	.run = run};

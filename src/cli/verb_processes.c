@@ -116,7 +116,7 @@ const struct verb verb_processes = {.name = "processes",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
 	.least = 1,
 	.most = -1,
 	.run = run};

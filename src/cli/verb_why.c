@@ -121,7 +121,7 @@ const struct verb verb_why = {.name = "why",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
 	.least = 1,
 	.most = -1,
 	.run = run};

@@ -11,6 +11,7 @@
 #include "keeper/handed.h"
 #include "sandbox/cgroup.h"
 #include "store/container_state.h"
+#include "store/group_state.h"
 #include "store/store.h"
 #include "store/volume_state.h"
 
@@ -220,7 +221,8 @@ enum th_kind {
 	TH_KIND_IMAGE = 2,
 	TH_KIND_SESSION = 4,
 	TH_KIND_VOLUME = 8,
-	TH_KIND_NETWORK = 16
+	TH_KIND_NETWORK = 16,
+	TH_KIND_GROUP = 32
 };
 
 struct th_object {
@@ -230,13 +232,14 @@ struct th_object {
 	struct th_session_row session;
 	struct th_volume_row volume;
 	struct th_network_row network;
+	struct th_group_row group;
 	bool by_name; /* an image that was found by one of its names */
 	char name[TH_REFERENCE_MAX + 256]; /* that name, in full */
 };
 
 /* The one object of the kinds (a set) that text means: a name, an ID, or the
- * beginning of one; "container:", "image:", "session:", "volume:" and
- * "network:" before it choose. TH_NOT_FOUND, or TH_USAGE with all that fit
+ * beginning of one; "container:", "image:", "session:", "volume:", "network:"
+ * and "group:" before it choose. TH_NOT_FOUND, or TH_USAGE with all that fit
  * where several do. */
 int th_object_find(const struct th_context *context, const char *text,
 	int kinds, struct th_object *object, struct th_error *err);

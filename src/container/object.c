@@ -16,13 +16,15 @@ struct finds {
 	size_t volume_count;
 	struct th_network_row *networks;
 	size_t network_count;
+	struct th_group_row *groups;
+	size_t group_count;
 };
 
 static size_t total(const struct finds *finds)
 {
 	return finds->container_count + finds->image_count +
 		finds->session_count + finds->volume_count +
-		finds->network_count;
+		finds->network_count + finds->group_count;
 }
 
 /* The image was found by the beginning of its digest. */
@@ -50,7 +52,7 @@ static void keep_exact(struct finds *finds, const char *text)
 	for (size_t i = 0; i < finds->image_count; i++)
 		images += !is_by_digest(&finds->images[i], text);
 	if (!(containers + sessions + images + finds->volume_count +
-		    finds->network_count))
+		    finds->network_count + finds->group_count))
 		return;
 	for (size_t i = 0; containers && i < finds->container_count; i++) {
 		if (is_container(&finds->containers[i], text))
@@ -93,12 +95,45 @@ static int look(const struct th_context *context, const char *text, int kinds,
 		th_network_list(context->store, text, &finds->networks,
 			&finds->network_count, err))
 		return -1;
+	if (kinds & TH_KIND_GROUP &&
+		th_group_list(
+			db, text, &finds->groups, &finds->group_count, err))
+		return -1;
 	if (kinds & TH_KIND_IMAGE &&
 		th_image_state_find(context->store, text, &finds->images,
 			&finds->image_count, err))
 		return -1;
 	keep_exact(finds, text);
 	return 0;
+}
+
+/* A group is none of what is wanted, but has some. */
+static int hint_group(const struct th_context *context, const char *text,
+	struct th_error *err)
+{
+	struct th_container_row row;
+	struct th_member *members = NULL;
+	struct th_error ignored = {0};
+	char names[160] = "";
+	size_t count = 0;
+
+	if (th_member_list(
+		    context->store->db, text, &members, &count, &ignored))
+		return -1;
+	for (size_t i = 0; i < count; i++) {
+		size_t used = strlen(names);
+
+		if (used < 100 &&
+			th_state_get(context->store->db, members[i].container,
+				&row, &ignored) == 1)
+			snprintf(names + used, sizeof(names) - used, "%s%s",
+				used ? ", " : "", row.name);
+	}
+	free(members);
+	return count
+		? th_hint(err, "it is a group; give one of its containers: %s",
+			  names)
+		: -1;
 }
 
 static int not_found(const struct th_context *context, const char *text,
@@ -109,6 +144,9 @@ static int not_found(const struct th_context *context, const char *text,
 		: kinds == TH_KIND_VOLUME	      ? "volume"
 		: kinds == TH_KIND_NETWORK	      ? "network"
 		: kinds == TH_KIND_SESSION	      ? "session"
+		: kinds == TH_KIND_GROUP	      ? "group"
+		: kinds == (TH_KIND_CONTAINER | TH_KIND_GROUP)
+		? "container or group"
 		: kinds == (TH_KIND_CONTAINER | TH_KIND_IMAGE)
 		? "container or image"
 		: kinds == (TH_KIND_CONTAINER | TH_KIND_SESSION)
@@ -119,6 +157,8 @@ static int not_found(const struct th_context *context, const char *text,
 	size_t count = 0;
 
 	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
+	if (kinds & TH_KIND_CONTAINER && !(kinds & TH_KIND_GROUP))
+		hint_group(context, text, err);
 	/* People mix up the IDs of images and containers. */
 	if (!(kinds & TH_KIND_IMAGE) && kinds & TH_KIND_CONTAINER &&
 		th_image_state_find(
@@ -161,6 +201,9 @@ static int ambiguous(
 	for (size_t i = 0; i < finds->network_count; i++)
 		th_buf_addf(&list, "%snetwork:%s", list.len > 8 ? ", " : "",
 			finds->networks[i].name);
+	for (size_t i = 0; i < finds->group_count; i++)
+		th_buf_addf(&list, "%sgroup:%s", list.len > 8 ? ", " : "",
+			finds->groups[i].name);
 	th_fail(err, TH_USAGE, "\"%.100s\" matches %zu objects", text,
 		total(finds));
 	th_hint(err, "%s", list.data);
@@ -213,6 +256,14 @@ int th_object_find(const struct th_context *context, const char *text,
 	} else if (strncmp(text, "network:", 8) == 0) {
 		text += 8;
 		kinds &= TH_KIND_NETWORK;
+	} else if (strncmp(text, "group:", 6) == 0) {
+		text += 6;
+		if (!(kinds & TH_KIND_GROUP)) {
+			th_fail(err, TH_USAGE,
+				"an object of another kind is needed here");
+			return hint_group(context, text, err);
+		}
+		kinds = TH_KIND_GROUP;
 	}
 	if (!kinds || !*text)
 		return th_fail(err, TH_USAGE,
@@ -241,6 +292,10 @@ int th_object_find(const struct th_context *context, const char *text,
 		object->kind = TH_KIND_NETWORK;
 		object->network = finds.networks[0];
 		rc = 0;
+	} else if (finds.group_count == 1) {
+		object->kind = TH_KIND_GROUP;
+		object->group = finds.groups[0];
+		rc = 0;
 	} else if (finds.session_count == 1) {
 		object->kind = TH_KIND_SESSION;
 		object->session = finds.sessions[0];
@@ -252,6 +307,7 @@ out:
 	free(finds.sessions);
 	free(finds.volumes);
 	free(finds.networks);
+	free(finds.groups);
 	free(finds.containers);
 	th_image_rows_free(finds.images, finds.image_count);
 	return rc;

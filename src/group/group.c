@@ -43,6 +43,8 @@ static int link_member(struct th_group *group, struct th_group_item *item,
 {
 	for (size_t i = 0; i < group->count; i++) {
 		if (&group->items[i] != item &&
+			strcmp(group->items[i].member.group,
+				item->member.group) == 0 &&
 			strcmp(group->items[i].member.member, member) == 0 &&
 			add_after(item, i, what, err))
 			return -1;
@@ -130,59 +132,104 @@ static bool is_up(const struct th_container_row *row)
 	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
 }
 
-int th_group_load(const struct th_context *context, const char *name,
+/* One more, as it is. */
+static int add_row(const struct th_context *context, struct th_group *group,
+	const struct th_container_row *row, struct th_error *err)
+{
+	struct th_group_item *item = &group->items[group->count];
+	int rc = th_member_get(context->store->db, row->id, &item->member, err);
+
+	if (rc < 0)
+		return -1;
+	item->before = item->row = *row;
+	item->was_up = is_up(row);
+	item->act = item->was_up && row->state != TH_STATE_WAITING
+		? TH_GROUP_LEAVE
+		: TH_GROUP_START;
+	group->count++;
+	return 0;
+}
+
+int th_group_of(const struct th_context *context,
+	const struct th_container_row *rows, size_t count,
 	struct th_group *group, struct th_error *err)
 {
-	struct th_db *db = context->store->db;
-	struct th_member *members = NULL;
-	size_t count = 0;
-	int rc = -1;
+	int rc = 0;
 
 	memset(group, 0, sizeof(*group));
-	snprintf(group->name, sizeof(group->name), "%s", name);
-	th_replacements_settle(context);
-	if (th_member_list(db, name, &members, &count, err))
-		return -1;
 	group->items = calloc(count + 1, sizeof(*group->items));
-	if (!group->items) {
-		th_fail_memory(err);
-		goto out;
-	}
-	for (size_t i = 0; i < count; i++) {
-		struct th_group_item *item = &group->items[group->count];
-
-		rc = th_state_get(db, members[i].container, &item->before, err);
-		if (rc == 1)
-			rc = th_container_settle_row(
-				     context, &item->before, err)
-				? -1
-				: item->before.id[0] != '\0';
-		if (rc < 0)
-			goto out;
-		if (rc == 0)
-			continue;
-		item->member = members[i];
-		item->row = item->before;
-		item->was_up = is_up(&item->before);
-		item->act =
-			item->was_up && item->before.state != TH_STATE_WAITING
-			? TH_GROUP_LEAVE
-			: TH_GROUP_START;
-		group->count++;
-	}
-	rc = group->count ? th_group_link(group, err)
-			  : th_fail(err, TH_NOT_FOUND,
-				    "there is no group \"%.100s\"", name);
+	if (!group->items)
+		return th_fail_memory(err);
+	for (size_t i = 0; rc == 0 && i < count; i++)
+		rc = add_row(context, group, &rows[i], err);
+	if (rc == 0)
+		rc = th_group_link(group, err);
 	if (rc == 0) {
 		qsort(group->items, group->count, sizeof(*group->items),
 			by_rank);
 		/* Their places in the list are others now. */
 		rc = th_group_link(group, err);
 	}
-out:
-	free(members);
 	if (rc)
 		th_group_release(group);
+	return rc;
+}
+
+int th_group_rows(const struct th_context *context, const char *name,
+	struct th_container_row **rows, size_t *count, struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+	struct th_member *members = NULL;
+	size_t all = 0;
+	int rc;
+
+	*rows = NULL;
+	*count = 0;
+	th_replacements_settle(context);
+	if (th_member_list(db, name, &members, &all, err))
+		return -1;
+	*rows = calloc(all + 1, sizeof(**rows));
+	rc = *rows ? 0 : th_fail_memory(err);
+	for (size_t i = 0; rc == 0 && i < all; i++) {
+		struct th_container_row *row = &(*rows)[*count];
+
+		rc = th_state_get(db, members[i].container, row, err);
+		if (rc == 1)
+			rc = th_container_settle_row(context, row, err);
+		else if (rc == 0)
+			row->id[0] = '\0';
+		if (rc == 0 && row->id[0])
+			(*count)++;
+	}
+	free(members);
+	if (rc == 0 && !*count)
+		rc = th_fail(err, TH_NOT_FOUND, "there is no group \"%.100s\"",
+			name);
+	if (rc) {
+		free(*rows);
+		*rows = NULL;
+	}
+	return rc ? -1 : 0;
+}
+
+int th_group_tidy(const struct th_context *context, const char *name,
+	struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_group_row *groups = NULL;
+	struct th_network_row *networks = NULL;
+	size_t left = 0, count = 0;
+	int rc;
+
+	if (th_group_list(store->db, name, &groups, &left, err))
+		return -1;
+	free(groups);
+	if (left)
+		return 0;
+	rc = th_network_list(store, name, &networks, &count, err);
+	if (rc == 0 && count && !networks[0].by_hand && !networks[0].users)
+		rc = th_network_forget(store, name, err);
+	free(networks);
 	return rc;
 }
 

@@ -61,10 +61,20 @@ void th_group_release(struct th_group *group);
 
 /* ---- group.c ---- */
 
-/* What the state knows of the group, each to be started; in the order in which
- * they are started. TH_NOT_FOUND where there is none of the name. */
-int th_group_load(const struct th_context *context, const char *name,
+/* The containers of the group; *rows is to be freed. TH_NOT_FOUND where there
+ * is none of the name. */
+int th_group_rows(const struct th_context *context, const char *name,
+	struct th_container_row **rows, size_t *count, struct th_error *err);
+/* Containers as they are, each to be started where it does not run, in the
+ * order in which their groups start them; they may be of several groups, or of
+ * none.
+ */
+int th_group_of(const struct th_context *context,
+	const struct th_container_row *rows, size_t count,
 	struct th_group *group, struct th_error *err);
+/* When its last container has gone: removes the network that came with it. */
+int th_group_tidy(const struct th_context *context, const char *name,
+	struct th_error *err);
 /* Sets the ranks, and after from the text of the members. */
 int th_group_link(struct th_group *group, struct th_error *err);
 
