@@ -10,6 +10,7 @@
 #include "base/json.h"
 #include "cli/output.h"
 #include "container/networks.h"
+#include "group/group.h"
 #include "keeper/plan.h"
 #include "oci/image_config.h"
 #include "store/blob.h"
@@ -115,6 +116,7 @@ json_t *describe_container(
 {
 	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
 	struct th_error err = {0};
+	struct th_member member;
 	char network[TH_NETWORK_TEXT];
 	json_t *doc, *outcome = json_null();
 
@@ -148,10 +150,55 @@ json_t *describe_container(
 			row->tries, "restarts", row->restarts, "next",
 			json_time(row->state == TH_STATE_WAITING ? row->next_us
 								 : 0)));
+	if (th_member_get(context->store->db, row->id, &member, &err) == 1)
+		json_object_set_new(doc, "group", json_string(member.group));
+	else
+		json_object_set_new(doc, "group", json_null());
 	json_object_set_new(doc, "health",
 		row->health[0] ? json_string(row->health) : json_null());
 	if (doc && row->pid)
 		json_object_set_new(doc, "pid", json_integer(row->pid));
+	return doc;
+}
+
+static json_t *describe_member(const struct th_context *context,
+	const struct th_group *group, const struct th_group_item *item,
+	bool fully)
+{
+	json_t *doc = fully
+		? describe_container_fully(context, &item->before, false)
+		: describe_container(context, &item->before);
+	json_t *after = json_array();
+
+	for (size_t i = 0; i < item->after_count; i++)
+		json_array_append_new(after,
+			json_pack("{s:s s:s}", "container",
+				group->items[item->after[i].item].before.name,
+				"is", th_after_word(item->after[i].what)));
+	json_object_set_new(doc, "after", after);
+	return doc;
+}
+
+json_t *describe_group(const struct th_context *context, const char *name,
+	bool fully, struct th_error *err)
+{
+	struct th_container_row *rows = NULL;
+	struct th_group group;
+	json_t *list, *doc = NULL;
+	size_t count = 0;
+
+	if (th_group_rows(context, name, &rows, &count, err) == 0 &&
+		th_group_of(context, rows, count, &group, err) == 0) {
+		list = json_array();
+		for (size_t i = 0; i < group.count; i++)
+			json_array_append_new(list,
+				describe_member(context, &group,
+					&group.items[i], fully));
+		doc = json_pack("{s:s s:s s:o}", "kind", "group", "name", name,
+			"containers", list);
+		th_group_release(&group);
+	}
+	free(rows);
 	return doc;
 }
 

@@ -23,9 +23,13 @@ json_t *describe_image_fully(
 void reach_text(const struct th_context *context, const char *id, char *text,
 	size_t size);
 
-/* A volume, with who has it. */
+/* A group and its containers in their order, each with those that it waits for;
+ * fully: with their settings. NULL with an error. */
+json_t *describe_group(const struct th_context *context, const char *name,
+	bool fully, struct th_error *err);
 json_t *describe_network(
 	const struct th_context *context, const struct th_network_row *row);
+/* A volume, with who has it. */
 json_t *describe_volume(
 	const struct th_context *context, const struct th_volume_row *row);
 /* A session, for list and show. */

@@ -29,6 +29,7 @@ struct launching {
 	struct making *makings; /* one for each container of the file */
 	struct th_group group;
 	struct th_strings digests; /* of images that were built */
+	struct th_strings networks; /* that the file describes */
 	struct th_group_options options;
 };
 
@@ -135,6 +136,7 @@ static int read_one(
 		free(own.objects);
 	free(own.options);
 	making->settings.image_later = one->build != NULL;
+	making->settings.coming_networks = &launching->networks;
 	return rc;
 }
 
@@ -198,6 +200,11 @@ static void read_all(struct launching *launching, struct th_problems *problems)
 	}
 	snprintf(launching->group.name, sizeof(launching->group.name), "%s",
 		launching->file->group);
+	for (size_t i = 0; i < launching->file->network_count; i++) {
+		if (th_strings_add(&launching->networks,
+			    launching->file->networks[i].name))
+			th_fail_memory(&err);
+	}
 	for (size_t i = 0; i < count; i++) {
 		if (read_one(launching, i, &err) ||
 			add_item(launching, i, &err))
@@ -511,6 +518,7 @@ static void release(struct launching *launching)
 	free(launching->makings);
 	th_group_release(&launching->group);
 	th_strings_release(&launching->digests);
+	th_strings_release(&launching->networks);
 }
 
 int group_launch(struct invocation *call, struct th_settings_file *file)

@@ -59,6 +59,9 @@ static void print_failed(const struct th_group_item *item)
 	if (item->err.hint[0])
 		fprintf(stderr, "  %s\n", shown(item->err.hint));
 	say_last_words(item->words);
+	if (item->went_back)
+		fprintf(stderr, "  %s is as it was before%s\n",
+			shown(name_of(item)), item->was_up ? ", and runs" : "");
 }
 
 void group_progress_tell(void *owner, const struct th_group *group,
@@ -137,12 +140,9 @@ static int first_code(const struct th_group *group)
 	return EXIT_FAILED;
 }
 
-int group_progress_end(struct group_progress *progress,
-	const struct th_group *group, int rc, bool undone)
+int group_progress_left(const struct th_group *group)
 {
-	int code = rc ? first_code(group) : EXIT_DONE;
 	char left[200] = "";
-	size_t up, all;
 
 	for (size_t i = 0; i < group->count; i++) {
 		size_t used = strlen(left);
@@ -153,6 +153,15 @@ int group_progress_end(struct group_progress *progress,
 	}
 	if (left[0])
 		fprintf(stderr, "  not begun: %s\n", shown(left));
+	return first_code(group);
+}
+
+int group_progress_end(struct group_progress *progress,
+	const struct th_group *group, int rc, bool undone)
+{
+	int code = rc ? group_progress_left(group) : EXIT_DONE;
+	size_t up, all;
+
 	if (undone)
 		fprintf(stderr, "  the group \"%s\" is as it was before\n",
 			shown(group->name));

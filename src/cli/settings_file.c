@@ -202,20 +202,20 @@ static void print_env(const char *pair)
 	free(asked);
 }
 
-static void print_member(const char *key, const json_t *value)
+static void print_member(const char *key, const json_t *value, int indent)
 {
 	size_t i;
 	json_t *item;
 
 	if (json_is_string(value) && json_string_length(value)) {
-		printf("%s: ", key);
+		printf("%*s%s: ", indent, "", key);
 		print_text(json_string_value(value));
 		putchar('\n');
 	} else if (json_is_array(value) && json_array_size(value)) {
-		printf("%s:\n", key);
+		printf("%*s%s:\n", indent, "", key);
 		json_array_foreach((json_t *)(uintptr_t)value, i, item)
 		{
-			fputs("  - ", stdout);
+			printf("%*s- ", indent + 2, "");
 			if (strcmp(key, "env") == 0)
 				print_env(json_string_value(item));
 			else
@@ -225,17 +225,52 @@ static void print_member(const char *key, const json_t *value)
 	}
 }
 
-void settings_file_print(const json_t *doc)
+static void print_settings(const json_t *doc, int indent)
 {
-	static const char *const keys[] = {"name", "image", "command", "port",
-		"mount", "env", "network", "alias", "host", "hostname", "user",
+	static const char *const keys[] = {"image", "command", "port", "mount",
+		"env", "network", "alias", "host", "hostname", "user",
 		"workdir", "entrypoint", "capability", "secret", "tty", "stop",
 		"restart", "probe", "log", "limit", "device", "share", "allow",
 		"reaper", "users"};
 	const json_t *settings = json_object_get(doc, "settings");
 
 	for (size_t i = 0; i < sizeof(keys) / sizeof(*keys); i++)
-		print_member(keys[i], json_object_get(settings, keys[i]));
+		print_member(
+			keys[i], json_object_get(settings, keys[i]), indent);
 	if (json_is_true(json_object_get(settings, "read-only")))
-		puts("read-only: true");
+		printf("%*sread-only: true\n", indent, "");
+}
+
+void settings_file_print(const json_t *doc)
+{
+	print_member("name",
+		json_object_get(json_object_get(doc, "settings"), "name"), 0);
+	print_settings(doc, 0);
+}
+
+void settings_file_print_group(const char *name, const json_t *list)
+{
+	size_t i, k;
+	json_t *doc, *after;
+
+	fputs("group: ", stdout);
+	print_text(name);
+	puts("\ncontainers:");
+	json_array_foreach((json_t *)(uintptr_t)list, i, doc)
+	{
+		printf("  %s:\n",
+			json_string_value(json_object_get(doc, "name")));
+		print_settings(doc, 4);
+		k = json_array_size(json_object_get(doc, "after"));
+		if (k)
+			puts("    after:");
+		json_array_foreach(json_object_get(doc, "after"), k, after)
+		{
+			printf("      %s: %s\n",
+				json_string_value(
+					json_object_get(after, "container")),
+				json_string_value(
+					json_object_get(after, "is")));
+		}
+	}
 }

@@ -28,5 +28,8 @@ int given_read(const struct invocation *call, struct th_strings *given,
 /* Writes a file that makes the same container again. doc is what show knows of
  * it, fully. Values that are hidden are asked for. */
 void settings_file_print(const json_t *doc);
+/* The same of several, as a group; each may say in "after" whom it waits for.
+ */
+void settings_file_print_group(const char *name, const json_t *list);
 
 #endif

@@ -7,6 +7,7 @@
 #include "cli/describe.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "group/group.h"
 #include "oci/reference.h"
 
 static bool runs(const struct th_container_row *row)
@@ -14,8 +15,9 @@ static bool runs(const struct th_container_row *row)
 	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
 }
 
+/* The cells of one container; depth 1 below its group. */
 static void add_row(struct invocation *call, struct table *table,
-	const struct th_container_row *row)
+	const struct th_container_row *row, int depth)
 {
 	char state[96], ago[48], reach[512];
 	int64_t since = row->state == TH_STATE_CREATED ? row->created_us
@@ -25,13 +27,25 @@ static void add_row(struct invocation *call, struct table *table,
 	state_text(row, state);
 	ago_text(since, ago);
 	reach_text(&call->context, row->id, reach, sizeof(reach));
-	table_row(table);
+	if (depth < 0)
+		table_row(table);
+	else
+		table_branch(table, depth);
 	table_cell(table, "bold", "%s", row->name);
 	table_cell(table, state_colour(row), "%s", state);
 	table_cell(table, NULL, "%s", ago);
 	table_cell(table, NULL, "%s", reach);
 	table_cell(table, NULL, "%s", row->image_name);
 	table_cell(table, "darkgray", "%s", row->id);
+}
+
+static void add_group(struct table *table, const struct th_group_row *group)
+{
+	table_branch(table, 0);
+	table_cell(table, "bold", "group:%s", group->name);
+	table_cell(table, group->running == group->containers ? "green" : NULL,
+		"%lld of %lld running", (long long)group->running,
+		(long long)group->containers);
 }
 
 static int list_json(struct invocation *call,
@@ -51,11 +65,67 @@ static int list_json(struct invocation *call,
 		"not-shown", (json_int_t)hidden));
 }
 
+static bool is_member(struct invocation *call, const char *id)
+{
+	struct th_member member;
+	struct th_error ignored = {0};
+
+	return th_member_get(call->context.store->db, id, &member, &ignored) ==
+		1;
+}
+
+/* One group with those of it that are shown; how many those are. */
+static size_t add_tree(struct invocation *call, struct table *table,
+	const struct th_group_row *one, bool all)
+{
+	struct th_container_row *rows = NULL;
+	struct th_group group = {0};
+	struct th_error ignored = {0};
+	size_t count = 0, shown = 0;
+
+	if (th_group_rows(&call->context, one->name, &rows, &count, &ignored) ==
+		0)
+		th_group_of(&call->context, rows, count, &group, &ignored);
+	for (size_t i = 0; i < group.count; i++) {
+		if (!all && !runs(&group.items[i].before))
+			continue;
+		if (!shown++)
+			add_group(table, one);
+		add_row(call, table, &group.items[i].before, 1);
+	}
+	th_group_release(&group);
+	free(rows);
+	return shown;
+}
+
+/* Groups first, each with its containers below it; then the others. */
+static size_t add_trees(struct invocation *call, struct table *table,
+	const struct th_container_row *rows, size_t count, bool all)
+{
+	struct th_group_row *groups = NULL;
+	struct th_error ignored = {0};
+	size_t group_count = 0, shown = 0;
+
+	th_group_list(
+		call->context.store->db, NULL, &groups, &group_count, &ignored);
+	for (size_t i = 0; i < group_count; i++)
+		shown += add_tree(call, table, &groups[i], all);
+	for (size_t i = 0; i < count; i++) {
+		if ((!all && !runs(&rows[i])) ||
+			(group_count && is_member(call, rows[i].id)))
+			continue;
+		add_row(call, table, &rows[i], group_count ? 0 : -1);
+		shown++;
+	}
+	free(groups);
+	return shown;
+}
+
 static void list_table(struct invocation *call,
 	const struct th_container_row *rows, size_t count, bool all)
 {
 	struct table *table = table_new();
-	size_t shown = 0;
+	size_t shown;
 
 	table_column(table, "container", false);
 	table_column(table, "state", false);
@@ -63,12 +133,7 @@ static void list_table(struct invocation *call,
 	table_column(table, "ports", false);
 	table_column(table, "image", false);
 	table_column(table, "id", false);
-	for (size_t i = 0; i < count; i++) {
-		if (!all && !runs(&rows[i]))
-			continue;
-		add_row(call, table, &rows[i]);
-		shown++;
-	}
+	shown = add_trees(call, table, rows, count, all);
 	if (shown) {
 		table_print(table);
 	} else {

@@ -27,11 +27,28 @@ static int plan(struct invocation *call, struct th_container_row *row,
 	return code;
 }
 
+/* Of a group: it is not as the file describes it any more, which the next
+ * launch is to see. */
+static int mark_member(struct invocation *call,
+	const struct th_container_row *row, struct th_member *member,
+	struct th_error *err)
+{
+	static const char mark[] = " by-hand=1";
+	int rc = th_member_get(call->context.store->db, row->id, member, err);
+	size_t len = strlen(member->settings);
+
+	if (rc == 1 && !strstr(member->settings, mark) &&
+		len + sizeof(mark) <= sizeof(member->settings))
+		memcpy(member->settings + len, mark, sizeof(mark));
+	return rc;
+}
+
 static int run(struct invocation *call)
 {
 	struct invocation merged;
 	struct th_object object;
 	struct making making;
+	struct th_member member = {0};
 	struct th_error err = {0};
 	int code;
 
@@ -42,8 +59,12 @@ static int run(struct invocation *call)
 		code = say_error(&err);
 	else if (making.plan)
 		code = plan(call, &object.container, &merged, &making);
-	else
+	else if (mark_member(call, &object.container, &member, &err) < 0)
+		code = say_error(&err);
+	else {
+		making.settings.member = member.group[0] ? &member : NULL;
 		code = replacing_run(call, &object.container, &making, false);
+	}
 	free(merged.options == call->options ? NULL : merged.options);
 	making_release(&making);
 	th_object_release(&object);

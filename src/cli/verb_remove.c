@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "cli/each.h"
+#include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "image/remove.h"
@@ -114,6 +115,97 @@ static int remove_named(struct invocation *call, const char *kind,
 	return say_error(&err);
 }
 
+/* Says what stays: people look for their data there. */
+static void say_volumes(struct invocation *call, const struct th_strings *names)
+{
+	if (!names->count || call->quiet)
+		return;
+	printf("its volumes stay:");
+	for (size_t i = 0; i < names->count; i++)
+		printf("%s %s", i ? "," : "", names->items[i]);
+	printf("; to remove one: tidyhull remove volume:%s\n", names->items[0]);
+}
+
+/* Those that have names of their own, and are used by the container. */
+static void add_volumes(struct invocation *call,
+	const struct th_container_row *row, struct th_strings *names)
+{
+	struct th_volume_row *volumes = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+
+	if (th_volume_list(
+		    call->context.store, NULL, &volumes, &count, &ignored))
+		return;
+	for (size_t i = 0; i < count; i++) {
+		struct th_strings users = {0};
+		bool uses = false, known = false;
+
+		th_volume_users(
+			call->context.store, volumes[i].name, &users, &ignored);
+		for (size_t k = 0; k < users.count; k++)
+			uses |= strcmp(users.items[k], row->name) == 0;
+		for (size_t k = 0; k < names->count; k++)
+			known |= strcmp(names->items[k], volumes[i].name) == 0;
+		if (uses && !known && !volumes[i].own[0])
+			th_strings_add(names, volumes[i].name);
+		th_strings_release(&users);
+	}
+	free(volumes);
+}
+
+/* All of it, the last ones first, and the network that came with it. */
+static int remove_group(struct invocation *call, const char *name)
+{
+	bool force = option_given(call, "force");
+	struct th_container_row *rows = NULL;
+	struct th_strings volumes = {0};
+	struct th_group group;
+	struct th_error err = {0};
+	size_t count = 0;
+	int code = EXIT_DONE;
+
+	if (th_group_rows(&call->context, name, &rows, &count, &err) ||
+		th_group_of(&call->context, rows, count, &group, &err)) {
+		free(rows);
+		return say_error(&err);
+	}
+	for (size_t i = 0; !force && i < count; i++) {
+		if (can_go(&rows[i]))
+			continue;
+		th_fail(&err, TH_IN_USE,
+			"container \"%s\" of the group \"%s\" is %s",
+			rows[i].name, name, th_state_word(rows[i].state));
+		th_hint(&err,
+			"stop it first (tidyhull stop group:%s), or use "
+			"--force",
+			name);
+		code = say_error(&err);
+		goto out;
+	}
+	for (size_t i = 0; i < count; i++)
+		add_volumes(call, &rows[i], &volumes);
+	if (force)
+		code = stop_rows(call, &group, -1);
+	for (size_t i = group.count; i > 0; i--) {
+		int one;
+
+		if (th_state_get(call->context.store->db,
+			    group.items[i - 1].before.id, &rows[0], &err) != 1)
+			continue;
+		one = remove_container(call, &rows[0]);
+		code = code ? code : one;
+	}
+	if (th_group_tidy(&call->context, name, &err) && !code)
+		code = say_error(&err);
+	say_volumes(call, &volumes);
+out:
+	th_strings_release(&volumes);
+	th_group_release(&group);
+	free(rows);
+	return code;
+}
+
 static int run(struct invocation *call)
 {
 	int code = EXIT_DONE;
@@ -127,11 +219,13 @@ static int run(struct invocation *call)
 
 		if (th_object_find(&call->context, call->objects[i],
 			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
-				    TH_KIND_NETWORK,
+				    TH_KIND_NETWORK | TH_KIND_GROUP,
 			    &object, &err)) {
 			one = say_error(&err);
 		} else {
-			one = object.kind == TH_KIND_NETWORK
+			one = object.kind == TH_KIND_GROUP
+				? remove_group(call, object.group.name)
+				: object.kind == TH_KIND_NETWORK
 				? remove_named(call, "network",
 					  object.network.name,
 					  th_network_forget, th_network_users)
@@ -160,11 +254,12 @@ static const char *const text[] = {"Refuses what is in use, and says what uses "
 
 static const char *const examples[] = {"tidyhull remove gauge-north",
 	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",
-	"tidyhull remove volume:ledger", NULL};
+	"tidyhull remove volume:ledger",
+	"tidyhull remove --force group:harbour", NULL};
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",
-	.summary = "remove containers, images, volumes and networks",
+	.summary = "remove containers, groups, images, volumes, networks",
 	.usage = "OBJECT...",
 	.text = text,
 	.examples = examples,

@@ -1,9 +1,14 @@
 /* restart: stop where it runs, and start. */
 #include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
 
 #include "cli/describe.h"
 #include "cli/each.h"
+#include "cli/group_acts.h"
 #include "cli/output.h"
+#include "cli/remaking.h"
+#include "cli/replacing.h"
 #include "cli/verbs.h"
 
 static bool alive(const struct th_container_row *row)
@@ -35,22 +40,109 @@ static int restart(struct invocation *call, struct th_container_row *row)
 	return EXIT_DONE;
 }
 
+/* Of a group: all down, and up again in its order. */
+static int restart_group(
+	struct invocation *call, struct th_group *group, int grace_ms)
+{
+	struct th_error err = {0};
+	int code = stop_rows(call, group, grace_ms);
+
+	for (size_t i = 0; i < group->count; i++) {
+		struct th_group_item *item = &group->items[i];
+
+		if (th_state_get(call->context.store->db, item->before.id,
+			    &item->before, &err) < 0)
+			return say_error(&err);
+		item->row = item->before;
+		item->act = TH_GROUP_START;
+	}
+	return code ? code : start_rows(call, group);
+}
+
+/* The newest image of its name, and everything else as it was. */
+static int update(struct invocation *call, struct th_container_row *row)
+{
+	struct invocation merged;
+	struct making making;
+	struct th_error err = {0};
+	int code;
+
+	if (remaking_read(call, row, &making, &merged, &err))
+		code = say_error(&err);
+	else
+		code = replacing_run(call, row, &making, true);
+	free(merged.options == call->options ? NULL : merged.options);
+	making_release(&making);
+	return code;
+}
+
+static int check_fetch(const struct invocation *call, struct th_error *err)
+{
+	const char *fetch = option_value(call, "fetch");
+
+	if (fetch && strcmp(fetch, "always") != 0)
+		return th_fail(err, TH_USAGE,
+			"\"%.50s\" is not a value of --fetch here; use always",
+			fetch);
+	if (!fetch && option_given(call, "ready-within"))
+		return th_fail(
+			err, TH_USAGE, "--ready-within needs --fetch always");
+	return 0;
+}
+
+static int restart_found(
+	struct invocation *call, struct th_group *group, int grace_ms)
+{
+	bool fetch = option_given(call, "fetch");
+	int code = EXIT_DONE;
+
+	if (!fetch && has_order(group))
+		return restart_group(call, group, grace_ms);
+	for (size_t i = 0; i < group->count; i++) {
+		struct th_container_row *row = &group->items[i].before;
+		int one = fetch ? update(call, row) : restart(call, row);
+
+		code = code ? code : one;
+	}
+	return code;
+}
+
 static int run(struct invocation *call)
 {
-	return each_container(call, alive, restart);
+	struct th_container_row *rows = NULL;
+	struct th_group group;
+	struct th_error err = {0};
+	size_t count = 0;
+	int grace_ms, code, rc;
+
+	if (read_grace(call, &grace_ms, &err) || check_fetch(call, &err))
+		return say_error(&err);
+	code = find_containers(call, alive, &rows, &count);
+	if (th_group_of(&call->context, rows, count, &group, &err)) {
+		rc = say_error(&err);
+	} else {
+		rc = restart_found(call, &group, grace_ms);
+		th_group_release(&group);
+	}
+	free(rows);
+	return code ? code : rc;
 }
 
 static const struct option_spec options[] = {
 	{"all", NULL, "all that are running or waiting"},
-	{"grace", "TIME", "how long to wait before the hard kill"},
-	{NULL, NULL, NULL}};
+	{"fetch", "WHEN", "always: with the newest image of its name"},
+	REPLACING_OPTIONS, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"Its ports stay bound in between. A stopped container is started.",
-	NULL};
+	"Its ports stay bound in between. A stopped container is started.", "",
+	"With --fetch always, the image is pulled anew, and a container of it",
+	"takes the place: settings, volumes, name and ports stay, and what was",
+	"written to its files goes. If it is not ready in time, the former one",
+	"runs again.", NULL};
 
 static const char *const examples[] = {"tidyhull restart gauge-north",
-	"tidyhull restart --all --grace 2s", NULL};
+	"tidyhull restart --all --grace 2s",
+	"tidyhull restart --fetch always group:harbour", NULL};
 
 const struct verb verb_restart = {.name = "restart",
 	.group = "containers",
@@ -59,7 +151,7 @@ const struct verb verb_restart = {.name = "restart",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_STARTS_MADE,
+	.flags = VERB_STORE | VERB_STARTS_MADE | VERB_REGISTRIES,
 	.least = 0,
 	.most = -1,
 	.run = run};

@@ -197,6 +197,86 @@ static void print_layers(const json_t *layers)
 	table_print(table);
 }
 
+/* "ledger is ready, gauge is running". */
+static void after_text(const json_t *list, char text[300])
+{
+	size_t i, used = 0;
+	json_t *one;
+
+	text[0] = '\0';
+	json_array_foreach((json_t *)(uintptr_t)list, i, one)
+	{
+		snprintf(text + used, 300 - used, "%s%s %s", used ? ", " : "",
+			json_string_value(json_object_get(one, "container")),
+			json_string_value(json_object_get(one, "is")));
+		used = strlen(text);
+	}
+}
+
+static void print_group(struct invocation *call, const json_t *doc)
+{
+	struct table *table = table_new();
+	size_t i;
+	json_t *one;
+
+	printf("group       %s\n\n",
+		shown(json_string_value(json_object_get(doc, "name"))));
+	table_column(table, "container", false);
+	table_column(table, "state", false);
+	table_column(table, "started after", false);
+	table_column(table, "ports", false);
+	table_column(table, "image", false);
+	json_array_foreach(json_object_get(doc, "containers"), i, one)
+	{
+		const char *id = json_string_value(json_object_get(one, "id"));
+		char state[96], after[300], reach[512];
+		struct th_container_row row;
+		struct th_error ignored = {0};
+
+		if (th_state_get(call->context.store->db, id, &row, &ignored) !=
+			1)
+			continue;
+		state_text(&row, state);
+		after_text(json_object_get(one, "after"), after);
+		reach_text(&call->context, id, reach, sizeof(reach));
+		table_row(table);
+		table_cell(table, "bold", "%s", row.name);
+		table_cell(table, state_colour(&row), "%s", state);
+		table_cell(table, NULL, "%s", after);
+		table_cell(table, NULL, "%s", reach);
+		table_cell(table, NULL, "%s", row.image_name);
+	}
+	table_print(table);
+}
+
+static int show_group(struct invocation *call, const char *name, json_t *all)
+{
+	const char *field = option_value(call, "field");
+	bool settings = option_given(call, "settings");
+	struct th_error err = {0};
+	json_t *doc = describe_group(
+		&call->context, name, settings || call->json, &err);
+	const json_t *value = field && doc ? follow(doc, field) : NULL;
+
+	if (!doc)
+		return say_error(&err);
+	if (value)
+		print_value(value);
+	else if (field)
+		th_fail(&err, TH_NOT_FOUND,
+			"\"%.50s\" does not have the field %.100s", name,
+			field);
+	else if (settings)
+		settings_file_print_group(
+			name, json_object_get(doc, "containers"));
+	else if (call->json)
+		json_array_append(all, doc);
+	else
+		print_group(call, doc);
+	json_decref(doc);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
 static int show(struct invocation *call, const char *name, json_t *all)
 {
 	const char *field = option_value(call, "field");
@@ -206,9 +286,11 @@ static int show(struct invocation *call, const char *name, json_t *all)
 
 	if (th_object_find(&call->context, name,
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
-			    TH_KIND_VOLUME | TH_KIND_NETWORK,
+			    TH_KIND_VOLUME | TH_KIND_NETWORK | TH_KIND_GROUP,
 		    &object, &err))
 		return say_error(&err);
+	if (object.kind == TH_KIND_GROUP)
+		return show_group(call, object.group.name, all);
 	doc = object.kind == TH_KIND_NETWORK
 		? describe_network(&call->context, &object.network)
 		: object.kind == TH_KIND_VOLUME
@@ -251,10 +333,43 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	return err.code ? say_error(&err) : EXIT_DONE;
 }
 
+/* Several containers make a file of a group. */
+static int show_settings(struct invocation *call)
+{
+	json_t *list = json_array();
+	struct th_error err = {0};
+	const char *group = NULL;
+
+	for (int i = 0; i < call->object_count && !err.code; i++) {
+		struct th_object object;
+		json_t *doc;
+
+		if (th_object_find(&call->context, call->objects[i],
+			    TH_KIND_CONTAINER, &object, &err))
+			break;
+		doc = describe_container_fully(&call->context,
+			&object.container, option_given(call, "reveal"));
+		json_array_append_new(list, doc);
+		if (!group)
+			group = json_string_value(
+				json_object_get(doc, "group"));
+		th_object_release(&object);
+	}
+	if (!err.code)
+		settings_file_print_group(group ? group : "together", list);
+	json_decref(list);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
 static int run(struct invocation *call)
 {
 	json_t *all = json_array();
 	int code = EXIT_DONE;
+
+	if (option_given(call, "settings") && call->object_count > 1) {
+		json_decref(all);
+		return show_settings(call);
+	}
 
 	for (int i = 0; i < call->object_count; i++) {
 		int one;
@@ -275,7 +390,7 @@ static const struct option_spec options[] = {
 		"only this field: state, ports.0.host-port, settings.env"},
 	{"reveal", NULL, "include hidden values"},
 	{"settings", NULL,
-		"print a settings file that recreates the container"},
+		"print a settings file that makes it, or them, again"},
 	{NULL, NULL, NULL}};
 
 static const char *const examples[] = {"tidyhull show gauge-north",

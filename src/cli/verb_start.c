@@ -8,6 +8,7 @@
 #include "cli/attach.h"
 #include "cli/describe.h"
 #include "cli/each.h"
+#include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -109,6 +110,29 @@ static int start_attached(struct invocation *call)
 	return attach_code(call, &attach, rc, &ending, &err);
 }
 
+/* Those of groups in their order, where they have one. */
+static int start_found(
+	struct invocation *call, struct th_container_row *rows, size_t count)
+{
+	struct th_group group;
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	if (th_group_of(&call->context, rows, count, &group, &err))
+		return say_error(&err);
+	if (has_order(&group)) {
+		code = start_rows(call, &group);
+	} else {
+		for (size_t i = 0; i < group.count; i++) {
+			int one = start(call, &group.items[i].before);
+
+			code = code ? code : one;
+		}
+	}
+	th_group_release(&group);
+	return code;
+}
+
 /* At boot, and whenever somebody likes. */
 static int start_due(struct invocation *call)
 {
@@ -122,18 +146,25 @@ static int start_due(struct invocation *call)
 			call->context.store->db, NULL, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++) {
-		int one;
-
-		if (!is_due(&rows[i]))
-			continue;
-		due++;
-		one = start(call, &rows[i]);
-		code = code ? code : one;
+		if (is_due(&rows[i]))
+			rows[due++] = rows[i];
 	}
+	code = start_found(call, rows, due);
 	free(rows);
 	if (!due && !call->quiet)
 		puts("no container is due to start");
 	return code;
+}
+
+static int start_each(struct invocation *call)
+{
+	struct th_container_row *rows = NULL;
+	size_t count = 0;
+	int code = find_containers(call, can_start, &rows, &count), rc;
+
+	rc = start_found(call, rows, count);
+	free(rows);
+	return code ? code : rc;
 }
 
 static int run(struct invocation *call)
@@ -158,7 +189,7 @@ static int run(struct invocation *call)
 		return say_error(&err);
 	}
 	if (!option_given(call, "attach"))
-		return each_container(call, can_start, start);
+		return start_each(call);
 	if (call->object_count == 1 && !option_given(call, "all"))
 		return start_attached(call);
 	th_fail(&err, TH_USAGE, "--attach takes exactly one container");
@@ -173,11 +204,13 @@ static const struct option_spec options[] = {
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
-	"A container that waits for its next attempt is started at once. With",
-	"--attach, the exit code is the program's.", NULL};
+	"A container that waits for its next attempt is started at once. Those",
+	"of a group are started in its order. With --attach, the exit code is",
+	"the program's.", NULL};
 
 static const char *const examples[] = {"tidyhull start gauge-north",
-	"tidyhull start --attach almanac", "tidyhull start --all-due", NULL};
+	"tidyhull start --attach almanac", "tidyhull start group:harbour",
+	"tidyhull start --all-due", NULL};
 
 const struct verb verb_start = {.name = "start",
 	.group = "containers",

@@ -7,6 +7,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "cli/each.h"
+#include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -111,27 +112,38 @@ static void finish(struct invocation *call, struct stopping *one, size_t left,
 	fflush(stdout);
 }
 
-/* All are told first, and then waited for. */
-static int stop_all(struct invocation *call, struct stopping *list,
-	size_t count, int grace_ms)
+/* All are told first, and then waited for; of groups those first that others do
+ * not wait for. */
+int stop_rows(
+	struct invocation *call, const struct th_group *group, int grace_ms)
 {
+	struct stopping *list = calloc(group->count + 1, sizeof(*list));
 	int64_t begin_us = th_clock_now_us();
-	int code = EXIT_DONE;
+	int code = list ? EXIT_DONE : EXIT_FAILED;
+	size_t end = group->count, from;
 
-	for (size_t i = 0; i < count; i++)
-		begin(call, &list[i], grace_ms);
-	for (size_t i = 0; i < count; i++) {
-		if (list[i].channel >= 0)
-			finish(call, &list[i], count - i, begin_us);
-		code = code ? code : list[i].code;
+	for (; list && end > 0; end = from) {
+		for (from = end; from > 0 &&
+			group->items[from - 1].rank ==
+				group->items[end - 1].rank;
+			from--) {
+			list[from - 1].row = &group->items[from - 1].before;
+			begin(call, &list[from - 1], grace_ms);
+		}
+		for (size_t i = from; i < end; i++) {
+			if (list[i].channel >= 0)
+				finish(call, &list[i], end - i, begin_us);
+			code = code ? code : list[i].code;
+		}
 	}
+	free(list);
 	return code;
 }
 
 static int run(struct invocation *call)
 {
 	struct th_container_row *rows = NULL;
-	struct stopping *list;
+	struct th_group group;
 	struct th_error err = {0};
 	struct rlimit files;
 	size_t count = 0;
@@ -145,11 +157,12 @@ static int run(struct invocation *call)
 		setrlimit(RLIMIT_NOFILE, &files);
 	}
 	code = find_containers(call, runs, &rows, &count);
-	list = calloc(count + 1, sizeof(*list));
-	for (size_t i = 0; list && i < count; i++)
-		list[i].row = &rows[i];
-	rc = list ? stop_all(call, list, count, grace_ms) : EXIT_FAILED;
-	free(list);
+	if (th_group_of(&call->context, rows, count, &group, &err)) {
+		rc = say_error(&err);
+	} else {
+		rc = stop_rows(call, &group, grace_ms);
+		th_group_release(&group);
+	}
 	free(rows);
 	return code ? code : rc;
 }
@@ -163,8 +176,8 @@ static const char *const text[] = {
 	"Says which of the two it took. A stop holds: whatever the restart",
 	"policy, the container stays down until you start it.", NULL};
 
-static const char *const examples[] = {
-	"tidyhull stop gauge-north", "tidyhull stop --all --grace 2s", NULL};
+static const char *const examples[] = {"tidyhull stop gauge-north",
+	"tidyhull stop --all --grace 2s", "tidyhull stop group:harbour", NULL};
 
 const struct verb verb_stop = {.name = "stop",
 	.group = "containers",

@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
+#include "group/group.h"
 
 #define FOLLOW_NS 150000000
 
@@ -18,6 +19,8 @@ struct printing {
 	int64_t behind; /* the number of the last that was printed */
 	char day[16]; /* of the last that was printed */
 	size_t count;
+	struct th_container_row *rows; /* of a group */
+	size_t row_count;
 };
 
 static const char *colour_of(const struct th_event_row *row)
@@ -87,6 +90,18 @@ static void print_line(const struct th_event_row *row)
 	json_decref(doc);
 }
 
+/* Of a group, those that are in it now. */
+static bool is_wanted(const struct printing *printing, const char *id)
+{
+	if (!printing->row_count)
+		return true;
+	for (size_t i = 0; i < printing->row_count; i++) {
+		if (strcmp(printing->rows[i].id, id) == 0)
+			return true;
+	}
+	return false;
+}
+
 static int print_new(struct printing *printing, struct th_error *err)
 {
 	struct th_event_row *rows = NULL;
@@ -97,7 +112,8 @@ static int print_new(struct printing *printing, struct th_error *err)
 		return -1;
 	for (size_t i = 0; i < count; i++) {
 		printing->behind = rows[i].number;
-		if (rows[i].time_us < printing->since_us)
+		if (rows[i].time_us < printing->since_us ||
+			!is_wanted(printing, rows[i].container))
 			continue;
 		if (printing->call->json)
 			print_line(&rows[i]);
@@ -109,16 +125,20 @@ static int print_new(struct printing *printing, struct th_error *err)
 	return 0;
 }
 
-/* A container that is there, or one that was. */
-static int find(struct invocation *call, char id[TH_ID_LENGTH + 1],
-	struct th_error *err)
+/* A container that is there, or one that was; or a group. */
+static int find(struct invocation *call, struct printing *printing,
+	char id[TH_ID_LENGTH + 1], struct th_error *err)
 {
 	const char *name = call->objects[0];
 	struct th_object object = {0};
 	int rc;
 
-	if (th_object_find(&call->context, name, TH_KIND_CONTAINER, &object,
-		    err) == 0) {
+	if (th_object_find(&call->context, name,
+		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err) == 0) {
+		if (object.kind == TH_KIND_GROUP)
+			return th_group_rows(&call->context, object.group.name,
+				&printing->rows, &printing->row_count, err);
+		printing->id = id;
 		snprintf(id, TH_ID_LENGTH + 1, "%s", object.container.id);
 		th_object_release(&object);
 		return 0;
@@ -130,6 +150,7 @@ static int find(struct invocation *call, char id[TH_ID_LENGTH + 1],
 			call->context.store->db, name, id, &ignored);
 		if (rc == 1) {
 			th_error_clear(err);
+			printing->id = id;
 			return 0;
 		}
 	}
@@ -171,13 +192,13 @@ static int run(struct invocation *call)
 	if (th_container_settle(&call->context, &err))
 		return say_error(&err);
 	if (call->object_count) {
-		if (find(call, id, &err))
+		if (find(call, &printing, id, &err))
 			return say_error(&err);
-		printing.id = id;
 	}
 	if (print_new(&printing, &err) ||
 		(option_given(call, "follow") && follow(&printing, &err)))
 		return say_error(&err);
+	free(printing.rows);
 	if (!printing.count && !call->json && !call->quiet)
 		puts("there are no events yet");
 	return EXIT_DONE;
@@ -200,7 +221,7 @@ static const char *const examples[] = {"tidyhull timeline gauge-north",
 const struct verb verb_timeline = {.name = "timeline",
 	.group = "look",
 	.summary = "show every change of state: when, what and why",
-	.usage = "[CONTAINER]",
+	.usage = "[CONTAINER|GROUP]",
 	.text = text,
 	.examples = examples,
 	.options = options,

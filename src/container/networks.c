@@ -230,6 +230,18 @@ static int check_use(struct th_store *store, const char *replaces,
 	return rc;
 }
 
+static bool is_coming(
+	const struct th_settings *settings, const struct th_network_use *use)
+{
+	const struct th_strings *names = settings->coming_networks;
+
+	for (size_t i = 0; names && i < names->count; i++) {
+		if (strcmp(names->items[i], use->network) == 0)
+			return true;
+	}
+	return false;
+}
+
 void networks_check(const struct th_context *context,
 	struct th_settings *settings, struct th_problems *problems)
 {
@@ -238,8 +250,9 @@ void networks_check(const struct th_context *context,
 	if (th_network_is_with(settings->network) && !settings->with_later)
 		check_with(context, settings, problems);
 	for (size_t i = 0; i < settings->network_count; i++) {
-		if (check_use(context->store, settings->replaces,
-			    &settings->networks[i], &err))
+		if (!is_coming(settings, &settings->networks[i]) &&
+			check_use(context->store, settings->replaces,
+				&settings->networks[i], &err))
 			th_problems_add(problems, &err);
 	}
 }

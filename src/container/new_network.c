@@ -1,6 +1,7 @@
 #include "container/new_network.h"
 
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 
 #include "container/settings.h"
@@ -56,10 +57,18 @@ static int check(const struct th_store *store,
 int th_network_new(struct th_store *store, const struct th_new_network *wish,
 	struct th_network_row *row, struct th_error *err)
 {
+	struct th_network_row *rows = NULL;
 	struct th_subnet subnet = {0};
+	size_t count = 0;
 
 	if (check(store, wish, err) || read_subnets(wish, &subnet, err) ||
-		th_network_check_subnet(store, wish->name, &subnet, err))
+		th_network_list(store, wish->name, &rows, &count, err))
+		return -1;
+	free(rows);
+	/* Its own block would be in its way. */
+	if (count)
+		return 0;
+	if (th_network_check_subnet(store, wish->name, &subnet, err))
 		return -1;
 	memset(row, 0, sizeof(*row));
 	snprintf(row->name, sizeof(row->name), "%s", wish->name);

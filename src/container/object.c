@@ -107,7 +107,8 @@ static int look(const struct th_context *context, const char *text, int kinds,
 	return 0;
 }
 
-/* A group is none of what is wanted, but has some. */
+/* A group is none of what is wanted, but has some: 0, or -1 where it is none.
+ */
 static int hint_group(const struct th_context *context, const char *text,
 	struct th_error *err)
 {
@@ -130,10 +131,10 @@ static int hint_group(const struct th_context *context, const char *text,
 				used ? ", " : "", row.name);
 	}
 	free(members);
-	return count
-		? th_hint(err, "it is a group; give one of its containers: %s",
-			  names)
-		: -1;
+	if (count)
+		th_hint(err, "it is a group; give one of its containers: %s",
+			names);
+	return count ? 0 : -1;
 }
 
 static int not_found(const struct th_context *context, const char *text,
@@ -258,11 +259,10 @@ int th_object_find(const struct th_context *context, const char *text,
 		kinds &= TH_KIND_NETWORK;
 	} else if (strncmp(text, "group:", 6) == 0) {
 		text += 6;
-		if (!(kinds & TH_KIND_GROUP)) {
-			th_fail(err, TH_USAGE,
+		if (!(kinds & TH_KIND_GROUP) &&
+			hint_group(context, text, err) == 0)
+			return th_fail(err, TH_USAGE,
 				"an object of another kind is needed here");
-			return hint_group(context, text, err);
-		}
 		kinds = TH_KIND_GROUP;
 	}
 	if (!kinds || !*text)

@@ -64,6 +64,8 @@ struct th_settings {
 	 * lock of the command that does it; NULL mostly (replace.h). */
 	const char *replaces, *maker;
 	bool replaces_running;
+	/* Networks that will have been made by then; or NULL. */
+	const struct th_strings *coming_networks;
 	bool image_later; /* its image is yet to be built */
 	bool with_later; /* whose network it shares is yet to be made */
 	/* IDs of containers that will have given their ports back; or NULL. */

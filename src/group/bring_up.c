@@ -194,9 +194,7 @@ static int remake(struct worker *worker)
 	snprintf(item->words, sizeof(item->words), "%s", replacing.words);
 	if (rc)
 		item->row = item->before;
-	if (rc && replacing.went_back)
-		th_hint(&item->err, "it is as it was before%s",
-			item->was_up ? ", and runs" : "");
+	item->went_back = rc && replacing.went_back;
 	return rc;
 }
 

@@ -116,15 +116,19 @@ int th_group_link(struct th_group *group, struct th_error *err)
 
 /* ---- what the state knows ---- */
 
+static const char *name_of(const struct th_group_item *item)
+{
+	return item->settings ? item->settings->name : item->before.name;
+}
+
 static int by_rank(const void *one, const void *other)
 {
 	const struct th_group_item *a = one, *b = other;
 
 	if (a->rank != b->rank)
 		return a->rank < b->rank ? -1 : 1;
-	return a->before.created_us < b->before.created_us
-		? -1
-		: a->before.created_us > b->before.created_us;
+	/* Of copies number 10 comes behind number 9. */
+	return strverscmp(name_of(a), name_of(b));
 }
 
 static bool is_up(const struct th_container_row *row)

@@ -48,6 +48,7 @@ struct th_group_item {
 	bool ready; /* its probe has said so */
 	struct th_error err;
 	char words[TH_LAST_WORDS]; /* of one that failed */
+	bool went_back; /* and the one before it has its place again */
 	struct th_way *way; /* while it may have to be undone */
 };
 

@@ -13,7 +13,13 @@ int th_replacement_begin(struct th_db *db, const char *successor,
 		    "INSERT INTO replacements(successor, container, maker,"
 		    " up) VALUES(?, ?, ?, ?)",
 		    "ttti", successor, container, maker, (int64_t)up) == 0)
-		return 0;
+		/* It belongs to the same group, unless its settings say more.
+		 */
+		return th_db_run(db, err,
+			"INSERT OR IGNORE INTO members(container, grp, member,"
+			" after, settings) SELECT ?, grp, member, after,"
+			" settings FROM members WHERE container=?",
+			"tt", successor, container);
 	if (own.code == TH_IN_USE)
 		return th_fail(err, TH_IN_USE,
 			"another command is making the container anew");
