@@ -6,9 +6,7 @@
 #include "cli/making.h"
 
 #define REPLACING_OPTIONS                                                      \
-	{"ready-within", "TIME",                                               \
-		"how long its probe may take (1m); else the former one runs "  \
-		"again"},                                                      \
+	{"ready-within", "TIME", "how long a probe may take (1m)"},            \
 	{                                                                      \
 		"grace", "TIME", "how long to wait before the hard kill"       \
 	}

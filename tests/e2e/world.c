@@ -303,9 +303,22 @@ static bool nothing_runs(void *arg)
 	return strangers(names) == 0 && links() == 0;
 }
 
+/* A folder of the store. */
+static void check_empty(const char *folder)
+{
+	char path[256];
+
+	snprintf(path, sizeof(path), "%s/%s", world_store, folder);
+	if (entries_of(path) == 0)
+		return;
+	printf("\n    left in %s: %s\n", folder,
+		as_root("ls -lA %s", path)->out);
+	CU_FAIL("a file was left behind");
+}
+
 static void check_leftovers(void)
 {
-	char names[256], path[256];
+	char names[256];
 	struct result *filter;
 
 	/* The kernel takes some of it down a moment later. */
@@ -321,15 +334,12 @@ static void check_leftovers(void)
 	CHECK_TEXT(filter->out, "");
 	CHECK_INT(access("/run/tidyhull-host", F_OK), -1);
 	CHECK_INT(forwarding(), forwarding_before);
-	snprintf(path, sizeof(path), "%s/containers", world_store);
-	CHECK_INT(entries_of(path), 0);
-	snprintf(path, sizeof(path), "%s/tmp", world_store);
-	CHECK_INT(entries_of(path), 0);
+	check_empty("containers");
+	check_empty("tmp");
 	as_root("sh -c 'cd %s/run && rm -f network.lock pilot.lock "
 		"names-*.lock'",
 		world_store);
-	snprintf(path, sizeof(path), "%s/run", world_store);
-	CHECK_INT(entries_of(path), 0);
+	check_empty("run");
 }
 
 /* What a sanitizer has found in any program (see tests.mk). */
