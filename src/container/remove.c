@@ -87,8 +87,12 @@ int th_container_remove(const struct th_context *context,
 				store->db, row->id, context->actor, err);
 		if (rc == 0)
 			rc = th_store_remove_container(store, row->id, err);
-		if (rc == 0)
+		/* The mark goes last: it is what the lock's file is found by
+		 * where this process dies. Nobody can start it any more. */
+		if (rc == 0) {
+			th_lock_drop(store->run_fd, row->id, &lock);
 			th_store_settled(store, row->id);
+		}
 		th_store_let_go(store);
 	}
 	th_lock_drop(store->run_fd, row->id, &lock);

@@ -156,7 +156,7 @@ static void tell_neighbours(
 
 /* With the container's lock held. */
 static int record(const struct th_context *context,
-	const struct th_container_row *row, struct th_error *err)
+	const struct th_container_row *row, int *lock, struct th_error *err)
 {
 	struct th_store *store = context->store;
 	bool rebooted = strcmp(row->boot, store->boot_id) != 0;
@@ -181,8 +181,11 @@ static int record(const struct th_context *context,
 	rc = th_store_unsettled(store, row->id, err);
 	if (rc == 0)
 		rc = th_state_remove(store->db, row->id, context->actor, err);
-	if (rc == 0 && th_store_remove_container(store, row->id, err) == 0)
+	if (rc == 0 && th_store_remove_container(store, row->id, err) == 0) {
+		/* The mark goes last: it is what its file is found by. */
+		th_lock_drop(store->run_fd, row->id, lock);
 		th_store_settled(store, row->id);
+	}
 	th_store_let_go(store);
 	return rc;
 }
@@ -215,7 +218,7 @@ int th_container_settle_row(const struct th_context *context,
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
 	if (rc == 1 && runs(row))
-		rc = record(context, row, err) ? -1 : 1;
+		rc = record(context, row, &lock, err) ? -1 : 1;
 	th_lock_drop(store->run_fd, row->id, &lock);
 	if (rc == 1)
 		rc = th_state_get(store->db, row->id, row, err);

@@ -372,15 +372,20 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 	release_run(keeper);
 }
 
-static void discard_folder(struct keeper *keeper)
+/* Folder and lock; the mark goes last, as it is what both are found by where
+ * this process dies. */
+static void discard(struct keeper *keeper)
 {
 	struct th_error ignored = {0};
+	bool gone = keeper->discarding &&
+		th_store_remove_container(
+			keeper->store, keeper->id, &ignored) == 0;
 
-	if (!keeper->discarding)
-		return;
-	if (th_store_remove_container(keeper->store, keeper->id, &ignored) == 0)
+	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
+	if (gone)
 		th_store_settled(keeper->store, keeper->id);
-	th_store_let_go(keeper->store);
+	if (keeper->discarding)
+		th_store_let_go(keeper->store);
 }
 
 /* Ports, socket and log. */
@@ -404,9 +409,7 @@ void keeper_leave(struct keeper *keeper)
 	tell_end(keeper, &none);
 	release_run(keeper);
 	release_kept(keeper);
-	if (!keeper->plan.keep)
-		discard_folder(keeper);
-	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
+	discard(keeper);
 	/* Nobody waits for this any more. */
 	if (keeper->names_ms) {
 		int64_t left = keeper->names_ms - th_clock_mono_ms();
