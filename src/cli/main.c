@@ -291,7 +291,13 @@ static void describe_actor(const struct invocation *call, char actor[128])
 {
 	const struct verb *verb = call->verb;
 	const char *sudo = getenv("SUDO_USER");
+	const char *service = getenv("SYSTEMD_EXEC_PID");
 
+	/* systemd.exec(5): it has executed this very process. */
+	if (service && atoi(service) == (int)getpid()) {
+		snprintf(actor, 128, "systemd: tidyhull %s", verb->name);
+		return;
+	}
 	if (sudo && *sudo && !call->caller.unprivileged)
 		snprintf(actor, 128, "%.40s (as root): tidyhull %s", sudo,
 			verb->name);
@@ -328,6 +334,7 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	progress.quiet = call->quiet;
 	context->actor = actor;
 	context->user_bus = caller_has_bus();
+	context->notify = getenv("NOTIFY_SOCKET");
 	context->keeper = keeper;
 	context->registries = &call->registries;
 	context->choose = choose_registry;

@@ -151,6 +151,7 @@ static int take_given(struct remaking *remaking)
 
 		if (strcmp(one->name, "without") == 0 ||
 			strcmp(one->name, "image") == 0 ||
+			strcmp(one->name, "start") == 0 ||
 			strcmp(one->name, "ready-within") == 0)
 			continue;
 		if (add(remaking, one->name, one->value))

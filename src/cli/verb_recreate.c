@@ -63,7 +63,8 @@ static int run(struct invocation *call)
 		code = say_error(&err);
 	else {
 		making.settings.member = member.group[0] ? &member : NULL;
-		code = replacing_run(call, &object.container, &making, false);
+		code = replacing_run(call, &object.container, &making,
+			option_given(call, "start"));
 	}
 	free(merged.options == call->options ? NULL : merged.options);
 	making_release(&making);
@@ -73,6 +74,7 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {MAKING_SETTINGS,
 	{"image", "IMAGE", "another image"},
+	{"start", NULL, "start it also where it did not run"},
 	{"without", "SETTING",
 		"leave a setting out: port=80, env=MODE, restart"},
 	REPLACING_OPTIONS, MAKING_PLAN, {NULL, NULL, NULL}};

@@ -151,6 +151,7 @@ static int run(struct invocation *call)
 
 	if (read_grace(call, &grace_ms, &err))
 		return say_error(&err);
+	call->context.stays_due = option_given(call, "stay-due");
 	/* A connection for each. */
 	if (getrlimit(RLIMIT_NOFILE, &files) == 0) {
 		files.rlim_cur = files.rlim_max;
@@ -170,11 +171,14 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	{"all", NULL, "all that are running or waiting to be restarted"},
 	{"grace", "TIME", "how long to wait before the hard kill"},
+	{"stay-due", NULL, "start --all-due starts them again"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"Says which of the two it took. A stop holds: whatever the restart",
-	"policy, the container stays down until you start it.", NULL};
+	"policy, the container stays down until you start it. With --stay-due "
+	"it",
+	"does not, as when a host goes down.", NULL};
 
 static const char *const examples[] = {"tidyhull stop gauge-north",
 	"tidyhull stop --all --grace 2s", "tidyhull stop group:harbour", NULL};

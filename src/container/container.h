@@ -22,6 +22,8 @@ struct th_context {
 	const char *keeper; /* path of the keeper program */
 	bool user_bus; /* the caller has a D-Bus session */
 	const char *actor; /* who asks: "root: tidyhull stop" */
+	bool stays_due; /* what is stopped is due to be started again */
+	const char *notify; /* the socket of a service manager, or NULL */
 	/* Passed on to a pull that a missing image needs. */
 	void (*progress)(void *owner, const struct th_layer_progress *layers,
 		size_t count);

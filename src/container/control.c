@@ -27,6 +27,8 @@ static json_t *stop_request(
 		json_object_set_new(doc, "signal", json_integer(signal_number));
 	if (doc && grace_ms >= 0)
 		json_object_set_new(doc, "grace-ms", json_integer(grace_ms));
+	if (doc && context->stays_due)
+		json_object_set_new(doc, "stays-due", json_true());
 	return doc;
 }
 

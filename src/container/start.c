@@ -24,7 +24,7 @@ static int spawn(const struct th_context *context,
 	char rows[16], columns[16];
 	const char *args[] = {"tidyhull-keeper", context->store->root,
 		context->store->run, row->id, mode, rows, columns,
-		context->actor, NULL};
+		context->actor, context->notify ? context->notify : "", NULL};
 	static char *const env[] = {NULL};
 	char path[TH_FD_PATH];
 	int rc, program;

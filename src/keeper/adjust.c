@@ -106,6 +106,6 @@ void keeper_reload(struct client *client)
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);
 	/* One that is never to be restarted has nothing to wait for. */
 	if (keeper->phase == PHASE_WAIT && keeper->policy.kind == TH_NEVER)
-		keeper_end_wait(
-			keeper, "its restart policy became never", "keeper");
+		keeper_end_wait(keeper, "its restart policy became never",
+			"keeper", true);
 }

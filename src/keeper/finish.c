@@ -283,6 +283,14 @@ static void begin_wait(struct keeper *keeper, struct end *end)
 	keeper_close_ports(keeper, &ignored);
 }
 
+/* As a shell tells it, for whoever waits for the keeper itself. */
+static int shell_code(const struct th_ending *ending)
+{
+	if (ending->outcome == TH_OUTCOME_EXITED)
+		return ending->code;
+	return ending->outcome == TH_OUTCOME_SIGNAL ? 128 + ending->code : 137;
+}
+
 void keeper_end_run(struct keeper *keeper)
 {
 	struct end end;
@@ -299,9 +307,12 @@ void keeper_end_run(struct keeper *keeper)
 	judge(keeper, &end);
 	if (end.verdict.again) {
 		begin_wait(keeper, &end);
+		keeper_notify_waiting(keeper);
 		tell_again(keeper, &end);
 		return;
 	}
+	if (!keeper->stopping)
+		keeper->last_code = shell_code(&end.ending);
 	give_up_ports(keeper);
 	record_end(keeper, &end);
 	keeper->phase = PHASE_END;
@@ -309,7 +320,7 @@ void keeper_end_run(struct keeper *keeper)
 }
 
 void keeper_end_wait(
-	struct keeper *keeper, const char *cause, const char *actor)
+	struct keeper *keeper, const char *cause, const char *actor, bool holds)
 {
 	struct th_ending ending = {0};
 	struct th_error ignored = {0};
@@ -317,9 +328,9 @@ void keeper_end_wait(
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.cause = text,
 		.reason = text,
-		.actor = actor ? actor : "a signal to the keeper",
+		.actor = actor ? actor : "",
 		.tries = keeper->tries,
-		.wanted = actor ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
+		.wanted = holds ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
 
 	snprintf(text, sizeof(text), "%s while it waited for its next try",
 		cause);

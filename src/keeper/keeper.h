@@ -15,6 +15,7 @@
  *   streams.c  the program's streams: to the log and to attached clients
  *   session.c  further commands in the container
  *   probe.c    asking whether it does its work
+ *   notify.c   telling a service manager
  *   pause.c    freezing and thawing it
  *   adjust.c   other limits, policy or probe while it runs
  *   finish.c   what is recorded, told and cleaned at the end of a run, and of
@@ -116,6 +117,8 @@ struct keeper {
 	const char *actor; /* who asked for the start */
 	bool attached, input;
 	bool bound; /* ends with the command that has started it */
+	const char *notify; /* the service manager's socket, or "" */
+	int last_code; /* of the last run, as a shell has it */
 	bool successor; /* the ports come from the container before it */
 	struct th_size size;
 	int score; /* of its container, when memory runs out */
@@ -256,6 +259,9 @@ void keeper_handle(struct client *client, const struct th_message *message,
 void keeper_signal(struct keeper *keeper, int number);
 void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 	const char *cause, const char *actor);
+/* The same, and it stays due to be started again. */
+void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
+	const char *cause, const char *actor);
 /* Kills it: whoever it was started for has gone. */
 void keeper_end_bound(struct keeper *keeper);
 /* serve.c */
@@ -287,6 +293,12 @@ void keeper_probe_end(struct keeper *keeper);
 /* Milliseconds until it has something to do, or -1; and doing it. */
 int64_t keeper_probe_due(const struct keeper *keeper);
 void keeper_probe_work(struct keeper *keeper);
+/* notify.c: what the service manager is told, where one has started it. */
+void keeper_notify_started(struct keeper *keeper);
+/* An answer of the probe; why: what was wrong. */
+void keeper_notify_health(struct keeper *keeper, bool good, const char *why);
+void keeper_notify_stopping(struct keeper *keeper);
+void keeper_notify_waiting(struct keeper *keeper);
 /* pause.c */
 void keeper_pause_request(
 	struct client *client, const struct th_message *message);
@@ -299,9 +311,9 @@ void keeper_adjust(struct client *client, const struct th_message *message);
 void keeper_reload(struct client *client);
 /* finish.c: the end of a run; what comes is in keeper->phase. */
 void keeper_end_run(struct keeper *keeper);
-/* The end of the wait by a person's stop. */
-void keeper_end_wait(
-	struct keeper *keeper, const char *cause, const char *actor);
+/* The end of the wait; holds: by a person's stop. */
+void keeper_end_wait(struct keeper *keeper, const char *cause,
+	const char *actor, bool holds);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
 /* What the last run leaves to be given back. */

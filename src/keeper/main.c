@@ -51,6 +51,7 @@ enum argument {
 	ARG_ROWS,
 	ARG_COLUMNS,
 	ARG_ACTOR,
+	ARG_NOTIFY, /* the service manager's socket, or "" */
 	ARG_COUNT
 };
 
@@ -130,6 +131,7 @@ static void init(struct keeper *keeper, char **argv)
 	memset(keeper, 0, sizeof(*keeper));
 	keeper->id = argv[ARG_ID];
 	keeper->actor = argv[ARG_ACTOR];
+	keeper->notify = argv[ARG_NOTIFY];
 	keeper->successor = strcmp(argv[ARG_MODE], "successor") == 0;
 	keeper->attached =
 		!keeper->successor && strcmp(argv[ARG_MODE], "background") != 0;
@@ -213,7 +215,7 @@ int main(int argc, char **argv)
 {
 	struct th_error err = {0};
 	struct keeper keeper;
-	int channel = CHANNEL;
+	int channel = CHANNEL, code;
 
 	if (argc == 8 && strcmp(argv[1], "oci-create") == 0)
 		return create_bundle(argv);
@@ -247,6 +249,7 @@ int main(int argc, char **argv)
 		release(&keeper);
 		return 1;
 	}
+	keeper_notify_started(&keeper);
 	keeper_rest();
 	th_channel_send(channel, TH_TELL_STARTED, NULL, 0, NULL, 0);
 	if (keeper.attached)
@@ -257,6 +260,7 @@ int main(int argc, char **argv)
 	th_rights_raise();
 	keeper_leave(&keeper);
 	keeper_tell_late(&keeper);
+	code = *keeper.notify ? keeper.last_code : 0;
 	release(&keeper);
-	return 0;
+	return code;
 }

@@ -99,9 +99,11 @@ static void take_answer(struct keeper *keeper, const char *why)
 	stop_asking(keeper);
 	if (!th_health_take(&probing->health, &probing->probe, !why,
 		    now - keeper->started_ms)) {
+		keeper_notify_health(keeper, !why, why);
 		probing->next_ms = now + pause_ms(probing);
 		return;
 	}
+	keeper_notify_health(keeper, !why, why);
 	probing->next_ms = now + pause_ms(probing);
 	if (why)
 		snprintf(cause, sizeof(cause),

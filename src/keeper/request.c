@@ -20,7 +20,7 @@ struct request {
 	json_t *doc;
 	int64_t signal, grace_ms;
 	const char *actor, *what, *session;
-	bool holds;
+	bool holds, stays_due;
 };
 
 static int read_request(const struct keeper *keeper,
@@ -44,6 +44,8 @@ static int read_request(const struct keeper *keeper,
 			err) < 0 ||
 		th_json_bool(request->doc, "holds", WHAT, &request->holds,
 			err) < 0 ||
+		th_json_bool(request->doc, "stays-due", WHAT,
+			&request->stays_due, err) < 0 ||
 		request->signal < 1 || request->signal > 64 ||
 		request->grace_ms < 0)
 		return th_fail(err, TH_FAILED, "the request is not valid");
@@ -73,8 +75,14 @@ static void stop(struct client *client, const struct request *request)
 	struct keeper *keeper = client->keeper;
 
 	client->waits_for_end = true;
+	if (request->stays_due) {
+		keeper_end_for_host(keeper, (int)request->signal,
+			request->grace_ms, "stopped, and stays due",
+			request->actor);
+		return;
+	}
 	if (keeper->phase == PHASE_WAIT) {
-		keeper_end_wait(keeper, "stopped", request->actor);
+		keeper_end_wait(keeper, "stopped", request->actor, true);
 		return;
 	}
 	keeper->by_person = true;

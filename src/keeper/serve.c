@@ -50,17 +50,10 @@ static void signals_ready(struct th_watch *watch, uint32_t events)
 		keeper_renew(keeper);
 	if (info.ssi_signo != SIGTERM && info.ssi_signo != SIGINT)
 		return;
-	/* Somebody wants the keeper away, as a host does when it goes down:
-	 * what is wanted now is wanted after it too. */
-	keeper->policy.kind = TH_NEVER;
-	keeper->policy.on_ailing = false;
-	keeper->once_more = false;
-	if (keeper->phase == PHASE_WAIT)
-		keeper_end_wait(keeper, "its keeper was asked to end", NULL);
-	else
-		keeper_begin_stop(keeper, keeper->plan.stop_signal,
-			keeper->plan.grace_ms, "its keeper was asked to end",
-			"a signal to the keeper");
+	keeper_end_for_host(keeper, keeper->plan.stop_signal,
+		keeper->plan.grace_ms, "its keeper was asked to end",
+		*keeper->notify ? "the service manager"
+				: "a signal to the keeper");
 }
 
 int keeper_watch_process(struct keeper *keeper, struct th_error *err)

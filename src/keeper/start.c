@@ -239,8 +239,10 @@ int keeper_start_again(struct keeper *keeper, struct th_error *err)
 	keeper->again_by[0] = '\0';
 	forget_run(keeper);
 	if (keeper_load(keeper, err) == 0 &&
-		keeper_start(keeper, actor, err) == 0)
+		keeper_start(keeper, actor, err) == 0) {
+		keeper_notify_started(keeper);
 		return 0;
+	}
 	keeper_fail_run(keeper, err);
 	return -1;
 }

@@ -128,12 +128,27 @@ void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 			cause);
 		snprintf(keeper->ended_by, sizeof(keeper->ended_by), "%s",
 			actor ? actor : "");
+		if (!keeper->once_more && !keeper->ailing)
+			keeper_notify_stopping(keeper);
 	}
 	keeper->stopping = true;
 	keeper->force_ms = th_clock_mono_ms() + grace_ms;
 	keeper_signal(keeper, number);
 	/* The signal waits for it when it wakes up. */
 	keeper_thaw(keeper);
+}
+
+/* As when a host goes down: what is wanted now is wanted after it, too. */
+void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
+	const char *cause, const char *actor)
+{
+	keeper->policy.kind = TH_NEVER;
+	keeper->policy.on_ailing = false;
+	keeper->once_more = false;
+	if (keeper->phase == PHASE_WAIT)
+		keeper_end_wait(keeper, cause, actor, false);
+	else
+		keeper_begin_stop(keeper, number, grace_ms, cause, actor);
 }
 
 void keeper_end_bound(struct keeper *keeper)

@@ -6,6 +6,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include "base/buffer.h"
@@ -95,20 +96,40 @@ static void each_line(const char *path, void (*take)(const char *line))
 	th_buf_release(&text);
 }
 
-/* Whoever may write at the top takes the top; others what they were given. */
+/* True where systemd has given the group to whoever runs in it (systemd's
+ * "Control Group APIs and Delegation"): a unit with Delegate=. */
+static bool is_delegated(const struct hierarchy *one)
+{
+	static const char *const names[] = {
+		"user.delegate", "trusted.delegate"};
+	char path[600], value[4];
+
+	if (!one->v2 || !one->base[0])
+		return false;
+	snprintf(path, sizeof(path), "%s%s", one->mount, one->base);
+	for (size_t i = 0; i < 2; i++) {
+		if (getxattr(path, names[i], value, sizeof(value)) == 1 &&
+			*value == '1')
+			return true;
+	}
+	return false;
+}
+
+/* What was given to this process; otherwise, whoever may write at the top takes
+ * the top. */
 static void choose_base(struct hierarchy *one)
 {
-	char path[600], *end;
+	char path[600], *end = strrchr(one->base, '/');
 
+	/* Who stands aside already has the part above it. */
+	if (end && strcmp(end + 1, GROUP_ASIDE) == 0)
+		*end = '\0';
 	if (access(one->mount, W_OK) == 0) {
-		one->base[0] = '\0';
+		if (!is_delegated(one))
+			one->base[0] = '\0';
 		one->writable = true;
 		return;
 	}
-	/* Who stands aside already has the part above it. */
-	end = strrchr(one->base, '/');
-	if (end && strcmp(end + 1, GROUP_ASIDE) == 0)
-		*end = '\0';
 	snprintf(
 		path, sizeof(path), "%s%s/cgroup.procs", one->mount, one->base);
 	one->writable = access(path, W_OK) == 0;
