@@ -14,7 +14,9 @@ int th_late_bus(struct th_error *err)
 {
 	static const struct late_function functions[] = {FUNCTION(call_method),
 		FUNCTION(error_free), FUNCTION(flush_close_unref),
-		FUNCTION(open_user), {NULL, NULL}};
+		FUNCTION(open_user), FUNCTION(open_system),
+		FUNCTION(message_read), FUNCTION(message_unref),
+		FUNCTION(get_property_string), {NULL, NULL}};
 	static struct late_library library = {"libsystemd.so.0", functions, 0};
 
 	return late_load(&library, err);

@@ -22,6 +22,11 @@ struct late_bus {
 	void (*error_free)(sd_bus_error *);
 	sd_bus *(*flush_close_unref)(sd_bus *);
 	int (*open_user)(sd_bus **);
+	int (*open_system)(sd_bus **);
+	int (*message_read)(sd_bus_message *, const char *, ...);
+	sd_bus_message *(*message_unref)(sd_bus_message *);
+	int (*get_property_string)(sd_bus *, const char *, const char *,
+		const char *, const char *, sd_bus_error *, char **);
 };
 extern struct late_bus late_bus;
 
@@ -36,6 +41,14 @@ int th_late_bus(struct th_error *err);
 #define sd_bus_flush_close_unref late_bus.flush_close_unref
 #undef sd_bus_open_user
 #define sd_bus_open_user late_bus.open_user
+#undef sd_bus_open_system
+#define sd_bus_open_system late_bus.open_system
+#undef sd_bus_message_read
+#define sd_bus_message_read late_bus.message_read
+#undef sd_bus_message_unref
+#define sd_bus_message_unref late_bus.message_unref
+#undef sd_bus_get_property_string
+#define sd_bus_get_property_string late_bus.get_property_string
 #endif
 
 #endif

@@ -16,7 +16,7 @@ const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_show, &verb_why, &verb_timeline, &verb_logs, &verb_ports,
 	&verb_processes, &verb_meter, &verb_changes, &verb_exec, &verb_enter,
 	&verb_attach, &verb_copy, &verb_new, &verb_remove, &verb_sweep,
-	&verb_oci, NULL};
+	&verb_unit, &verb_oci, NULL};
 
 const struct verb *verb_lookup(const char *name)
 {

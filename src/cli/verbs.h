@@ -12,8 +12,8 @@ extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
 	verb_resume, verb_run, verb_show, verb_start, verb_stop, verb_sweep,
 	verb_oci, verb_adjust, verb_meter, verb_tag, verb_unpack, verb_why,
 	verb_attach, verb_copy, verb_enter, verb_rename, verb_recreate,
-	verb_restart, verb_timeline, verb_wait, verb_new, verb_changes,
-	verb_capture, verb_build;
+	verb_unit, verb_restart, verb_timeline, verb_wait, verb_new,
+	verb_changes, verb_capture, verb_build;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];

@@ -3,11 +3,13 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 
 #include "base/file.h"
 #include "base/json.h"
 #include "container/ask.h"
 #include "container/why.h"
+#include "keeper/lock.h"
 #include "keeper/plan.h"
 #include "keeper/secrets.h"
 #include "network/network.h"
@@ -15,6 +17,9 @@
 
 /* A keeper answers at once; one of an older version not at all. */
 #define HAND_MS 2000
+/* How long a start is waited for that nobody waits for any more. */
+#define STEPS 500
+#define STEP_NS 10000000
 /* How long one without a probe must not have ended. */
 #define SETTLE_MS 1000
 
@@ -362,6 +367,24 @@ int th_replacement_check(const struct th_context *context,
 	return rc;
 }
 
+/* The keeper of a killed command may still be starting the successor: what
+ * comes of that is known a moment later. */
+static void await_start(const struct th_context *context,
+	struct th_container_row *successor, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = STEP_NS};
+	struct th_store *store = context->store;
+	int pid;
+
+	for (int tries = 0; tries < STEPS && !is_up(successor) &&
+		th_lock_held(store->run_fd, successor->id, &pid);
+		tries++) {
+		nanosleep(&step, NULL);
+		if (th_state_get(store->db, successor->id, successor, err) != 1)
+			return;
+	}
+}
+
 /* A successor that runs has made it: the other one goes. One that does not is
  * nothing yet: the name goes back. */
 static int decide(const struct th_context *context,
@@ -393,11 +416,13 @@ static void settle(const struct th_context *context,
 	if (th_state_get(db, way->successor, &successor, err) != 1 ||
 		th_state_get(db, way->container, &before, err) != 1)
 		return;
+	if (way->stage == TH_STAGE_SWAPPED)
+		await_start(context, &successor, err);
 	if (way->stage != TH_STAGE_DONE && way->stage != TH_STAGE_GIVEN_UP &&
 		decide(context, way, &successor, err))
 		return;
 	th_container_remove(context,
-		way->stage == TH_STAGE_DONE ? &before : &successor, false, err);
+		way->stage == TH_STAGE_DONE ? &before : &successor, true, err);
 }
 
 void th_replacements_settle(const struct th_context *context)

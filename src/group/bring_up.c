@@ -198,9 +198,43 @@ static int remake(struct worker *worker)
 	return rc;
 }
 
-static int act(struct worker *worker)
+/* A keeper that a killed command has left may be at it already. */
+static bool is_started_by_another(struct worker *worker)
+{
+	const struct timespec step = {.tv_nsec = 10000000};
+	struct th_group_item *item = worker->item;
+	struct th_error ignored = {0};
+
+	for (int tries = 0; item->err.code == TH_IN_USE && tries < 300;
+		tries++) {
+		if (th_state_get(worker->context.store->db, item->before.id,
+			    &item->row, &ignored) == 1 &&
+			item->row.state == TH_STATE_RUNNING)
+			return true;
+		nanosleep(&step, NULL);
+	}
+	return false;
+}
+
+static int start(struct worker *worker)
 {
 	const struct th_size none = {0, 0};
+	struct th_group_item *item = worker->item;
+
+	if (item->before.state == TH_STATE_WAITING)
+		return th_container_start_waiting(
+			&worker->context, &item->before, &item->err);
+	if (th_container_start(&worker->context, &item->before, TH_BACKGROUND,
+		    none, NULL, &item->err) == 0)
+		return 0;
+	if (!is_started_by_another(worker))
+		return -1;
+	th_error_clear(&item->err);
+	return 0;
+}
+
+static int act(struct worker *worker)
+{
 	struct th_group_item *item = worker->item;
 
 	switch (item->act) {
@@ -209,11 +243,7 @@ static int act(struct worker *worker)
 	case TH_GROUP_REMAKE:
 		return remake(worker);
 	case TH_GROUP_START:
-		if (item->before.state == TH_STATE_WAITING)
-			return th_container_start_waiting(
-				&worker->context, &item->before, &item->err);
-		return th_container_start(&worker->context, &item->before,
-			TH_BACKGROUND, none, NULL, &item->err);
+		return start(worker);
 	case TH_GROUP_LEAVE:
 	case TH_GROUP_REMOVE:
 		break;
