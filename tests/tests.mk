@@ -59,6 +59,12 @@ check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 check-vm: deps-vm
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)
 	scripts/check-vm $(BUILD)
+	$(AS_ROOT) scripts/check-vm-systemd $(abspath $(BUILD))
+
+# Only the part about units, logins and restarts.
+check-vm-systemd: deps-vm
+	@$(MAKE) --no-print-directory all
+	$(AS_ROOT) scripts/check-vm-systemd $(abspath $(BUILD))
 
 deps-vm:
 	@scripts/deps vm
@@ -73,7 +79,7 @@ check-servers: deps-servers
 deps-servers:
 	@scripts/deps servers
 
-.PHONY: check-vm deps-vm check-servers deps-servers
+.PHONY: check-vm check-vm-systemd deps-vm check-servers deps-servers
 
 # ---- fuzzing ----
 #

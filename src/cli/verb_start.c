@@ -42,6 +42,15 @@ static int start(struct invocation *call, struct th_container_row *row)
 	char reach[512];
 	int rc;
 
+	/* A service whose main process is not its own is none. */
+	if (row->state == TH_STATE_RUNNING && call->context.notify) {
+		th_fail(&err, TH_IN_USE,
+			"container \"%s\" already runs outside this service",
+			row->name);
+		th_hint(&err, "tidyhull stop %s, then start the service again",
+			row->name);
+		return say_error(&err);
+	}
 	if (row->state == TH_STATE_RUNNING) {
 		if (!call->quiet)
 			printf("%s is already running\n", row->name);

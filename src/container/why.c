@@ -186,9 +186,12 @@ static void explain_end(struct look *look)
 	} else if (strncmp(cause, "its keeper was asked", 20) == 0) {
 		set_kind(look, "host-going-down");
 		say(look,
-			th_format("%s was ended%s %s, %s: its keeper was asked "
-				  "to end, as on a host shutdown",
-				row->name, after, way, when));
+			th_format("%s was ended%s %s, %s: %s", row->name, after,
+				way, when,
+				strcmp(actor, "the service manager") == 0
+					? "the service manager stopped it"
+					: "its keeper was asked to end, as on "
+					  "a host shutdown"));
 	} else if (row->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
 		say(look,
 			th_format("%s was killed%s by the kernel, %s: it ran "

@@ -114,11 +114,17 @@ void th_unit_name(const struct th_unit *unit, char name[TH_UNIT_NAME])
 			unit->name);
 }
 
-/* One word: quoted, and without anything that systemd would put in (systemd.
- * service(5), "Command lines"; systemd.unit(5), "Specifiers"). */
+/* One word, quoted where it has to be, and without anything that systemd would
+ * put in (systemd.service(5), "Command lines"; systemd.unit(5), "Specifiers").
+ */
 static void add_word(struct th_buf *text, const char *word)
 {
-	th_buf_adds(text, " \"");
+	static const char plain[] =
+		"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz"
+		"0123456789/._:-+@,=";
+	bool quoted = !*word || word[strspn(word, plain)];
+
+	th_buf_adds(text, quoted ? "\"" : "");
 	for (; *word; word++) {
 		if (*word == '"' || *word == '\\')
 			th_buf_adds(text, "\\");
@@ -126,28 +132,22 @@ static void add_word(struct th_buf *text, const char *word)
 			th_buf_add(text, word, 1);
 		th_buf_add(text, word, 1);
 	}
-	th_buf_adds(text, "\"");
+	th_buf_adds(text, quoted ? "\"" : "");
 }
 
 static void add_command(const struct th_unit *unit, struct th_buf *text,
 	const char *key, const char *const *words)
 {
 	th_buf_addf(text, "%s=", key);
-	/* The path itself is no word with a space before it. */
-	{
-		struct th_buf program;
-
-		th_buf_init(&program, TEXT_MAX);
-		add_word(&program, unit->program);
-		th_buf_adds(text, program.len ? program.data + 1 : "");
-		th_buf_release(&program);
-	}
-	for (; *words; words++)
+	add_word(text, unit->program);
+	for (; *words; words++) {
+		th_buf_adds(text, " ");
 		add_word(text, *words);
-	add_word(text, "--root");
+	}
+	th_buf_adds(text, " --root ");
 	add_word(text, unit->root);
 	if (unit->config) {
-		add_word(text, "--config");
+		th_buf_adds(text, " --config ");
 		add_word(text, unit->config);
 	}
 	th_buf_adds(text, "\n");
@@ -167,8 +167,10 @@ static void add_head(const struct th_unit *unit, struct th_buf *text)
 			"After=network-online.target\n");
 	th_buf_adds(text, "RequiresMountsFor=");
 	add_word(text, unit->root);
-	for (size_t i = 0; i < unit->folders.count; i++)
+	for (size_t i = 0; i < unit->folders.count; i++) {
+		th_buf_adds(text, " ");
 		add_word(text, unit->folders.items[i]);
+	}
 	th_buf_adds(text, "\n");
 }
 

@@ -7,67 +7,8 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "e2e/bus.h"
 #include "e2e/harness.h"
-
-static char top[220]; /* where the manager makes its scopes */
-static pid_t bus, manager;
-static char own_group[sizeof(world_group)];
-
-static bool has_text(void *arg)
-{
-	return file_holds(arg, "ready");
-}
-
-static bool is_there(void *arg)
-{
-	return access(arg, F_OK) == 0;
-}
-
-static void begin_session(void)
-{
-	static char ready[] = "manager.out";
-	char address[256], path[200], config[1000];
-
-	/* A user whose login has been given nothing. */
-	snprintf(own_group, sizeof(own_group), "%s", world_group);
-	world_group[0] = '\0';
-	snprintf(top, sizeof(top), "%.180s.user", own_group);
-	mkdir(top, 0755);
-	snprintf(path, sizeof(path), "%s/bus", world_folder);
-	snprintf(address, sizeof(address), "unix:path=%s", path);
-	/* Two users speak on it, as the manager is played by root. */
-	snprintf(config, sizeof(config),
-		"<busconfig><type>session</type><listen>%s</listen>"
-		"<auth>EXTERNAL</auth><policy context=\"default\">"
-		"<allow user=\"*\"/><allow send_destination=\"*\"/>"
-		"<allow receive_sender=\"*\"/><allow own=\"*\"/></policy>"
-		"</busconfig>",
-		address);
-	put_file("bus.conf", config);
-	bus = other_start("bus.out",
-		"dbus-daemon --nofork --nopidfile --config-file=%s/bus.conf",
-		world_folder);
-	CHECK(wait_until(is_there, path));
-	setenv("DBUS_SESSION_BUS_ADDRESS", address, 1);
-	world_user = 0;
-	manager = other_start(
-		ready, "%s/manager %s %d", world_build, top, WORLD_USER);
-	world_user = WORLD_USER;
-	CHECK(wait_until(has_text, ready));
-}
-
-static void end_session(void)
-{
-	unsetenv("DBUS_SESSION_BUS_ADDRESS");
-	signal_to(manager, SIGTERM);
-	wait_for(manager);
-	signal_to(bus, SIGTERM);
-	wait_for(bus);
-	/* systemd removes a scope that nobody is in. */
-	as_root("find %s -depth -mindepth 1 -type d -exec rmdir {} +", top);
-	CHECK_INT(rmdir(top), 0);
-	snprintf(world_group, sizeof(own_group), "%s", own_group);
-}
 
 /* Where the process is, as the kernel says. */
 static const char *group_of(const char *pid)
@@ -80,7 +21,7 @@ static void a_scope_is_asked_for(void)
 	char id[32], scope[80], pid[32];
 	struct result *result;
 
-	begin_session();
+	bus_begin("");
 	CODE(hull("launch selwick/base --name box --network none -- sleep "
 		  "1000"),
 		0);
@@ -103,7 +44,7 @@ static void a_scope_is_asked_for(void)
 	CODE(hull("start box"), 0);
 	SAYS(group_of(field("box", "pid")), scope);
 	CODE(hull("remove --force box"), 0);
-	end_session();
+	bus_end();
 }
 
 static bool pilot_is_in_a_scope(void *arg)
@@ -118,23 +59,23 @@ static bool pilot_is_in_a_scope(void *arg)
 /* What holds the networks outlives the login, too. */
 static void networks_have_a_scope(void)
 {
-	begin_session();
+	bus_begin("");
 	CODE(hull("launch selwick/base --name box -- sleep 1000"), 0);
 	CHECK(wait_until(pilot_is_in_a_scope, NULL));
 	CODE(hull("remove --force box"), 0);
 	/* The scope goes with the last process in it. */
 	while (as_root("pgrep tidyhull-pilot")->code == 0)
 		usleep(50000);
-	end_session();
+	bus_end();
 }
 
 /* Without a manager it is as on hosts without systemd. */
 static void none_is_no_obstacle(void)
 {
-	begin_session();
-	signal_to(manager, SIGTERM);
+	bus_begin("");
+	bus_end_manager();
 	CODE(hull("run selwick/base --network none -- true"), 0);
-	end_session();
+	bus_end();
 }
 
 static const CU_TestInfo tests[] = {
