@@ -228,6 +228,72 @@ static void add_image(struct table *table, const struct th_image_row *row)
 	} while (at < row->tags.count);
 }
 
+/* Where the name of a container's image stands for another one here by now: its
+ * digest. */
+static bool has_newer(struct invocation *call,
+	const struct th_container_row *row, char digest[TH_DIGEST_TEXT])
+{
+	struct th_image_row *images = NULL;
+	struct th_error ignored = {0};
+	size_t count = 0;
+	bool newer;
+
+	if (th_image_state_find(call->context.store, row->image_name, &images,
+		    &count, &ignored))
+		return false;
+	newer = count == 1 && strcmp(images[0].digest, row->image) != 0;
+	if (newer)
+		snprintf(digest, TH_DIGEST_TEXT, "%s", images[0].digest);
+	th_image_rows_free(images, count);
+	return newer;
+}
+
+/* Containers that run and have an older image than their name stands for. */
+static json_t *find_older(struct invocation *call)
+{
+	struct th_container_row *rows = NULL;
+	struct th_error ignored = {0};
+	json_t *list = json_array();
+	size_t count = 0;
+
+	if (th_state_list(
+		    call->context.store->db, NULL, &rows, &count, &ignored))
+		return list;
+	for (size_t i = 0; i < count; i++) {
+		char digest[TH_DIGEST_TEXT];
+
+		if (runs(&rows[i]) && has_newer(call, &rows[i], digest))
+			json_array_append_new(list,
+				json_pack("{s:s s:s s:s s:s}", "container",
+					rows[i].name, "image",
+					rows[i].image_name, "uses",
+					rows[i].image, "newer", digest));
+	}
+	free(rows);
+	return list;
+}
+
+static void print_older(const json_t *list)
+{
+	size_t i;
+	json_t *one;
+
+	json_array_foreach((json_t *)(uintptr_t)list, i, one)
+	{
+		const char *name =
+			json_string_value(json_object_get(one, "container"));
+		const char *image =
+			json_string_value(json_object_get(one, "image"));
+
+		printf("%s uses an older %s (%.12s): tidyhull recreate %s "
+		       "--image %s\n",
+			name, image,
+			th_digest_hex(json_string_value(
+				json_object_get(one, "uses"))),
+			name, image);
+	}
+}
+
 static int list_images(struct invocation *call)
 {
 	struct th_image_row *rows = NULL;
@@ -241,7 +307,8 @@ static int list_images(struct invocation *call)
 
 		for (size_t i = 0; i < count; i++)
 			json_array_append_new(list, describe_image(&rows[i]));
-		print_json(json_pack("{s:o}", "images", list));
+		print_json(json_pack("{s:o s:o}", "images", list, "older",
+			find_older(call)));
 	} else if (call->quiet) {
 		for (size_t i = 0; i < count; i++)
 			printf("%s\n", rows[i].digest);
@@ -249,6 +316,7 @@ static int list_images(struct invocation *call)
 		puts("there are no images; tidyhull pull downloads one");
 	} else {
 		struct table *table = table_new();
+		json_t *older;
 
 		table_column(table, "image", false);
 		table_column(table, "tags", false);
@@ -261,6 +329,9 @@ static int list_images(struct invocation *call)
 		for (size_t i = 0; i < count; i++)
 			add_image(table, &rows[i]);
 		table_print(table);
+		older = find_older(call);
+		print_older(older);
+		json_decref(older);
 	}
 	th_image_rows_free(rows, count);
 	return EXIT_DONE;

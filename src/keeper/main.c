@@ -12,6 +12,7 @@
 #include <sys/resource.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -126,6 +127,20 @@ static void leave_caller(void)
 	}
 }
 
+/* The service manager waits for the end of its own children only
+ * (systemd.service(5), "PIDFile=" says the same of processes that it has not
+ * started): this process becomes one, before it is named as the main one. */
+static void become_child_of_manager(void)
+{
+	const struct timespec step = {.tv_nsec = 100000};
+	pid_t parent = getpid(), child = fork();
+
+	if (child > 0)
+		_exit(0);
+	while (child == 0 && getppid() == parent)
+		nanosleep(&step, NULL);
+}
+
 static void init(struct keeper *keeper, char **argv)
 {
 	memset(keeper, 0, sizeof(*keeper));
@@ -227,6 +242,8 @@ int main(int argc, char **argv)
 			stderr);
 		return 2;
 	}
+	if (argv[ARG_NOTIFY][0])
+		become_child_of_manager();
 	leave_caller();
 	init(&keeper, argv);
 	keeper.score = th_rights_outlive();

@@ -164,6 +164,48 @@ static void a_free_port_stays_the_same(void)
 	CODE(hull("remove g --force"), 0);
 }
 
+static void the_newest_image_is_taken(void)
+{
+	struct result *result;
+	char id[32];
+	int port;
+
+	copy_images("own");
+	port = start_chandler("own", "log", "--writable");
+	write_config(&port, 1);
+	CODE(hull("launch selwick/gauge --name g --port 80=%d", PORT), 0);
+	snprintf(id, sizeof(id), "%s", field("g", "id"));
+	CHECK(strstr(hull("list images")->out, "older") == NULL);
+	/* Another image gets the name, here and there. */
+	put_file("new.yaml",
+		"from: selwick/gauge\nsteps: [{do: 'echo new > /new'}]\n");
+	CODE(hull("build new.yaml --name selwick/next"), 0);
+	CODE(hull("push selwick/next localhost:%d/selwick/gauge", port), 0);
+	result = hull("restart --fetch always g");
+	CODE(result, 0);
+	SAYS(result->out, "restarted g (");
+	SAYS(result->out, "is now ");
+	CODE(hull("exec g -- cat /new"), 0);
+	CHECK(strcmp(field("g", "id"), id) != 0);
+	CHECK(fetch("127.0.0.1", PORT, "/health") != NULL);
+	/* One that does not get ready is none. */
+	put_file("bad.yaml",
+		"from: selwick/next\nsettings: {entrypoint: [/bin/sh, -c, "
+		"'echo "
+		"leak; exit 1']}\n");
+	CODE(hull("build bad.yaml --name selwick/bad"), 0);
+	CODE(hull("push selwick/bad localhost:%d/selwick/gauge", port), 0);
+	snprintf(id, sizeof(id), "%s", field("g", "id"));
+	result = hull("restart --fetch always g");
+	CODE(result, 1);
+	SAYS(result->err, "| leak");
+	SAYS(result->err, "g is as it was before, and runs");
+	CHECK_TEXT(field("g", "id"), id);
+	SAYS(hull("list images")->out, "g uses an older ");
+	CODE(hull("restart --fetch missing g"), 2);
+	CODE(hull("remove --force g"), 0);
+}
+
 /* ---- what comes to nothing ---- */
 
 static void check_as_before(const char *id)
@@ -274,6 +316,7 @@ static const CU_TestInfo tests[] = {
 	{"its port is never without a listener",
 		its_port_is_never_without_a_listener},
 	{"a free port stays the same", a_free_port_stays_the_same},
+	{"the newest image is taken", the_newest_image_is_taken},
 	{"what fails is undone", what_fails_is_undone},
 	{"what others need is not replaced", what_others_need_is_not_replaced},
 	{"a killed one is the old or the new",
