@@ -8,6 +8,8 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
+#include "base/json.h"
 #include "cli/choose.h"
 #include "cli/describe.h"
 #include "cli/each.h"
@@ -365,15 +367,13 @@ static bool confirm_gone(struct launching *launching, struct th_error *err)
 
 /* The build is a command of its own; its progress is shown as ever. */
 static int run_build(struct launching *launching, const char *recipe,
-	char digest[TH_DIGEST_TEXT], struct th_error *err)
+	struct th_buf *answer, struct th_error *err)
 {
 	struct invocation *call = launching->call;
 	char own[PROGRAM_PATH];
 	const char *words[10] = {
-		own, "build", recipe, "--quiet", "--root", call->root, NULL};
-	int out[2], status = 0, count = 6;
-	ssize_t got = 0;
-	size_t len = 0;
+		own, "build", recipe, "--json", "--root", call->root, NULL};
+	int out[2], status = 0, count = 6, rc;
 	pid_t pid;
 
 	if (call->config_path) {
@@ -392,40 +392,67 @@ static int run_build(struct launching *launching, const char *recipe,
 		_exit(127);
 	}
 	close(out[1]);
-	while (len < TH_DIGEST_TEXT - 1 &&
-		(got = read(out[0], digest + len, TH_DIGEST_TEXT - 1 - len)) >
-			0)
-		len += (size_t)got;
+	rc = th_fd_read(out[0], "a build's answer", answer, err);
 	close(out[0]);
 	while (pid > 0 && waitpid(pid, &status, 0) < 0 && errno == EINTR)
 		;
-	digest[len] = '\0';
-	digest[strcspn(digest, "\n")] = '\0';
-	if (pid > 0 && WIFEXITED(status) && WEXITSTATUS(status) == 0 && len)
+	if (pid > 0 && rc == 1 && WIFEXITED(status) && WEXITSTATUS(status) == 0)
 		return 0;
+	th_error_clear(err);
 	return th_fail(err, TH_FAILED, "the image of %.200s could not be built",
 		recipe);
 }
 
+/* Keeps a text of the answer until the end. */
+static const char *keep_text(
+	struct launching *launching, const json_t *answer, const char *key)
+{
+	const char *text = json_string_value(json_object_get(answer, key));
+
+	if (!text || !*text || th_strings_add(&launching->digests, text))
+		return NULL;
+	return launching->digests.items[launching->digests.count - 1];
+}
+
+static int build_one(struct launching *launching, const char *recipe,
+	struct th_settings *settings, struct th_error *err)
+{
+	struct th_buf text;
+	json_t *answer = NULL;
+	const char *name;
+	int rc;
+
+	th_buf_init(&text, 65536);
+	rc = run_build(launching, recipe, &text, err);
+	if (rc == 0)
+		rc = th_json_parse(
+			text.data, text.len, "a build's answer", &answer, err);
+	if (rc == 0) {
+		name = keep_text(launching, answer, "name");
+		settings->digest = keep_text(launching, answer, "digest");
+		settings->image = name ? name : settings->digest;
+		settings->image_later = false;
+		if (!settings->digest)
+			rc = th_fail(err, TH_FAILED,
+				"the image of %.200s could not be built",
+				recipe);
+	}
+	json_decref(answer);
+	th_buf_release(&text);
+	return rc;
+}
+
 static int build_images(struct launching *launching, struct th_error *err)
 {
-	struct th_settings_file *file = launching->file;
+	const struct th_settings_file *file = launching->file;
 
 	for (size_t i = 0; i < file->container_count; i++) {
-		struct th_settings *settings = &launching->makings[i].settings;
-		char digest[TH_DIGEST_TEXT];
+		const char *recipe = file->containers[i].build;
 
-		if (!file->containers[i].build)
-			continue;
-		if (run_build(
-			    launching, file->containers[i].build, digest, err))
+		if (recipe &&
+			build_one(launching, recipe,
+				&launching->makings[i].settings, err))
 			return -1;
-		if (th_strings_add(&launching->digests, digest))
-			return th_fail_memory(err);
-		settings->digest =
-			launching->digests.items[launching->digests.count - 1];
-		settings->image = settings->digest;
-		settings->image_later = false;
 	}
 	return 0;
 }

@@ -286,6 +286,40 @@ static void tear_down(struct tour *tour, const struct caller *caller)
 
 /* ---- the tour ---- */
 
+/* Several containers as one. */
+static void walk_group(struct tour *tour)
+{
+	char line[256];
+
+	say(tour, "One file describes containers that belong together.", 0,
+		"cat demo-recipes/harbour.yaml");
+	snprintf(line, sizeof(line),
+		"tidyhull launch --settings demo-recipes/harbour.yaml --given "
+		"PORT=%d",
+		tour->port);
+	say(tour,
+		"Bring them up: in order, as much at the same time as that "
+		"allows.",
+		0, line);
+	say(tour, "They are one object.", 0, "tidyhull list");
+	say(tour, "Book a berth at the ledger.", 0,
+		"tidyhull run selwick/ledger --quiet --network harbour "
+		"--entrypoint booking -- --at ledger:7070 BOOK 7 Heron");
+	snprintf(line, sizeof(line), "curl -s localhost:%d", tour->port);
+	say(tour, "The page asks the others by name.", 0, line);
+	snprintf(line, sizeof(line),
+		"tidyhull launch --settings demo-recipes/harbour.yaml --given "
+		"PORT=%d --given WATCH=night",
+		tour->port);
+	say(tour, "Launched again, only what differs is made anew.", 0, line);
+	snprintf(line, sizeof(line), "curl -s localhost:%d", tour->port);
+	say(tour, "The night watch has come.", 0, line);
+	say(tour, "Take the newest images for the gauges.", 0,
+		"tidyhull restart --fetch always gauge-1 gauge-2");
+	say(tour, "Remove all of it; what is in the volume stays until then.",
+		0, "tidyhull remove --force group:harbour volume:berths");
+}
+
 /* Images made here, and carried elsewhere. */
 static void walk_images(struct tour *tour)
 {
@@ -421,6 +455,7 @@ static void walk(struct tour *tour)
 	say(tour, "Then the volume and the network.", 0,
 		"tidyhull remove volume:berths network:harbour");
 	walk_images(tour);
+	walk_group(tour);
 }
 
 static int run(struct invocation *call)
