@@ -290,7 +290,7 @@ static void take_by_table(struct th_yaml *reading, yaml_node_t *key,
 	const struct by_table *table = owner;
 	const char *names[NAMES_MAX + 1] = {NULL};
 
-	for (size_t i = 0; table->keys[i].name && i < NAMES_MAX; i++) {
+	for (size_t i = 0; i < NAMES_MAX && table->keys[i].name; i++) {
 		names[i] = table->keys[i].name;
 		if (strcmp(names[i], th_yaml_key_text(key)) != 0)
 			continue;

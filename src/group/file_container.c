@@ -23,17 +23,17 @@ void add_setting(struct th_yaml *reading, struct th_file_container *one,
 {
 	struct th_file_setting *more = realloc(
 		one->settings, (one->setting_count + 1) * sizeof(*more));
-	char *copy = strdup(name);
 
 	if (more)
 		one->settings = more;
-	if (!more || !copy) {
-		free(copy);
+	if (more)
+		more[one->setting_count].name = strdup(name);
+	if (!more || !more[one->setting_count].name) {
 		free(value);
 		reading->no_memory = true;
 		return;
 	}
-	more[one->setting_count++] = (struct th_file_setting){copy, value};
+	more[one->setting_count++].value = value;
 }
 
 bool has_setting(const struct th_file_container *one, const char *name)
