@@ -82,7 +82,7 @@ endif
 
 CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c src/build/*.c \
 	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
-	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c src/group/*.c src/unit/*.c)) \
+	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c src/group/*.c src/service/*.c)) \
 	src/keeper/channel.c src/keeper/handed.c src/keeper/lock.c src/keeper/log.c \
 	src/keeper/plan.c src/keeper/policy.c src/keeper/probe_text.c \
 	src/keeper/reach.c src/keeper/root.c src/keeper/secrets.c

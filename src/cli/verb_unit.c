@@ -10,8 +10,8 @@
 #include "cli/shown.h"
 #include "cli/verbs.h"
 #include "group/group.h"
-#include "unit/installed.h"
-#include "unit/manager.h"
+#include "service/installed.h"
+#include "service/manager.h"
 
 #define SYSTEM_FOLDER "/etc/systemd/system"
 

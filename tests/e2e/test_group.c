@@ -59,6 +59,20 @@ static bool comes_before(const char *text, const char *one, const char *other)
 	return false;
 }
 
+static bool list_says(void *arg)
+{
+	return strstr(hull("list --all")->out, arg) != NULL;
+}
+
+/* A process that was killed is there for a moment. */
+static void await_list(const char *text)
+{
+	char copy[80];
+
+	snprintf(copy, sizeof(copy), "%s", text);
+	CHECK(wait_until(list_says, copy));
+}
+
 /* ---- up and down ---- */
 
 static void it_comes_up_in_its_order(void)
@@ -144,6 +158,7 @@ static void start_all_due_keeps_the_order(void)
 	CODE(hull("launch --settings harbour.yaml"), 0);
 	signal_to(keeper_of("a"), SIGKILL);
 	signal_to(keeper_of("b"), SIGKILL);
+	await_list("0 of 2 running");
 	result = hull("start --all-due");
 	CODE(result, 0);
 	CHECK(comes_before(result->out, "  b  ", "  a  "));
@@ -487,7 +502,7 @@ static void killed_launches_can_be_done_again(void)
 	CHECK(step.number > 40);
 	/* A keeper that is killed takes its own container only. */
 	signal_to(keeper_of("b"), SIGKILL);
-	SAYS(hull("list")->out, "2 of 3 running");
+	await_list("2 of 3 running");
 	CODE(hull("launch --settings harbour.yaml --yes -q"), 0);
 	SAYS(hull("list")->out, "3 of 3 running");
 	CODE(hull("remove --force group:harbour"), 0);

@@ -1,4 +1,4 @@
-#include "unit/unit.h"
+#include "service/unit.h"
 
 #include <stdio.h>
 #include <stdlib.h>

@@ -1,4 +1,4 @@
-#include "unit/manager.h"
+#include "service/manager.h"
 
 #include <stdint.h>
 #include <stdio.h>

@@ -1,7 +1,7 @@
 /* Units for systemd: what brings containers up at boot, or when their user's
  * manager starts (systemd.unit(5), systemd.service(5)). */
-#ifndef TH_UNIT_UNIT_H
-#define TH_UNIT_UNIT_H
+#ifndef TH_SERVICE_UNIT_H
+#define TH_SERVICE_UNIT_H
 
 #include "container/container.h"
 

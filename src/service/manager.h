@@ -1,7 +1,7 @@
 /* systemd's managers and logind, over D-Bus (org.freedesktop.systemd1(5),
  * org.freedesktop.login1(5)). */
-#ifndef TH_UNIT_MANAGER_H
-#define TH_UNIT_MANAGER_H
+#ifndef TH_SERVICE_MANAGER_H
+#define TH_SERVICE_MANAGER_H
 
 #include <stdbool.h>
 #include <sys/types.h>

@@ -1,8 +1,8 @@
 /* Unit files where systemd looks for them. */
-#ifndef TH_UNIT_INSTALLED_H
-#define TH_UNIT_INSTALLED_H
+#ifndef TH_SERVICE_INSTALLED_H
+#define TH_SERVICE_INSTALLED_H
 
-#include "unit/unit.h"
+#include "service/unit.h"
 
 /* Puts the text into folder/name. One that was edited by hand, or that somebody
  * else has written, is refused (TH_IN_USE) unless anyway. */

@@ -1,4 +1,4 @@
-#include "unit/installed.h"
+#include "service/installed.h"
 
 #include <dirent.h>
 #include <errno.h>
