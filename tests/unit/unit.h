@@ -14,7 +14,8 @@ extern const struct suite suite_buffer, suite_clock, suite_path, suite_file,
 	suite_hash, suite_image_model, suite_packed, suite_policy,
 	suite_machine, suite_resolve, suite_calls, suite_filter, suite_utf8,
 	suite_yaml_bounds, suite_cgroup_state, suite_apart, suite_http,
-	suite_produce, suite_difference, suite_threads, suite_step_state;
+	suite_produce, suite_difference, suite_threads, suite_step_state,
+	suite_settings_file, suite_service_unit, suite_handed;
 
 /* The fresh folder of the running test, and its descriptor. */
 extern char unit_folder[64];
