@@ -284,7 +284,7 @@ clean:
 help:
 	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 14
 
--include $(shell find $(BUILD) -name '*.d' 2>/dev/null)
+-include $(shell find $(BUILD)/obj -name '*.d' 2>/dev/null)
 
 # What is made from the source: the reference of the verbs is what help says,
 # the table of system calls is the list of the filter.

@@ -94,7 +94,7 @@ static const char *const examples[] = {
 
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",
-	.summary = "create a container and start it in the background",
+	.summary = "create and start in the background: a container, or a group",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,
 	.examples = examples,

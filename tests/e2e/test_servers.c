@@ -2,6 +2,7 @@
  * limit, a crash and what follows, a stop without recovery at the next start,
  * data that stay. Their image is made by scripts/server-images ("make
  * check-servers"). */
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -298,6 +299,113 @@ static void a_clock_with_children(void)
 	CODE(hull("remove --force box volume:log"), 0);
 }
 
+/* A web application that uses a database and a cache by their names. */
+static void write_application(void)
+{
+	put_file("w/app.py",
+		"import http.server, os, socket, subprocess\n"
+		"\n"
+		"def cache(command):\n"
+		"    data = b''\n"
+		"    with socket.create_connection(('cache', 11211), 3) as s:\n"
+		"        s.sendall(command.encode())\n"
+		"        while not data.endswith((b'END\\r\\n', "
+		"b'STORED\\r\\n')):\n"
+		"            part = s.recv(4096)\n"
+		"            if not part:\n"
+		"                break\n"
+		"            data += part\n"
+		"    return data.decode()\n"
+		"\n"
+		"def ask(text):\n"
+		"    return subprocess.run(['isql-fb', '-q', '-user', "
+		"'SYSDBA', '-password', 'fairwinds', "
+		"'ledger/3050:/data/tides.fdb'], input=text, text=True, "
+		"capture_output=True).stdout.split()\n"
+		"\n"
+		"class Page(http.server.BaseHTTPRequestHandler):\n"
+		"    def do_GET(self):\n"
+		"        known = cache('get height\\r\\n')\n"
+		"        source = 'cache'\n"
+		"        if 'VALUE' in known:\n"
+		"            height = known.split('\\r\\n')[1]\n"
+		"        else:\n"
+		"            height = ask('select height from tides;')[-1]\n"
+		"            cache('set height 0 0 %d\\r\\n%s\\r\\n' % "
+		"(len(height), height))\n"
+		"            source = 'ledger'\n"
+		"        body = '%s: %s m, from the %s\\n' % "
+		"(os.environ['HARBOUR'], height, source)\n"
+		"        self.send_response(200)\n"
+		"        self.end_headers()\n"
+		"        self.wfile.write(body.encode())\n"
+		"\n"
+		"ask('create table tides (height int); commit; insert into "
+		"tides values (7); commit;')\n"
+		"http.server.ThreadingHTTPServer(('', 8000), "
+		"Page).serve_forever()\n");
+	put_file("w/front.conf",
+		"server.modules = (\"mod_proxy\")\n"
+		"server.document-root = \"/var/www/html\"\n"
+		"server.port = 80\n"
+		"proxy.server = (\"\" => ((\"host\" => \"app\", \"port\" => "
+		"8000)))\n");
+	put_file("w/ready",
+		"echo 'select 42 from rdb$database;' | isql-fb -q -user SYSDBA "
+		"-password fairwinds 127.0.0.1/3050:/data/tides.fdb | grep -q "
+		"42\n");
+	put_file("harbour.yaml",
+		"group: harbour\n"
+		"given: {HARBOUR: Port Selwick}\n"
+		"common: {image: " IMAGE ", mount: ['/w=./w,ro']}\n"
+		"containers:\n"
+		"  ledger: {command: [sh, /w/database], mount: "
+		"[/data=volume:ledger], probe: 'exec:sh "
+		"/w/ready,every=1s,grace=60s'}\n"
+		"  cache: {command: [memcached, -u, memcache, -l, 0.0.0.0], "
+		"probe: 'tcp:11211,every=500ms'}\n"
+		"  app: {command: [python3, /w/app.py], env: {HARBOUR: "
+		"'${HARBOUR}'}, after: {ledger: ready, cache: ready}, probe: "
+		"'http:8000/,every=500ms'}\n"
+		"  front: {command: [lighttpd, -D, -f, /w/front.conf], port: "
+		"['80=8081'], after: {app: ready}}\n");
+}
+
+static void a_group_of_four(void)
+{
+	static const char *const names[] = {"ledger", "cache", "app", "front"};
+	static const char page[] = "curl -s 127.0.0.1:8081/";
+	char ledger[32];
+
+	get_image();
+	write_database_scripts();
+	write_application();
+	CODE(hull("launch --settings harbour.yaml"), 0);
+	comes(page, "Port Selwick: 7 m, from the ledger");
+	comes(page, "Port Selwick: 7 m, from the cache");
+	/* Whoever loses its keeper comes back, and the others stay. */
+	for (size_t i = 0; i < 4; i++) {
+		signal_to(keeper_of(names[i]), SIGKILL);
+		do
+			usleep(20000);
+		while (strstr(hull("list --all")->out, "4 of 4 running"));
+		CODE(hull("launch --settings harbour.yaml --ready-within 2m"),
+			0);
+		SAYS(hull("list --all")->out, "4 of 4 running");
+		comes(page, "Port Selwick: 7 m, from the ");
+	}
+	/* Changed by one line: only what it is about. */
+	snprintf(ledger, sizeof(ledger), "%s", field("ledger", "id"));
+	CODE(hull("launch --settings harbour.yaml --given HARBOUR=Northhaven"),
+		0);
+	comes(page, "Northhaven: 7 m, from the cache");
+	CHECK_TEXT(field("ledger", "id"), ledger);
+	CODE(hull("restart group:harbour"), 0);
+	comes(page, "Northhaven: 7 m, from the ");
+	CODE(hull("remove --force group:harbour volume:ledger"), 0);
+	CHECK_TEXT(hull("list networks -q")->out, "");
+}
+
 /* Of a plain Debian, whose program has a capability in its file. */
 static void an_echo(void)
 {
@@ -310,7 +418,8 @@ static void an_echo(void)
 static const CU_TestInfo tests[] = {{"a web server", a_web_server},
 	{"a database", a_database}, {"a cache", a_cache},
 	{"a name server", a_name_server}, {"a Java server", a_java_server},
-	{"a clock with children", a_clock_with_children}, {"an echo", an_echo},
+	{"a clock with children", a_clock_with_children},
+	{"a group of four", a_group_of_four}, {"an echo", an_echo},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_servers = {"servers", tests};
