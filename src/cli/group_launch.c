@@ -5,6 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/wait.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -511,29 +512,69 @@ static int make_others(struct launching *launching, struct th_error *err)
 
 /* ---- the whole ---- */
 
-static int bring_up(struct launching *launching)
+/* One command at a time changes a group; the next one sees what came of it. */
+static int hold_group(
+	struct launching *launching, int *lock, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = 50000000};
+	const struct th_context *context = &launching->call->context;
+	bool told = launching->call->quiet;
+	int rc;
+
+	while ((rc = th_group_hold(
+			context, launching->group.name, lock, err)) == 0) {
+		if (!told)
+			fputs("note: another command changes the group; "
+			      "waiting for it\n",
+				stderr);
+		told = true;
+		if (atomic_load(context->cancel))
+			return th_fail(err, TH_FAILED, "interrupted");
+		nanosleep(&step, NULL);
+	}
+	return rc < 0 ? -1 : 0;
+}
+
+static int change_group(struct launching *launching)
 {
 	struct group_progress progress = {.call = launching->call};
 	struct th_problems problems = {0};
 	struct th_error err = {0};
 	bool undone;
-	int rc;
+	int rc, code;
 
-	if (!confirm_gone(launching, &err) || build_images(launching, &err) ||
-		pull_images(launching, &err) || make_others(launching, &err))
-		return say_error(&err);
-	/* What was built or pulled may be another image than before. */
+	/* What was built or pulled may be another image than before, and
+	 * others may have been at work. */
 	if (compare(launching, &problems, &err)) {
-		th_problems_release(&problems);
-		return say_error(&err);
+		code = say_error(&err);
+	} else if (problems.count) {
+		code = say_problems("launch", launching->group.name, &problems);
+	} else {
+		launching->options.tell = group_progress_tell;
+		launching->options.owner = &progress;
+		group_progress_begin(&progress);
+		rc = th_group_do(&launching->call->context, &launching->group,
+			&launching->options, &undone);
+		code = group_progress_end(
+			&progress, &launching->group, rc, undone);
 	}
 	th_problems_release(&problems);
-	launching->options.tell = group_progress_tell;
-	launching->options.owner = &progress;
-	group_progress_begin(&progress);
-	rc = th_group_do(&launching->call->context, &launching->group,
-		&launching->options, &undone);
-	return group_progress_end(&progress, &launching->group, rc, undone);
+	return code;
+}
+
+static int bring_up(struct launching *launching)
+{
+	struct th_error err = {0};
+	int lock = -1, code;
+
+	if (!confirm_gone(launching, &err) || build_images(launching, &err) ||
+		pull_images(launching, &err) || make_others(launching, &err) ||
+		hold_group(launching, &lock, &err))
+		return say_error(&err);
+	code = change_group(launching);
+	th_group_let_go(
+		&launching->call->context, launching->group.name, &lock);
+	return code;
 }
 
 static void release(struct launching *launching)

@@ -73,6 +73,10 @@ void group_progress_tell(void *owner, const struct th_group *group,
 	if (item->step == TH_GROUP_FAILED) {
 		fflush(stdout);
 		print_failed(item);
+	} else if (item->step == TH_GROUP_DONE && progress->call->quiet &&
+		!item->ready && item->act != TH_GROUP_LEAVE &&
+		item->act != TH_GROUP_REMOVE) {
+		printf("%s\n", item->row.id);
 	} else if (item->step == TH_GROUP_DONE && !is_silent(progress) &&
 		(item->act != TH_GROUP_LEAVE || !item->ready)) {
 		print_done(progress, item);

@@ -118,6 +118,7 @@ static int compare_one(const struct th_context *context, struct th_group *group,
 	int rc;
 
 	item->act = TH_GROUP_MAKE;
+	item->settings->replaces = NULL;
 	rc = th_state_get_named(db, item->settings->name, &item->before, err);
 	if (rc == 1)
 		rc = th_container_settle_row(context, &item->before, err)

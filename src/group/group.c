@@ -237,6 +237,34 @@ int th_group_tidy(const struct th_context *context, const char *name,
 	return rc;
 }
 
+/* Locks have short names. */
+static void lock_name(const char *name, char key[24])
+{
+	unsigned char digest[32];
+
+	th_sha256(name, strlen(name), digest);
+	snprintf(key, 24, "group-%02x%02x%02x%02x%02x%02x", digest[0],
+		digest[1], digest[2], digest[3], digest[4], digest[5]);
+}
+
+int th_group_hold(const struct th_context *context, const char *name, int *lock,
+	struct th_error *err)
+{
+	char key[24];
+
+	lock_name(name, key);
+	return th_build_lock(context->store, key, lock, err);
+}
+
+void th_group_let_go(
+	const struct th_context *context, const char *name, int *lock)
+{
+	char key[24];
+
+	lock_name(name, key);
+	th_build_unlock(context->store, key, lock);
+}
+
 /* ---- what describes it ---- */
 
 static void add_digest(const char *name, const char *const *texts, size_t count,

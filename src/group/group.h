@@ -84,6 +84,13 @@ int th_group_link(struct th_group *group, struct th_error *err);
 void th_group_digest(
 	const struct th_settings *settings, char text[TH_SETTINGS_DIGEST]);
 
+/* Holds the group, so that one command at a time changes it: 1, 0 where another
+ * one does, -1. Given up by th_group_let_go, or with the process. */
+int th_group_hold(const struct th_context *context, const char *name, int *lock,
+	struct th_error *err);
+void th_group_let_go(
+	const struct th_context *context, const char *name, int *lock);
+
 /* ---- compare.c ---- */
 
 /* Finds out what is to be done with each item that has settings; containers of

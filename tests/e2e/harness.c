@@ -13,6 +13,7 @@
 #include <string.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
+#include <sys/syscall.h>
 #include <sys/wait.h>
 #include <time.h>
 #include <unistd.h>
@@ -560,6 +561,17 @@ pid_t keeper_of(const char *name)
 	at = fgets(line, sizeof(line), file) ? strrchr(line, ')') : NULL;
 	fclose(file);
 	return at ? atoi(at + 4) : 0;
+}
+
+void kill_keeper(const char *name)
+{
+	pid_t pid = keeper_of(name);
+	struct pollfd one = {.events = POLLIN};
+
+	one.fd = pid > 1 ? (int)syscall(SYS_pidfd_open, pid, 0) : -1;
+	signal_to(pid, SIGKILL);
+	CHECK(one.fd >= 0 && poll(&one, 1, 10000) == 1);
+	close(one.fd);
 }
 
 void signal_to(pid_t pid, int number)

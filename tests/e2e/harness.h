@@ -81,6 +81,10 @@ pid_t keeper_of(const char *name);
  * kill(), 0 and -1 are whole groups of processes, this one's among them. */
 void signal_to(pid_t pid, int number);
 
+/* Kills the container's keeper, and waits until that is so: a process that was
+ * killed is there for a moment. */
+void kill_keeper(const char *name);
+
 /* Writes a file into the test's folder. */
 void put_file(const char *name, const char *content);
 /* Path of the test's folder, of the store, and of the built programs. */

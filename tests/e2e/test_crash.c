@@ -11,13 +11,10 @@
 static void a_killed_keeper_is_told_truly(void)
 {
 	struct result *result;
-	pid_t keeper;
 
 	CODE(hull("launch selwick/gauge --name g --port 80=8080"), 0);
 	CODE(hull("launch selwick/gauge --name other --port 80=8081"), 0);
-	keeper = keeper_of("g");
-	CHECK(keeper > 1);
-	signal_to(keeper, SIGKILL);
+	kill_keeper("g");
 	result = hull("list");
 	SAYS(result->out, "other");
 	SAYS(result->out, "1 other is not running");
@@ -29,7 +26,7 @@ static void a_killed_keeper_is_told_truly(void)
 	/* It starts again as if nothing had been. */
 	CODE(hull("start g"), 0);
 	CHECK(fetch("127.0.0.1", 8080, "/health") != NULL);
-	signal_to(keeper_of("g"), SIGKILL);
+	kill_keeper("g");
 	CODE(hull("remove g"), 0);
 	CODE(hull("remove --force other"), 0);
 }
@@ -42,7 +39,7 @@ static void a_killed_keeper_of_a_discarded_one(void)
 
 	for (int i = 0; i < 500 && !*field("box", "pid"); i++)
 		usleep(10000);
-	signal_to(keeper_of("box"), SIGKILL);
+	kill_keeper("box");
 	CHECK_INT(wait_for(pid), 125);
 	CHECK(file_holds("out", "keeper was killed"));
 	SAYS(hull("list --all")->out, "there are no containers");

@@ -323,7 +323,7 @@ static void a_relay_is_nothing_to_take_over(void)
 	SAYS(hull("timeline box")->out,
 		"the program that carries its ports was killed, and started "
 		"again");
-	signal_to(keeper_of("box"), SIGKILL);
+	kill_keeper("box");
 	hull("remove --force box");
 }
 

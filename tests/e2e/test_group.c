@@ -59,20 +59,6 @@ static bool comes_before(const char *text, const char *one, const char *other)
 	return false;
 }
 
-static bool list_says(void *arg)
-{
-	return strstr(hull("list --all")->out, arg) != NULL;
-}
-
-/* A process that was killed is there for a moment. */
-static void await_list(const char *text)
-{
-	char copy[80];
-
-	snprintf(copy, sizeof(copy), "%s", text);
-	CHECK(wait_until(list_says, copy));
-}
-
 /* ---- up and down ---- */
 
 static void it_comes_up_in_its_order(void)
@@ -156,9 +142,8 @@ static void start_all_due_keeps_the_order(void)
 		"always, network: none, command: [sleep, '1000']}\n"
 		"containers:\n  a: {after: [b]}\n  b: {}\n");
 	CODE(hull("launch --settings harbour.yaml"), 0);
-	signal_to(keeper_of("a"), SIGKILL);
-	signal_to(keeper_of("b"), SIGKILL);
-	await_list("0 of 2 running");
+	kill_keeper("a");
+	kill_keeper("b");
 	result = hull("start --all-due");
 	CODE(result, 0);
 	CHECK(comes_before(result->out, "  b  ", "  a  "));
@@ -473,6 +458,56 @@ static void images_can_be_built(void)
 	CODE(hull("remove selwick/notice"), 0);
 }
 
+static void two_launches_take_turns(void)
+{
+	pid_t one, other_one;
+
+	begin();
+	one = hull_start("one",
+		"launch --settings harbour.yaml --given "
+		"WATCH=east");
+	other_one = hull_start("other",
+		"launch --settings harbour.yaml "
+		"--given WATCH=west");
+	CHECK_INT(wait_for(one), 0);
+	CHECK_INT(wait_for(other_one), 0);
+	/* Whichever was the last: both gauges are of the same watch. */
+	CHECK_INT(strstr(fetch("127.0.0.1", 8081, "/"), "east 1") != NULL,
+		strstr(fetch("127.0.0.1", 8082, "/"), "east 2") != NULL);
+	CHECK_INT(strstr(fetch("127.0.0.1", 8081, "/"), "west 1") != NULL,
+		strstr(fetch("127.0.0.1", 8082, "/"), "west 2") != NULL);
+	end();
+}
+
+static bool clerk_is_new(void *arg)
+{
+	const char *id = arg;
+
+	return strcmp(field("clerk", "state"), "running") == 0 &&
+		strcmp(field("clerk", "id"), id) != 0;
+}
+
+/* Ctrl-C ends it at once; what was on its way is as it was. */
+static void one_that_is_interrupted_is_undone(void)
+{
+	char id[32];
+	pid_t pid;
+
+	begin();
+	keep_id("clerk", id);
+	CODE(other("sh -c 'sed \"s/after: .gauge./probe: exec:false/\" "
+		   "harbour.yaml >slow.yaml'"),
+		0);
+	pid = hull_start("out", "launch --settings slow.yaml");
+	CHECK(wait_until(clerk_is_new, id));
+	signal_to(pid, SIGINT);
+	CHECK_INT(wait_for(pid), 1);
+	CHECK_TEXT(field("clerk", "id"), id);
+	CHECK_TEXT(field("clerk", "state"), "running");
+	SAYS(hull("list --all")->out, "4 of 4 running");
+	end();
+}
+
 /* ---- death ---- */
 
 static void killed_launches_can_be_done_again(void)
@@ -501,8 +536,8 @@ static void killed_launches_can_be_done_again(void)
 	CHECK_INT(code, 0);
 	CHECK(step.number > 40);
 	/* A keeper that is killed takes its own container only. */
-	signal_to(keeper_of("b"), SIGKILL);
-	await_list("2 of 3 running");
+	kill_keeper("b");
+	SAYS(hull("list")->out, "2 of 3 running");
 	CODE(hull("launch --settings harbour.yaml --yes -q"), 0);
 	SAYS(hull("list")->out, "3 of 3 running");
 	CODE(hull("remove --force group:harbour"), 0);
@@ -523,6 +558,9 @@ static const CU_TestInfo tests[] = {
 	{"networks and volumes are described",
 		networks_and_volumes_are_described},
 	{"images can be built", images_can_be_built},
+	{"two launches take turns", two_launches_take_turns},
+	{"one that is interrupted is undone",
+		one_that_is_interrupted_is_undone},
 	{"killed launches can be done again",
 		killed_launches_can_be_done_again},
 	CU_TEST_INFO_NULL};

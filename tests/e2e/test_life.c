@@ -345,8 +345,8 @@ static void what_is_due_comes_back(void)
 		0);
 	CODE(hull("stop down"), 0);
 	SAYS(hull("start --all-due")->out, "no container is due");
-	signal_to(keeper_of("box"), SIGKILL);
-	signal_to(keeper_of("once"), SIGKILL);
+	kill_keeper("box");
+	kill_keeper("once");
 	await("outcome.kind", "keeper-lost");
 	SAYS(hull("why box")->out, "tidyhull start --all-due");
 	result = hull("start --all-due");

@@ -385,10 +385,7 @@ static void a_group_of_four(void)
 	comes(page, "Port Selwick: 7 m, from the cache");
 	/* Whoever loses its keeper comes back, and the others stay. */
 	for (size_t i = 0; i < 4; i++) {
-		signal_to(keeper_of(names[i]), SIGKILL);
-		do
-			usleep(20000);
-		while (strstr(hull("list --all")->out, "4 of 4 running"));
+		kill_keeper(names[i]);
 		CODE(hull("launch --settings harbour.yaml --ready-within 2m"),
 			0);
 		SAYS(hull("list --all")->out, "4 of 4 running");

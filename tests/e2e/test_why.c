@@ -231,7 +231,7 @@ static void a_lost_keeper(void)
 	CODE(hull("launch selwick/base --name box --network none -- sleep "
 		  "1000"),
 		0);
-	signal_to(keeper_of("box"), SIGKILL);
+	kill_keeper("box");
 	SAYS(hull("why box")->out, "box was lost when its keeper");
 	check_kind("keeper-lost");
 	remove_box();
