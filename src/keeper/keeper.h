@@ -103,6 +103,9 @@ struct probing {
 	bool connecting;
 	char answer[64]; /* the beginning of it */
 	size_t answer_len;
+	bool judged; /* by its beginning; the rest of it is let pass */
+	char verdict[80]; /* what is wrong, or "" */
+	size_t passed; /* bytes of the rest */
 };
 
 enum phase {

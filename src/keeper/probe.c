@@ -21,6 +21,10 @@
 #include "sandbox/rights.h"
 #include "network/inner.h"
 
+/* More of an answer than this is not read. */
+#define REST_MAX (256u * 1024)
+#define REST_MS 300
+
 static void ask_next_address(struct keeper *keeper, const char *why);
 
 /* While it is warming it is asked every second: who waits for it should not
@@ -55,6 +59,7 @@ static void stop_asking(struct keeper *keeper)
 	struct probing *probing = &keeper->probing;
 	int fd = probing->watch.fd;
 
+	probing->judged = false;
 	th_loop_forget(&keeper->loop, &probing->watch);
 	th_close(&fd);
 	probing->watch.fd = -1;
@@ -134,13 +139,36 @@ static int http_status(const char *answer)
 		(space[3] - '0');
 }
 
+static void give_verdict(struct keeper *keeper)
+{
+	const char *verdict = keeper->probing.verdict;
+	char why[80];
+
+	snprintf(why, sizeof(why), "%s", verdict);
+	take_answer(keeper, *why ? why : NULL);
+}
+
+/* A server that is left in the middle of its answer takes that for an error,
+ * and fills its log with it. */
+static void let_rest_pass(struct keeper *keeper)
+{
+	struct probing *probing = &keeper->probing;
+	char rest[4096];
+	ssize_t got = read(probing->watch.fd, rest, sizeof(rest));
+
+	if (got < 0 && (errno == EAGAIN || errno == EINTR))
+		return;
+	probing->passed += got > 0 ? (size_t)got : 0;
+	if (got <= 0 || probing->passed > REST_MAX)
+		give_verdict(keeper);
+}
+
 static void read_answer(struct keeper *keeper)
 {
 	struct probing *probing = &keeper->probing;
 	size_t room = sizeof(probing->answer) - 1 - probing->answer_len;
 	ssize_t got = read(
 		probing->watch.fd, probing->answer + probing->answer_len, room);
-	char why[80];
 	int status;
 
 	if (got < 0 && (errno == EAGAIN || errno == EINTR))
@@ -152,15 +180,21 @@ static void read_answer(struct keeper *keeper)
 			return;
 	}
 	status = probing->answer_len < 12 ? 0 : http_status(probing->answer);
-	if (th_probe_accepts(&probing->probe, status)) {
-		take_answer(keeper, NULL);
-		return;
-	}
-	if (status)
-		snprintf(why, sizeof(why), "HTTP status %d", status);
+	if (th_probe_accepts(&probing->probe, status))
+		probing->verdict[0] = '\0';
+	else if (status)
+		snprintf(probing->verdict, sizeof(probing->verdict),
+			"HTTP status %d", status);
 	else
-		snprintf(why, sizeof(why), "no answer in HTTP");
-	take_answer(keeper, why);
+		snprintf(probing->verdict, sizeof(probing->verdict),
+			"no answer in HTTP");
+	probing->judged = got > 0;
+	probing->passed = 0;
+	/* One that keeps the connection in spite of what it was asked. */
+	if (probing->until_ms > th_clock_mono_ms() + REST_MS)
+		probing->until_ms = th_clock_mono_ms() + REST_MS;
+	if (got <= 0)
+		give_verdict(keeper);
 }
 
 static void send_question(struct keeper *keeper)
@@ -191,7 +225,10 @@ static void socket_ready(struct th_watch *watch, uint32_t events)
 
 	(void)events;
 	if (!probing->connecting) {
-		read_answer(keeper);
+		if (probing->judged)
+			let_rest_pass(keeper);
+		else
+			read_answer(keeper);
 		return;
 	}
 	getsockopt(watch->fd, SOL_SOCKET, SO_ERROR, &sys, &len);
@@ -348,6 +385,10 @@ void keeper_probe_work(struct keeper *keeper)
 
 	if (keeper_probe_due(keeper) != 0)
 		return;
+	if (probing->asking && probing->judged) {
+		give_verdict(keeper);
+		return;
+	}
 	if (probing->asking) {
 		take_answer(keeper, "no answer in time");
 		return;

@@ -121,6 +121,29 @@ static void who_waits_is_told_of_the_end(void)
 	CODE(hull("launch selwick/base --probe ping:7"), 2);
 }
 
+static bool has_been_asked(void *arg)
+{
+	const char *log = hull("logs g")->out;
+	int times = 0;
+
+	(void)arg;
+	for (; (log = strstr(log, "GET / 200")); log++)
+		times++;
+	return times > 5;
+}
+
+/* It gets its whole answer away before the connection is closed. */
+static void a_server_is_not_left_in_the_middle(void)
+{
+	CODE(hull("launch selwick/gauge --name g --network none --probe "
+		  "http:80/,every=50ms"),
+		0);
+	CHECK(wait_until(has_been_asked, NULL));
+	CHECK_TEXT(field("g", "health"), "ready");
+	CHECK(strstr(hull("logs g")->out, "the caller has gone") == NULL);
+	CODE(hull("remove --force g"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"http tells ready and ailing", http_tells_ready_and_ailing},
 	{"tcp waits for the port", tcp_waits_for_the_port},
@@ -128,6 +151,8 @@ static const CU_TestInfo tests[] = {
 	{"no answer in time is none", no_answer_in_time_is_none},
 	{"what ails is started again", what_ails_is_started_again},
 	{"who waits is told of the end", who_waits_is_told_of_the_end},
+	{"a server is not left in the middle",
+		a_server_is_not_left_in_the_middle},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_probe = {"probe", tests};

@@ -342,8 +342,10 @@ static void write_application(void)
 		"\n"
 		"ask('create table tides (height int); commit; insert into "
 		"tides values (7); commit;')\n"
-		"http.server.ThreadingHTTPServer(('', 8000), "
-		"Page).serve_forever()\n");
+		"class Server(http.server.ThreadingHTTPServer):\n"
+		"    address_family = socket.AF_INET6\n"
+		"\n"
+		"Server(('::', 8000), Page).serve_forever()\n");
 	put_file("w/front.conf",
 		"server.modules = (\"mod_proxy\")\n"
 		"server.document-root = \"/var/www/html\"\n"
@@ -383,6 +385,8 @@ static void a_group_of_four(void)
 	CODE(hull("launch --settings harbour.yaml"), 0);
 	comes(page, "Port Selwick: 7 m, from the ledger");
 	comes(page, "Port Selwick: 7 m, from the cache");
+	/* Its probe is no trouble for a server. */
+	CHECK(strstr(hull("logs app")->err, "Exception") == NULL);
 	/* Whoever loses its keeper comes back, and the others stay. */
 	for (size_t i = 0; i < 4; i++) {
 		kill_keeper(names[i]);
