@@ -94,7 +94,8 @@ static const char *const examples[] = {
 
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",
-	.summary = "create and start in the background: a container, or a group",
+	.summary =
+		"create and start in the background: a container, or a group",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,
 	.examples = examples,
