@@ -97,6 +97,7 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	oci/seccomp.c \
 	store/database.c store/schema.c store/store.c store/container_state.c \
 	store/event_state.c store/machine.c store/network_state.c \
+	store/replacement_state.c \
 	store/volume_state.c) \
 	$(wildcard src/sandbox/*.c src/network/*.c) \
 	src/runtime/create.c src/runtime/record.c src/container/calls.c

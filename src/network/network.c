@@ -12,6 +12,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "network/addresses.h"
 #include "network/filter.h"
 #include "network/forwarding.h"
 #include "network/guard.h"
@@ -138,86 +139,6 @@ static int write_filter(
 	return rc;
 }
 
-/* The lowest place that nobody has or asks for. */
-static int free_slot(struct th_store *store, const struct th_network_row *row,
-	const struct th_subnet *subnet, int64_t *slot, struct th_error *err)
-{
-	struct th_query *query = NULL;
-	int last = th_subnet_last(subnet), rc;
-	unsigned char *taken = calloc(1, (size_t)last / 8 + 1);
-
-	if (!taken)
-		return th_fail_memory(err);
-	if (th_db_query(store->db, &query, err,
-		    "SELECT address4 FROM addresses WHERE network=?1 UNION ALL"
-		    " SELECT address4 FROM network_uses WHERE network=?1"
-		    " AND address4<>''",
-		    "t", row->name)) {
-		free(taken);
-		return -1;
-	}
-	while ((rc = th_query_next(query, err)) == 1) {
-		struct in_addr address;
-		int one = inet_pton(AF_INET, th_query_text(query, 0),
-				  &address) == 1
-			? subnet_slot4(subnet, address)
-			: -1;
-
-		if (one >= 0)
-			taken[one / 8] |= (unsigned char)(1 << one % 8);
-	}
-	th_query_end(query);
-	*slot = 2;
-	while (*slot <= last && taken[*slot / 8] & 1 << *slot % 8)
-		(*slot)++;
-	free(taken);
-	if (rc < 0)
-		return -1;
-	if (*slot > last)
-		return th_fail(err, TH_NOT_POSSIBLE,
-			"the network \"%s\" has no free addresses", row->name);
-	return 0;
-}
-
-/* Gives the container its addresses: those it asks for, or the next ones. */
-static int take_addresses(struct th_store *store,
-	const struct th_network_row *row, const struct th_network_use *use,
-	const char *container, const struct th_subnet *subnet,
-	struct th_plug *plug, struct th_error *err)
-{
-	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT] = "";
-	int64_t slot = 0;
-
-	if (use->address4[0] &&
-		inet_pton(AF_INET, use->address4, &plug->four) == 1)
-		slot = subnet_slot4(subnet, plug->four);
-	else if (free_slot(store, row, subnet, &slot, err))
-		return -1;
-	plug->four = th_subnet_address4(subnet, (int)slot);
-	inet_ntop(AF_INET, &plug->four, four, sizeof(four));
-	if (subnet->has6) {
-		plug->six = th_subnet_address6(subnet, (int)slot);
-		if (use->address6[0])
-			inet_pton(AF_INET6, use->address6, &plug->six);
-		inet_ntop(AF_INET6, &plug->six, six, sizeof(six));
-	}
-	if (th_db_run(store->db, err,
-		    "INSERT INTO addresses(network, slot, container, address4,"
-		    " address6) VALUES(?, ?, ?, ?, ?)",
-		    "titt"
-		    "t",
-		    use->network, slot, container, four, six) == 0)
-		return 0;
-	if (err->code == TH_IN_USE) {
-		th_error_clear(err);
-		th_fail(err, TH_IN_USE,
-			"the address %s on the network \"%s\" is used by "
-			"another container",
-			four, use->network);
-	}
-	return -1;
-}
-
 /* One network of a container. */
 struct berth {
 	struct th_network_row row;
@@ -244,7 +165,7 @@ static int take_berth(struct th_store *store, const char *container,
 			"\"%s\"",
 			use->network);
 	}
-	return take_addresses(store, &berth->row, use, container,
+	return addresses_take(store, &berth->row, use, container,
 		&berth->subnet, &berth->plug, err);
 }
 

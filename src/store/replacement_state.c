@@ -1,6 +1,7 @@
 #include "store/replacement_state.h"
 
 #include <stdio.h>
+#include <string.h>
 
 #include "store/state_parts.h"
 
@@ -11,7 +12,9 @@ int th_replacement_begin(struct th_db *db, const char *successor,
 
 	if (th_db_run(db, &own,
 		    "INSERT INTO replacements(successor, container, maker,"
-		    " up) VALUES(?, ?, ?, ?)",
+		    " up, places) SELECT ?1, ?2, ?3, ?4, coalesce((SELECT"
+		    " group_concat(network || '=' || address4, ' ')"
+		    " FROM addresses WHERE container=?2), '')",
 		    "ttti", successor, container, maker, (int64_t)up) == 0)
 		/* It belongs to the same group, unless its settings say more.
 		 */
@@ -103,6 +106,36 @@ int th_replacement_decide(struct th_db *db,
 	if (rc == 0 && note)
 		rc = th_state_note(db, row->container, note, actor, NULL, err);
 	return th_db_end(db, rc, err);
+}
+
+int th_replacement_address(struct th_db *db, const char *successor,
+	const char *network, char address[TH_ADDRESS_TEXT],
+	struct th_error *err)
+{
+	struct th_query *query = NULL;
+	size_t len = strlen(network);
+	int rc;
+
+	if (th_db_query(db, &query, err,
+		    "SELECT places FROM replacements WHERE successor=?", "t",
+		    successor))
+		return -1;
+	rc = th_query_next(query, err);
+	if (rc == 1) {
+		const char *at = th_query_text(query, 0);
+
+		while (*at &&
+			(strncmp(at, network, len) != 0 || at[len] != '=')) {
+			at += strcspn(at, " ");
+			at += *at == ' ';
+		}
+		rc = *at != '\0';
+		if (rc)
+			snprintf(address, TH_ADDRESS_TEXT, "%.*s",
+				(int)strcspn(at + len + 1, " "), at + len + 1);
+	}
+	th_query_end(query);
+	return rc;
 }
 
 static void read_row(struct th_query *query, void *item)

@@ -38,6 +38,11 @@ int th_replacement_swap(struct th_db *db, const struct th_replacement_row *row,
 int th_replacement_decide(struct th_db *db,
 	const struct th_replacement_row *row, enum th_stage stage,
 	const char *note, const char *actor, struct th_error *err);
+/* The IPv4 address that the one before the successor had on the network: 1, 0,
+ * -1. */
+int th_replacement_address(struct th_db *db, const char *successor,
+	const char *network, char address[TH_ADDRESS_TEXT],
+	struct th_error *err);
 /* All there are, or the one that has the container (its ID) on either side; to
  * be freed. */
 int th_replacement_list(struct th_db *db, const char *id,

@@ -175,13 +175,14 @@ static const char *const step_9[] = {
 static const char *const step_10[] = {
 	/* A container that is to take the place of another, while a command is
 	 * at it: maker is its lock (th_build_lock), stage an enum th_stage; up
-	 * is 1 where the other one ran. */
+	 * is 1 where the other one ran, and places are the addresses that it
+	 * had then: "NETWORK=ADDRESS ...". */
 	"CREATE TABLE replacements(successor TEXT PRIMARY KEY"
 	" REFERENCES containers(id) ON DELETE CASCADE,"
 	" container TEXT NOT NULL UNIQUE"
 	" REFERENCES containers(id) ON DELETE CASCADE,"
 	" maker TEXT NOT NULL, stage INTEGER NOT NULL DEFAULT 0,"
-	" up INTEGER NOT NULL) WITHOUT ROWID",
+	" up INTEGER NOT NULL, places TEXT NOT NULL) WITHOUT ROWID",
 	/* Containers that belong together: under which name the group's file
 	 * describes one, what it is started after, and a digest of all that
 	 * the file says of it. */

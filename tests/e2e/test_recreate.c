@@ -164,6 +164,26 @@ static void a_free_port_stays_the_same(void)
 	CODE(hull("remove g --force"), 0);
 }
 
+/* Who has looked its name up once finds it at the same place. */
+static void its_address_stays(void)
+{
+	char before[64];
+
+	CODE(hull("launch selwick/base --name first -- sleep 1000"), 0);
+	CODE(hull("launch selwick/base --name box -- sleep 1000"), 0);
+	snprintf(before, sizeof(before), "%s", field("box", "address"));
+	/* A lower one comes free. */
+	CODE(hull("remove --force first"), 0);
+	CODE(hull("recreate box --env MODE=test"), 0);
+	CHECK_TEXT(field("box", "address"), before);
+	/* One that is taken by then is not taken from anybody. */
+	CODE(hull("stop box"), 0);
+	CODE(hull("recreate box --env MODE=more"), 0);
+	CODE(hull("start box"), 0);
+	CHECK(strcmp(field("box", "address"), "") != 0);
+	CODE(hull("remove --force box"), 0);
+}
+
 static void the_newest_image_is_taken(void)
 {
 	struct result *result;
@@ -316,6 +336,7 @@ static const CU_TestInfo tests[] = {
 	{"its port is never without a listener",
 		its_port_is_never_without_a_listener},
 	{"a free port stays the same", a_free_port_stays_the_same},
+	{"its address stays", its_address_stays},
 	{"the newest image is taken", the_newest_image_is_taken},
 	{"what fails is undone", what_fails_is_undone},
 	{"what others need is not replaced", what_others_need_is_not_replaced},
