@@ -391,20 +391,20 @@ static void networks_and_volumes_are_described(void)
 {
 	struct result *result;
 
-	put_file("values", "SUBNET=10.66.7.0/24\n# of the pier\nNAME=deck\n");
+	put_file("values", "SUBNET=172.30.7.0/24\n# of the pier\nNAME=deck\n");
 	put_file("harbour.yaml",
 		"group: harbour\ngiven-from: ./values\n"
 		"volumes: [berths, '${NAME}']\n"
 		"networks: {pier: {subnet: '${SUBNET}', internal: true}}\n"
 		"containers:\n"
 		"  a: {image: selwick/base, command: [sleep, '1000'], network: "
-		"'pier,address=10.66.7.9'}\n"
+		"'pier,address=172.30.7.9'}\n"
 		"  b: {image: selwick/base, command: [sleep, '1000'], network: "
 		"'with:a'}\n");
 	CODE(hull("launch --settings harbour.yaml"), 0);
-	SAYS(hull("show network:pier")->out, "10.66.7.0/24");
-	CHECK_TEXT(field("a", "address"), "10.66.7.9");
-	SAYS(hull("exec b -- cat /proc/net/fib_trie")->out, "10.66.7.9");
+	SAYS(hull("show network:pier")->out, "172.30.7.0/24");
+	CHECK_TEXT(field("a", "address"), "172.30.7.9");
+	SAYS(hull("exec b -- cat /proc/net/fib_trie")->out, "172.30.7.9");
 	SAYS(hull("list volumes -q")->out, "deck");
 	/* Whoever shares its network keeps it. */
 	CODE(other("sed -i s/1000/1001/ harbour.yaml"), 0);

@@ -474,7 +474,7 @@ static void an_outside_client_keeps_its_address(void)
 		      strlen(address) - 5) != 0);
 	CHECK_TEXT(who_outside("192.0.2.1:8080")->out, "192.0.2.2\n");
 	/* And after its keeper was killed with it. */
-	as_root("pkill -9 -f '^tidyhull-keeper .* root: tidyhull start'");
+	kill_keeper("ledger");
 	CODE(hull("start ledger"), 0);
 	CHECK_TEXT(who_outside("192.0.2.1:8080")->out, "192.0.2.2\n");
 	CODE(hull("remove --force ledger vault bound filler"), 0);
@@ -655,15 +655,16 @@ static void subnets_avoid_the_hosts_routes(void)
 	CODE(hull("start boat"), 0);
 	CHECK(strcmp(subnet, field("network:canal", "subnet")) != 0);
 	CODE(hull("stop boat --grace 0s"), 0);
-	/* Where somebody chose it, that is an error. */
-	CODE(hull("new network lock --subnet 10.77.0.0/24"), 0);
+	/* Where somebody chose it, that is an error. Of a part that no network
+	 * gets by chance. */
+	CODE(hull("new network lock --subnet 172.30.0.0/24"), 0);
 	CODE(hull("create selwick/base --name barge --network lock -- true"),
 		0);
-	CODE(as_root("ip route add 10.77.0.0/16 dev hull-route"), 0);
+	CODE(as_root("ip route add 172.30.0.0/16 dev hull-route"), 0);
 	result = hull("start barge");
 	CODE(result, 4);
 	SAYS(result->err, "this host has a route into its subnet");
-	CODE(hull("new network gate --subnet 10.77.3.0/24"), 4);
+	CODE(hull("new network gate --subnet 172.30.3.0/24"), 4);
 	CODE(as_root("ip link delete hull-route"), 0);
 	CODE(hull("start barge"), 0);
 	CODE(hull("wait barge"), 0);

@@ -39,7 +39,7 @@ static void a_scope_is_asked_for(void)
 	CODE(hull("restart box"), 0);
 	SAYS(group_of(field("box", "pid")), scope);
 	/* One whose keeper is lost is ended by its group. */
-	as_root("pkill -9 tidyhull-keeper");
+	kill_keeper("box");
 	SAYS(hull("list --all")->out, "keeper lost");
 	CODE(hull("start box"), 0);
 	SAYS(group_of(field("box", "pid")), scope);
