@@ -8,11 +8,7 @@
 #include "cli/describe.h"
 #include "cli/output.h"
 #include "oci/reference.h"
-
-static bool is_up(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
+#include "store/machine.h"
 
 /* The names of an image, a line for each repository: "host/path" and its tags,
  * which stand side by side in the order of names. Returns where the next
@@ -104,7 +100,8 @@ static json_t *find_older(struct invocation *call)
 	for (size_t i = 0; i < count; i++) {
 		char digest[TH_DIGEST_TEXT];
 
-		if (is_up(&rows[i]) && has_newer(call, &rows[i], digest))
+		if (th_container_is_up(&rows[i]) &&
+			has_newer(call, &rows[i], digest))
 			json_array_append_new(list,
 				json_pack("{s:s s:s s:s s:s}", "container",
 					rows[i].name, "image",

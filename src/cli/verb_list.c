@@ -10,11 +10,7 @@
 #include "cli/verbs.h"
 #include "group/group.h"
 #include "oci/reference.h"
-
-static bool runs(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
+#include "store/machine.h"
 
 /* The cells of one container; depth 1 below its group. */
 static void add_row(struct invocation *call, struct table *table,
@@ -22,7 +18,7 @@ static void add_row(struct invocation *call, struct table *table,
 {
 	char state[96], ago[48], reach[512];
 	int64_t since = row->state == TH_STATE_CREATED ? row->created_us
-		: runs(row)			       ? row->started_us
+		: th_container_is_up(row)	       ? row->started_us
 						       : row->ended_us;
 
 	state_text(row, state);
@@ -56,7 +52,7 @@ static int list_json(struct invocation *call,
 	size_t hidden = 0;
 
 	for (size_t i = 0; i < count; i++) {
-		if (all || runs(&rows[i]))
+		if (all || th_container_is_up(&rows[i]))
 			json_array_append_new(list,
 				describe_container(&call->context, &rows[i]));
 		else
@@ -88,7 +84,7 @@ static size_t add_tree(struct invocation *call, struct table *table,
 		0)
 		th_group_of(&call->context, rows, count, &group, &ignored);
 	for (size_t i = 0; i < group.count; i++) {
-		if (!all && !runs(&group.items[i].before))
+		if (!all && !th_container_is_up(&group.items[i].before))
 			continue;
 		if (!shown++)
 			add_group(table, one);
@@ -112,7 +108,7 @@ static size_t add_trees(struct invocation *call, struct table *table,
 	for (size_t i = 0; i < group_count; i++)
 		shown += add_tree(call, table, &groups[i], all);
 	for (size_t i = 0; i < count; i++) {
-		if ((!all && !runs(&rows[i])) ||
+		if ((!all && !th_container_is_up(&rows[i])) ||
 			(group_count && is_member(call, rows[i].id)))
 			continue;
 		add_row(call, table, &rows[i], group_count ? 0 : -1);
@@ -163,7 +159,7 @@ static int list_containers(struct invocation *call)
 		list_json(call, rows, count, all);
 	} else if (call->quiet) {
 		for (size_t i = 0; i < count; i++) {
-			if (all || runs(&rows[i]))
+			if (all || th_container_is_up(&rows[i]))
 				printf("%s\n", rows[i].id);
 		}
 	} else {

@@ -10,11 +10,7 @@
 #include "cli/remaking.h"
 #include "cli/replacing.h"
 #include "cli/verbs.h"
-
-static bool alive(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
+#include "store/machine.h"
 
 static int restart(struct invocation *call, struct th_container_row *row)
 {
@@ -117,7 +113,7 @@ static int run(struct invocation *call)
 
 	if (read_grace(call, &grace_ms, &err) || check_fetch(call, &err))
 		return say_error(&err);
-	code = find_containers(call, alive, &rows, &count);
+	code = find_containers(call, th_container_is_up, &rows, &count);
 	if (th_group_of(&call->context, rows, count, &group, &err)) {
 		rc = say_error(&err);
 	} else {

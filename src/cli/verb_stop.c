@@ -10,6 +10,7 @@
 #include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "store/machine.h"
 
 /* How often the person who waits is told. */
 #define TELL_MS 200
@@ -23,17 +24,12 @@ struct stopping {
 	int code;
 };
 
-static bool runs(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
-
 static void begin(struct invocation *call, struct stopping *one, int grace_ms)
 {
 	struct th_error err = {0};
 
 	one->channel = -1;
-	if (!runs(one->row)) {
+	if (!th_container_is_up(one->row)) {
 		if (!call->quiet)
 			printf("%s is not running\n", one->row->name);
 		return;
@@ -157,7 +153,7 @@ static int run(struct invocation *call)
 		files.rlim_cur = files.rlim_max;
 		setrlimit(RLIMIT_NOFILE, &files);
 	}
-	code = find_containers(call, runs, &rows, &count);
+	code = find_containers(call, th_container_is_up, &rows, &count);
 	if (th_group_of(&call->context, rows, count, &group, &err)) {
 		rc = say_error(&err);
 	} else {

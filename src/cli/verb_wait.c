@@ -8,6 +8,7 @@
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "store/machine.h"
 
 static int read_at_most(
 	struct invocation *call, int *timeout_ms, struct th_error *err)
@@ -163,16 +164,11 @@ static int wait_one(
 	return code;
 }
 
-static bool alive(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
-
 static int wait_all(struct invocation *call, bool ready, int timeout_ms)
 {
 	struct th_container_row *rows = NULL;
 	size_t count = 0;
-	int code = find_containers(call, alive, &rows, &count);
+	int code = find_containers(call, th_container_is_up, &rows, &count);
 
 	for (size_t i = 0; i < count; i++) {
 		int one = wait_one(call, rows[i].id, ready, timeout_ms);

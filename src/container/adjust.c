@@ -18,6 +18,7 @@
 #include "network/names.h"
 #include "network/network.h"
 #include "oci/bundle.h"
+#include "store/machine.h"
 
 /* Takes the limits out of an OCI "resources" object, and puts others in. */
 static void rewrite_limits(json_t *resources, const struct th_limit *limit)
@@ -143,7 +144,7 @@ int th_container_adjust_life(const struct th_context *context,
 		probe ? *probe ? probe : "none" : "");
 	if (th_state_note(store->db, row->id, cause, context->actor, NULL, err))
 		return -1;
-	if (row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED)
+	if (!th_container_is_up(row))
 		return 0;
 	/* One that has just ended finds it at its next start. */
 	if (keeper_ask(context, row, TH_ACT_STOP, TH_SAY_RELOAD, json_object(),

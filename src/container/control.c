@@ -11,6 +11,7 @@
 #include "base/json.h"
 #include "container/ask.h"
 #include "container/container.h"
+#include "store/machine.h"
 
 /* A keeper answers in microseconds, whatever its container does. */
 #define ANSWER_MS 10000
@@ -64,11 +65,6 @@ int th_container_stop_await(int *channel, int timeout_ms,
 	return rc;
 }
 
-static bool has_keeper(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
-
 int th_container_stop(const struct th_context *context,
 	const struct th_container_row *row, int signal_number, int grace_ms,
 	struct th_ending *ending, struct th_error *err)
@@ -78,7 +74,7 @@ int th_container_stop(const struct th_context *context,
 
 	rc = th_container_stop_begin(
 		context, row, signal_number, grace_ms, &channel, err);
-	if (rc && !has_keeper(row))
+	if (rc && !th_container_is_up(row))
 		return -1;
 	if (rc == 0) {
 		do
@@ -131,7 +127,7 @@ static bool kill_unreachable(
 	int pidfd;
 
 	if (th_state_get(context->store->db, row->id, &now, &ignored) != 1 ||
-		!has_keeper(&now))
+		!th_container_is_up(&now))
 		return false;
 	pidfd = th_keeper_find(row->id);
 	if (pidfd < 0)
@@ -221,7 +217,7 @@ int th_container_restart(const struct th_context *context,
 {
 	const struct th_size none = {0, 0};
 
-	if (row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED)
+	if (!th_container_is_up(row))
 		return th_container_start(
 			context, row, TH_BACKGROUND, none, NULL, err);
 	return ask_to_start(context, row, TH_SAY_RESTART,
@@ -316,13 +312,13 @@ int th_container_wait(const struct th_context *context, const char *id,
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
 
 	rc = th_state_get(context->store->db, id, &row, err);
-	if (rc <= 0 || !has_keeper(&row))
+	if (rc <= 0 || !th_container_is_up(&row))
 		return rc < 0 ? -1 : 0;
 	rc = th_keeper_reach(context->store->run_fd, id, &channel, err);
 	/* One that has recorded the end serves nobody any more. */
 	if (rc < 0 &&
 		th_state_get(context->store->db, id, &row, &ignored) == 1 &&
-		!has_keeper(&row)) {
+		!th_container_is_up(&row)) {
 		th_error_clear(err);
 		rc = 0;
 	}

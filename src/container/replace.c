@@ -13,6 +13,7 @@
 #include "keeper/plan.h"
 #include "keeper/secrets.h"
 #include "network/network.h"
+#include "store/machine.h"
 #include "store/replacement_state.h"
 
 /* A keeper answers at once; one of an older version not at all. */
@@ -34,11 +35,6 @@ struct th_way {
 	int lock;
 	bool was_up;
 };
-
-static bool is_up(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
 
 /* ---- the one before it ---- */
 
@@ -62,7 +58,8 @@ static int check_guests(const struct th_context *context,
 			"container \"%s\" shares the network of \"%s\"",
 			rows[i].name, before->name);
 		th_hint(err, "remove it first: tidyhull remove %s%s",
-			is_up(&rows[i]) ? "--force " : "", rows[i].name);
+			th_container_is_up(&rows[i]) ? "--force " : "",
+			rows[i].name);
 	}
 	free(rows);
 	return rc;
@@ -111,7 +108,7 @@ static int stop_before(struct th_way *way, struct th_error *err)
 	/* It may have ended by itself. */
 	if (th_state_get(way->context->store->db, way->before.id, &now, err) ==
 			1 &&
-		!is_up(&now))
+		!th_container_is_up(&now))
 		return 0;
 	if (!err->code)
 		*err = own;
@@ -168,7 +165,7 @@ static int await_ready(struct th_way *way, struct th_error *err)
 		return th_fail(err, TH_FAILED, "interrupted");
 	if (th_state_get(way->context->store->db, way->row.id, &now, err) != 1)
 		return -1;
-	if (!is_up(&now))
+	if (!th_container_is_up(&now))
 		return say_ended(&now, err);
 	if (!probed)
 		return 0;
@@ -198,7 +195,7 @@ static int go_back(struct th_way *way, bool stopped, struct th_error *err)
 	struct th_error ignored = {0};
 
 	if (th_state_get(store->db, way->row.id, &now, &ignored) == 1 &&
-		is_up(&now)) {
+		th_container_is_up(&now)) {
 		struct th_ending ending;
 
 		th_container_stop(context, &now, 0, -1, &ending, &ignored);
@@ -275,7 +272,7 @@ int th_replacement_begin_way(const struct th_context *context,
 		.before = *before,
 		.replacing = replacing,
 		.lock = -1,
-		.was_up = is_up(before)};
+		.was_up = th_container_is_up(before)};
 	th_id_new(way->names.maker);
 	if (th_build_lock(context->store, way->names.maker, &way->lock, err) !=
 		1) {
@@ -376,7 +373,7 @@ static void await_start(const struct th_context *context,
 	struct th_store *store = context->store;
 	int pid;
 
-	for (int tries = 0; tries < STEPS && !is_up(successor) &&
+	for (int tries = 0; tries < STEPS && !th_container_is_up(successor) &&
 		th_lock_held(store->run_fd, successor->id, &pid);
 		tries++) {
 		nanosleep(&step, NULL);
@@ -393,7 +390,7 @@ static int decide(const struct th_context *context,
 {
 	struct th_db *db = context->store->db;
 
-	if (way->stage == TH_STAGE_SWAPPED && is_up(successor)) {
+	if (way->stage == TH_STAGE_SWAPPED && th_container_is_up(successor)) {
 		way->stage = TH_STAGE_DONE;
 		return th_replacement_decide(
 			db, way, TH_STAGE_DONE, NULL, context->actor, err);

@@ -18,12 +18,7 @@
 #include "network/publish.h"
 #include "network/within.h"
 #include "sandbox/cgroup.h"
-
-static bool runs(const struct th_container_row *row)
-{
-	return row->state == TH_STATE_RUNNING ||
-		row->state == TH_STATE_PAUSED || row->state == TH_STATE_WAITING;
-}
+#include "store/machine.h"
 
 int th_container_folder(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
@@ -198,13 +193,14 @@ int th_container_settle_row(const struct th_context *context,
 	char network[TH_NETWORK_TEXT];
 	int lock = -1, pid, rc;
 
-	if (!runs(row) || th_lock_held(store->run_fd, row->id, &pid))
+	if (!th_container_is_up(row) ||
+		th_lock_held(store->run_fd, row->id, &pid))
 		return 0;
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
 	if (rc == 0)
 		row->id[0] = '\0'; /* a discarded one is gone */
-	if (rc != 1 || !runs(row))
+	if (rc != 1 || !th_container_is_up(row))
 		return rc < 0 ? -1 : 0;
 	/* A lock that is missing is not a keeper that is: it may have been
 	 * removed. A keeper that does not answer is there, too. */
@@ -217,7 +213,7 @@ int th_container_settle_row(const struct th_context *context,
 	/* With the lock nobody else settles it, and no keeper starts it. */
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
-	if (rc == 1 && runs(row))
+	if (rc == 1 && th_container_is_up(row))
 		rc = record(context, row, &lock, err) ? -1 : 1;
 	th_lock_drop(store->run_fd, row->id, &lock);
 	if (rc == 1)
@@ -259,7 +255,7 @@ static int settle_start(
 		return rc;
 	/* With the lock nobody else settles it, and no keeper starts it. */
 	rc = th_state_get(store->db, id, &row, err);
-	if (rc == 1 && !runs(&row))
+	if (rc == 1 && !th_container_is_up(&row))
 		rc = th_state_began(store->db, id, err);
 	else if (rc == 1)
 		rc = 0;
@@ -290,7 +286,7 @@ static void settle_build(
 {
 	struct th_error ignored = {0}; /* the next look tries again */
 
-	if (row->build[0] && !runs(row) &&
+	if (row->build[0] && !th_container_is_up(row) &&
 		!th_build_is_alive(context->store, row->build))
 		th_container_remove(context, row, false, &ignored);
 }
@@ -309,7 +305,7 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 		return -1;
 	rc = 0;
 	for (size_t i = 0; i < count && rc == 0; i++) {
-		if (runs(&rows[i]))
+		if (th_container_is_up(&rows[i]))
 			rc = th_container_settle_row(context, &rows[i], err);
 		if (rc == 0 && rows[i].id[0])
 			settle_build(context, &rows[i]);

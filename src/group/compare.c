@@ -6,11 +6,7 @@
 #include "container/image_choice.h"
 #include "group/group.h"
 #include "network/network.h"
-
-static bool is_up(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
+#include "store/machine.h"
 
 /* ---- differences ---- */
 
@@ -103,7 +99,8 @@ static int say_taken(const struct th_group *group,
 			"no group",
 			item->before.name);
 	th_hint(&err, "choose another name in \"%s\", or: tidyhull remove %s%s",
-		group->name, is_up(&item->before) ? "--force " : "",
+		group->name,
+		th_container_is_up(&item->before) ? "--force " : "",
 		item->before.name);
 	th_problems_add(problems, &err);
 	return 0;
@@ -127,7 +124,7 @@ static int compare_one(const struct th_context *context, struct th_group *group,
 	if (rc <= 0)
 		return rc;
 	item->row = item->before;
-	item->was_up = is_up(&item->before);
+	item->was_up = th_container_is_up(&item->before);
 	rc = th_member_get(db, item->before.id, &known, err);
 	if (rc < 0)
 		return -1;
@@ -170,7 +167,7 @@ static int add_gone(struct th_group *group, const struct th_member *member,
 	memset(more, 0, sizeof(*more));
 	more->member = *member;
 	more->before = more->row = *row;
-	more->was_up = is_up(row);
+	more->was_up = th_container_is_up(row);
 	more->act = TH_GROUP_REMOVE;
 	/* Nobody waits for it, and it for nobody. */
 	more->member.member[0] = more->member.after[0] = '\0';

@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "base/sha256.h"
+#include "store/machine.h"
 
 const char *th_group_act_word(enum th_group_act act)
 {
@@ -131,11 +132,6 @@ static int by_rank(const void *one, const void *other)
 	return strverscmp(name_of(a), name_of(b));
 }
 
-static bool is_up(const struct th_container_row *row)
-{
-	return row->state != TH_STATE_CREATED && row->state != TH_STATE_STOPPED;
-}
-
 /* One more, as it is. */
 static int add_row(const struct th_context *context, struct th_group *group,
 	const struct th_container_row *row, struct th_error *err)
@@ -146,7 +142,7 @@ static int add_row(const struct th_context *context, struct th_group *group,
 	if (rc < 0)
 		return -1;
 	item->before = item->row = *row;
-	item->was_up = is_up(row);
+	item->was_up = th_container_is_up(row);
 	item->act = item->was_up && row->state != TH_STATE_WAITING
 		? TH_GROUP_LEAVE
 		: TH_GROUP_START;

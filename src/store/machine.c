@@ -36,6 +36,11 @@ static const struct {
 	[TH_ACT_REMOVE] = {"remove", ASLEEP},
 };
 
+bool th_container_is_up(const struct th_container_row *row)
+{
+	return !(BIT(row->state) & ASLEEP);
+}
+
 bool th_state_may_follow(enum th_state from, enum th_state to)
 {
 	return from < STATES && to < STATES && follow[from] & BIT(to);

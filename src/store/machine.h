@@ -21,6 +21,10 @@
  * person asked for, and a try that failed. */
 bool th_state_may_follow(enum th_state from, enum th_state to);
 
+/* True where the container has a keeper by its state: it runs, is paused, or
+ * waits for its next try. */
+bool th_container_is_up(const struct th_container_row *row);
+
 /* What a person can ask of a container. */
 enum th_act {
 	TH_ACT_START,

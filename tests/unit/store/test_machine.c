@@ -19,6 +19,19 @@ static void only_some_steps_are_there(void)
 	}
 }
 
+static void a_state_tells_whether_it_is_up(void)
+{
+	static const bool up[5] = {[TH_STATE_RUNNING] = true,
+		[TH_STATE_PAUSED] = true,
+		[TH_STATE_WAITING] = true};
+	struct th_container_row row = {.name = "box"};
+
+	for (int state = 0; state < 5; state++) {
+		row.state = (enum th_state)state;
+		CHECK_INT(th_container_is_up(&row), up[state]);
+	}
+}
+
 static void an_error_says_what_would_be_possible(void)
 {
 	struct th_container_row row = {.name = "box"};
@@ -64,6 +77,7 @@ static void every_act_has_its_states(void)
 
 static const CU_TestInfo tests[] = {
 	{"only some steps are there", only_some_steps_are_there},
+	{"a state tells whether it is up", a_state_tells_whether_it_is_up},
 	{"an error says what would be possible",
 		an_error_says_what_would_be_possible},
 	{"every act has its states", every_act_has_its_states},
