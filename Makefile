@@ -80,7 +80,7 @@ endif
 
 # ---- what is made of what ----
 
-CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c src/build/*.c \
+CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c src/build/*.c src/model/*.c \
 	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
 	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c src/group/*.c src/service/*.c)) \
 	src/keeper/channel.c src/keeper/handed.c src/keeper/lock.c src/keeper/log.c \
@@ -94,7 +94,7 @@ KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
 	base/utf8.c base/sha256.c base/inherit.c \
 	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
 	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
-	oci/seccomp.c \
+	oci/seccomp.c model/cause.c \
 	store/database.c store/schema.c store/store.c store/container_state.c \
 	store/event_state.c store/machine.c store/network_state.c \
 	store/replacement_state.c \

@@ -50,6 +50,13 @@ int th_hint(struct th_error *err, const char *fmt, ...)
 	return -1;
 }
 
+int th_trouble(struct th_error *err, enum th_trouble trouble)
+{
+	if (err && err->code != TH_OK && err->trouble == TH_TROUBLE_NONE)
+		err->trouble = trouble;
+	return -1;
+}
+
 int th_fail_memory(struct th_error *err)
 {
 	return th_fail(err, TH_FAILED, "not enough memory");

@@ -18,9 +18,24 @@ enum th_code {
 	TH_NO_EXEC /* the container's program cannot be executed */
 };
 
+/* What of a start went wrong, where a later reader has to know. The numbers are
+ * kept in the state: none is ever given another meaning. */
+enum th_trouble {
+	TH_TROUBLE_NONE,
+	TH_TROUBLE_NO_PROGRAM, /* the container does not have it */
+	TH_TROUBLE_ARCHITECTURE, /* it is one for another machine */
+	TH_TROUBLE_INTERPRETER, /* what it names as its interpreter is missing
+				 */
+	TH_TROUBLE_NOT_EXECUTABLE,
+	TH_TROUBLE_PORT, /* a published port is in use */
+	TH_TROUBLE_MOUNT, /* a mount failed */
+	TH_TROUBLE_COUNT
+};
+
 /* Fixed buffers, so that "no memory" can be reported without memory. */
 struct th_error {
 	enum th_code code;
+	enum th_trouble trouble;
 	int sys; /* errno as it was, or 0 */
 	char msg[512]; /* lower case, complete enough to print alone */
 	char hint[256]; /* what to do next; empty rather than vague */
@@ -38,6 +53,9 @@ int th_fail_sys(struct th_error *err, enum th_code code, int sys,
 /* Adds the hint to an error that has none yet, and returns -1. */
 int th_hint(struct th_error *err, const char *fmt, ...)
 	__attribute__((format(printf, 2, 3)));
+
+/* Says what kind of trouble an error is, where nobody has yet; returns -1. */
+int th_trouble(struct th_error *err, enum th_trouble trouble);
 
 /* "not enough memory"; returns -1. */
 int th_fail_memory(struct th_error *err);

@@ -111,20 +111,34 @@ static json_t *describe_places(const struct th_context *context, const char *id)
 	return list;
 }
 
+/* Nothing, where it ended by itself; of a start that failed, what was wrong. */
+static const char *outcome_reason(
+	const struct th_container_row *row, char text[TH_CAUSE_TEXT])
+{
+	if (row->cause.kind == TH_CAUSE_ENDED)
+		return "";
+	if (row->cause.kind == TH_CAUSE_COULD_NOT_START)
+		return row->cause.text;
+	th_cause_format(&row->cause, text);
+	return text;
+}
+
 json_t *describe_container(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
 	struct th_error err = {0};
 	struct th_member member;
-	char network[TH_NETWORK_TEXT];
+	char network[TH_NETWORK_TEXT], text[TH_CAUSE_TEXT];
 	json_t *doc, *outcome = json_null();
 
 	th_state_addresses(
 		context->store->db, row->id, address4, address6, &err);
 	if (row->outcome != TH_OUTCOME_NONE) {
-		outcome = json_pack("{s:s s:s}", "kind",
-			th_outcome_word(row->outcome), "reason", row->reason);
+		outcome = json_pack("{s:s s:s s:s}", "kind",
+			th_outcome_word(row->outcome), "cause",
+			th_cause_word(row->cause.kind), "reason",
+			outcome_reason(row, text));
 		if (row->outcome == TH_OUTCOME_EXITED)
 			json_object_set_new(
 				outcome, "exit-code", json_integer(row->code));

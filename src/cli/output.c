@@ -276,14 +276,14 @@ const char *state_colour(const struct th_container_row *row)
 	}
 	/* An orderly end, or one that was asked for, is nothing to look at. */
 	if ((row->outcome == TH_OUTCOME_EXITED && row->code == 0) ||
-		strncmp(row->reason, "stopped", 7) == 0)
+		th_cause_is_stop(&row->cause))
 		return NULL;
 	return "red";
 }
 
 void outcome_text(const struct th_container_row *row, char text[320])
 {
-	bool asked = row->reason[0] != '\0';
+	bool asked = th_cause_is_asked(&row->cause);
 	const char *name;
 
 	switch (row->outcome) {
@@ -304,7 +304,8 @@ void outcome_text(const struct th_container_row *row, char text[320])
 		snprintf(text, 320, "was killed by the kernel: out of memory");
 		break;
 	case TH_OUTCOME_COULD_NOT_START:
-		snprintf(text, 320, "could not be started: %s", row->reason);
+		snprintf(
+			text, 320, "could not be started: %s", row->cause.text);
 		break;
 	case TH_OUTCOME_HOST_RESTARTED:
 		snprintf(text, 320, "ended when the host restarted");

@@ -45,9 +45,13 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 	char time[TH_TIME_TEXT], what[64];
 	bool colour = colours();
 	bool changed = strcmp(row->from, row->to) != 0;
-	const char *cause = shown(row->cause);
-	int cut = (int)strcspn(cause, ";");
+	char text[TH_CAUSE_TEXT];
+	const char *cause;
+	int cut;
 
+	th_cause_format(&row->cause, text);
+	cause = shown(text);
+	cut = (int)strcspn(cause, ";");
 	th_clock_format(row->time_us, time);
 	/* The day is told when it is another one. */
 	if (strncmp(printing->day, time, 10) != 0) {
@@ -73,11 +77,15 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 
 static void print_line(const struct th_event_row *row)
 {
-	json_t *doc = json_pack("{s:o s:s s:s s:s s:s s:s s:s}", "time",
+	char text[TH_CAUSE_TEXT], *line;
+	json_t *doc;
+
+	th_cause_format(&row->cause, text);
+	doc = json_pack("{s:o s:s s:s s:s s:s s:s s:s s:s}", "time",
 		json_time(row->time_us), "container", row->container, "name",
-		row->name, "from", row->from, "to", row->to, "cause",
-		row->cause, "actor", row->actor);
-	char *line;
+		row->name, "from", row->from, "to", row->to, "kind",
+		th_cause_word(row->cause.kind), "cause", text, "actor",
+		row->actor);
 
 	if (doc && row->outcome[0]) {
 		json_object_set_new(doc, "outcome", json_string(row->outcome));

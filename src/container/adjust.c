@@ -126,7 +126,10 @@ int th_container_adjust_life(const struct th_context *context,
 	struct th_store *store = context->store;
 	struct th_policy policy;
 	struct th_probe parsed;
-	char cause[256];
+	struct th_cause cause = {.kind = restart && probe
+			? TH_CAUSE_POLICY_AND_PROBE
+			: restart ? TH_CAUSE_POLICY
+				  : TH_CAUSE_PROBE};
 
 	if (restart && th_policy_parse(restart, &policy, err))
 		return -1;
@@ -137,12 +140,13 @@ int th_container_adjust_life(const struct th_context *context,
 	}
 	if (th_state_adjust(store->db, row->id, restart, probe, err))
 		return -1;
-	snprintf(cause, sizeof(cause), "%s%.100s%s%s%.100s",
-		restart ? "its restart policy is now " : "",
-		restart ? restart : "", restart && probe ? ", " : "",
-		probe ? "its probe is now " : "",
-		probe ? *probe ? probe : "none" : "");
-	if (th_state_note(store->db, row->id, cause, context->actor, NULL, err))
+	snprintf(cause.text, sizeof(cause.text), "%s",
+		restart		? restart
+			: probe ? probe
+				: "");
+	snprintf(cause.more, sizeof(cause.more), "%s", probe ? probe : "");
+	if (th_state_note(
+		    store->db, row->id, &cause, context->actor, NULL, err))
 		return -1;
 	if (!th_container_is_up(row))
 		return 0;

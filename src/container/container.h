@@ -207,7 +207,6 @@ void th_container_group(const struct th_context *context,
  * begins with it. */
 int th_container_settle(const struct th_context *context, struct th_error *err);
 /* What the event of it says. */
-#define TH_START_KILLED "its keeper was killed during the start"
 /* Takes from the host what a killed start of the container has left there; its
  * lock must be held. */
 void th_container_clean_start(

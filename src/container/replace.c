@@ -140,12 +140,15 @@ static void keep_words(struct th_way *way)
 
 static int say_ended(const struct th_container_row *now, struct th_error *err)
 {
+	char text[TH_CAUSE_TEXT];
+
 	if (now->outcome == TH_OUTCOME_EXITED)
 		return th_fail(err, TH_FAILED,
 			"the new container ended at once, with exit code %d",
 			now->code);
-	return th_fail(err, TH_FAILED, "the new container ended at once%s%s",
-		now->reason[0] ? ": " : "", now->reason);
+	th_cause_format(&now->cause, text);
+	return th_fail(
+		err, TH_FAILED, "the new container ended at once: %s", text);
 }
 
 static int await_ready(struct th_way *way, struct th_error *err)

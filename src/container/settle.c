@@ -158,11 +158,8 @@ static int record(const struct th_context *context,
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = rebooted ? TH_OUTCOME_HOST_RESTARTED
 				    : TH_OUTCOME_KEEPER_LOST,
-		.reason = rebooted ? "the host was restarted"
-				   : "its keeper was killed, and the container "
-				     "with it",
-		.cause = rebooted ? "found after a restart of the host"
-				  : "found without its keeper",
+		.cause = {.kind = rebooted ? TH_CAUSE_HOST_RESTARTED
+					   : TH_CAUSE_KEEPER_LOST},
 		.actor = context->actor};
 	int rc;
 
@@ -261,7 +258,8 @@ static int settle_start(
 		rc = 0;
 	if (rc == 1) {
 		th_container_clean_start(context, &row);
-		rc = th_state_note(store->db, id, TH_START_KILLED,
+		rc = th_state_note(store->db, id,
+			&(struct th_cause){.kind = TH_CAUSE_START_KILLED},
 			context->actor, NULL, err);
 	}
 	th_lock_drop(store->run_fd, id, &lock);

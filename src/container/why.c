@@ -69,14 +69,14 @@ static void find_events(struct look *look)
 	}
 }
 
-/* The last event whose cause begins so, or NULL. */
-static const struct th_event_row *last_event(
-	const struct look *look, const char *cause)
+/* The last event of the kinds, or NULL. */
+static const struct th_event_row *last_event(const struct look *look,
+	enum th_cause_kind kind, enum th_cause_kind other)
 {
 	for (size_t i = look->event_count; i > 0; i--) {
 		const struct th_event_row *event = &look->events[i - 1];
 
-		if (strncmp(event->cause, cause, strlen(cause)) == 0)
+		if (event->cause.kind == kind || event->cause.kind == other)
 			return event;
 	}
 	return NULL;
@@ -109,89 +109,106 @@ static void after_start(const struct th_container_row *row, char text[64])
 	snprintf(text, 64, " %s after its start", span);
 }
 
+static const char *kind_of_trouble(enum th_trouble trouble)
+{
+	static const char *const kinds[TH_TROUBLE_COUNT] = {
+		[TH_TROUBLE_NONE] = "could-not-start",
+		[TH_TROUBLE_NO_PROGRAM] = "program-not-found",
+		[TH_TROUBLE_ARCHITECTURE] = "wrong-architecture",
+		[TH_TROUBLE_INTERPRETER] = "interpreter-missing",
+		[TH_TROUBLE_NOT_EXECUTABLE] = "not-executable",
+		[TH_TROUBLE_PORT] = "port-taken",
+		[TH_TROUBLE_MOUNT] = "mount-failed"};
+
+	return kinds[trouble];
+}
+
 static void explain_could_not_start(struct look *look)
 {
 	const struct th_container_row *row = look->row;
-	const char *reason = row->reason;
+	enum th_trouble trouble = row->cause.trouble;
 	char when[48];
 
 	ago(row->ended_us, when);
-	if (strncmp(reason, "could not be started: ", 22) == 0)
-		reason += 22;
 	say(look,
-		th_format("%s could not be started, %s: %.400s", row->name,
-			when, reason));
-	if (strstr(reason, "does not have a program"))
-		set_kind(look, "program-not-found");
-	else if (strstr(reason, "for this machine") ||
-		strstr(reason, "this machine is"))
-		set_kind(look, "wrong-architecture");
-	else if (strstr(reason, "interpreter") || strstr(reason, "loader"))
-		set_kind(look, "interpreter-missing");
-	else if (strstr(reason, "execut"))
-		set_kind(look, "not-executable");
-	else if (strstr(reason, "is in use"))
-		set_kind(look, "port-taken");
-	else if (strstr(reason, "mount"))
-		set_kind(look, "mount-failed");
-	else
-		set_kind(look, "could-not-start");
-	if (strcmp(look->why->kind, "program-not-found") == 0)
+		th_format("%s could not be started, %s: %s", row->name, when,
+			row->cause.text));
+	set_kind(look, kind_of_trouble(trouble));
+	if (trouble == TH_TROUBLE_NO_PROGRAM)
 		advise(look,
 			th_format("its command was: %s; to see the image's "
 				  "default: tidyhull show image:%s",
 				row->command, row->image_name));
-	else if (strcmp(look->why->kind, "wrong-architecture") == 0)
+	else if (trouble == TH_TROUBLE_ARCHITECTURE)
 		advise(look,
 			th_format(
 				"use an image for this machine's architecture: "
 				"tidyhull peek %s lists the platforms",
 				row->image_name));
-	else if (strcmp(look->why->kind, "not-executable") == 0)
+	else if (trouble == TH_TROUBLE_NOT_EXECUTABLE)
 		advise(look,
 			th_format("make the file executable (chmod +x) where "
 				  "the image is built"));
 }
 
-static void explain_end(struct look *look)
+/* An end that somebody wanted. */
+static void explain_asked(
+	struct look *look, const char *after, const char *way, const char *when)
 {
 	const struct th_container_row *row = look->row;
-	const char *cause = look->end ? look->end->cause : "";
+	const struct th_cause *cause = &row->cause;
 	const char *actor = look->end ? look->end->actor : "?";
-	char when[48], after[64], way[80];
+	char text[TH_CAUSE_TEXT];
 
-	ago(row->ended_us, when);
-	after_start(row, after);
-	how(row, way);
-	if (strncmp(cause, "its probe failed", 16) == 0) {
+	th_cause_format(cause, text);
+	if (cause->kind == TH_CAUSE_PROBE_FAILED) {
 		set_kind(look, "probe-failed");
 		say(look,
-			th_format("%s was stopped%s because %.200s, %s",
-				row->name, after, cause, when));
-	} else if (strncmp(cause, "was sent signal", 15) == 0) {
+			th_format("%s was stopped%s because %s, %s", row->name,
+				after, text, when));
+	} else if (cause->kind == TH_CAUSE_SENT_SIGNAL) {
 		set_kind(look, "killed");
 		say(look,
 			th_format("%s ended%s %s, %s: it %s by %s", row->name,
-				after, way, when, cause, actor));
-	} else if (strncmp(cause, "stopped", 7) == 0) {
+				after, way, when, text, actor));
+	} else if (cause->kind == TH_CAUSE_KEEPER_ENDED ||
+		cause->kind == TH_CAUSE_SERVICE_ENDED) {
+		set_kind(look, "host-going-down");
+		say(look,
+			th_format("%s was ended%s %s, %s: %s", row->name, after,
+				way, when,
+				cause->kind == TH_CAUSE_SERVICE_ENDED
+					? "the service manager stopped it"
+					: "its keeper was asked to end, as on "
+					  "a host shutdown"));
+	} else if (th_cause_is_stop(cause)) {
 		set_kind(look, "stopped");
 		say(look,
 			th_format("%s was stopped%s by %s, %s", row->name,
 				after, actor, when));
 		say(look,
-			strstr(cause, "grace period")
+			cause->by_force
 				? th_format("it ignored its stop signal and "
 					    "was killed after the grace period")
 				: th_format("it ended %s", way));
-	} else if (strncmp(cause, "its keeper was asked", 20) == 0) {
-		set_kind(look, "host-going-down");
+	} else {
+		set_kind(look, "stopped");
 		say(look,
-			th_format("%s was ended%s %s, %s: %s", row->name, after,
-				way, when,
-				strcmp(actor, "the service manager") == 0
-					? "the service manager stopped it"
-					: "its keeper was asked to end, as on "
-					  "a host shutdown"));
+			th_format("%s was stopped%s, %s: %s", row->name, after,
+				when, text));
+	}
+}
+
+static void explain_end(struct look *look)
+{
+	const struct th_container_row *row = look->row;
+	char when[48], after[64], way[80];
+
+	ago(row->ended_us, when);
+	after_start(row, after);
+	how(row, way);
+	if (th_cause_is_asked(&row->cause)) {
+		explain_asked(look, after, way, when);
 	} else if (row->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
 		say(look,
 			th_format("%s was killed%s by the kernel, %s: it ran "
@@ -245,7 +262,7 @@ static void explain_next(struct look *look)
 	struct th_run run = {.outcome = row->outcome,
 		.code = row->code,
 		.ran_ms = (row->ended_us - row->started_us) / 1000,
-		.by_person = strncmp(row->reason, "stopped", 7) == 0,
+		.by_person = th_cause_is_stop(&row->cause),
 		.tries = row->tries};
 
 	if (th_policy_parse(row->restart, &policy, &ignored))
@@ -339,9 +356,7 @@ static void explain_stopped(struct look *look)
 		explain_loss(look);
 	} else {
 		explain_end(look);
-		if (strcmp(look->why->kind, "stopped") != 0 &&
-			strcmp(look->why->kind, "killed") != 0 &&
-			strcmp(look->why->kind, "probe-failed") != 0)
+		if (!th_cause_is_asked(&row->cause))
 			find_symptom(look);
 	}
 }
@@ -350,8 +365,10 @@ static void explain_running(struct look *look)
 {
 	const struct th_container_row *row = look->row;
 	const struct th_event_row *event;
-	char when[48];
+	char when[48], text[TH_CAUSE_TEXT] = "";
 
+	if (look->end)
+		th_cause_format(&look->end->cause, text);
 	ago(row->started_us, when);
 	set_kind(look, "running");
 	say(look,
@@ -360,16 +377,18 @@ static void explain_running(struct look *look)
 			look->start ? look->start->actor : "?"));
 	if (row->restarts)
 		say(look,
-			th_format("it has been restarted %d time%s%s%.200s",
+			th_format("it has been restarted %d time%s%s%s",
 				row->restarts, row->restarts == 1 ? "" : "s",
-				look->end ? "; most recently: " : "",
-				look->end ? look->end->cause : ""));
+				look->end ? "; most recently: " : "", text));
 	if (!row->health[0])
 		return;
-	event = last_event(look, "its probe");
+	event = last_event(
+		look, TH_CAUSE_PROBE_FAILED, TH_CAUSE_PROBE_SUCCEEDED);
+	if (event)
+		th_cause_format(&event->cause, text);
 	set_kind(look, row->health);
 	say(look,
-		event ? th_format("it is %s: %.200s", row->health, event->cause)
+		event ? th_format("it is %s: %s", row->health, text)
 		      : th_format("it is %s: its probe has not succeeded yet",
 				row->health));
 }
@@ -378,18 +397,21 @@ static void explain(struct look *look)
 {
 	const struct th_container_row *row = look->row;
 	const struct th_event_row *event;
-	char span[TH_TIME_TEXT], when[48];
+	char span[TH_TIME_TEXT], when[48], text[TH_CAUSE_TEXT];
 	int64_t left;
 
 	switch (row->state) {
 	case TH_STATE_CREATED:
 		ago(row->created_us, when);
 		set_kind(look, "created");
-		event = last_event(look, TH_START_KILLED);
+		event = last_event(
+			look, TH_CAUSE_START_KILLED, TH_CAUSE_START_KILLED);
+		if (event)
+			th_cause_format(&event->cause, text);
 		say(look,
 			event ? th_format("%s was created %s; the last attempt "
-					  "to start it failed: %.200s",
-					row->name, when, event->cause)
+					  "to start it failed: %s",
+					row->name, when, text)
 			      : th_format("%s was created %s and has never "
 					  "been started",
 					row->name, when));

@@ -11,7 +11,7 @@ static int adjust(
 {
 	struct th_resources resources;
 	const char *limit = NULL, *actor = NULL;
-	char cause[200];
+	struct th_cause cause = {.kind = TH_CAUSE_LIMITS};
 	int rc;
 
 	th_resources_init(&resources);
@@ -29,9 +29,8 @@ static int adjust(
 	th_resources_release(&resources);
 	if (rc)
 		return rc;
-	snprintf(cause, sizeof(cause), "its limits are now: %.150s",
-		limit && *limit ? limit : "none");
-	return th_state_note(keeper->store->db, keeper->id, cause,
+	snprintf(cause.text, sizeof(cause.text), "%s", limit ? limit : "");
+	return th_state_note(keeper->store->db, keeper->id, &cause,
 		actor ? actor : "", NULL, err);
 }
 
@@ -85,7 +84,9 @@ static int reload(struct keeper *keeper, struct th_error *err)
 		if (keeper->phase == PHASE_RUN && !keeper->ended)
 			keeper_probe_begin(keeper);
 		th_state_note(keeper->store->db, keeper->id,
-			probe.kind ? "has another probe" : "has no probe now",
+			&(struct th_cause){.kind = probe.kind
+					? TH_CAUSE_PROBE_CHANGED
+					: TH_CAUSE_PROBE_DROPPED},
 			"keeper", probe.kind ? "warming" : "", err);
 	} else {
 		th_probe_release(&probe);
@@ -106,6 +107,5 @@ void keeper_reload(struct client *client)
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);
 	/* One that is never to be restarted has nothing to wait for. */
 	if (keeper->phase == PHASE_WAIT && keeper->policy.kind == TH_NEVER)
-		keeper_end_wait(keeper, "its restart policy became never",
-			"keeper", true);
+		keeper_end_wait(keeper, TH_CAUSE_POLICY_NEVER, "keeper", true);
 }

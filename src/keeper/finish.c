@@ -14,13 +14,27 @@
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
 
+void keeper_note_health(
+	struct keeper *keeper, const struct th_cause *cause, const char *health)
+{
+	struct th_error ignored = {0};
+
+	th_state_note(keeper->store->db, keeper->id, cause, "keeper", health,
+		&ignored);
+}
+
+void keeper_note(struct keeper *keeper, const struct th_cause *cause)
+{
+	keeper_note_health(keeper, cause, NULL);
+}
+
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
 
 /* How a run ended, and what follows. */
 struct end {
 	struct th_ending ending;
-	char cause[256];
+	struct th_cause cause;
 	const char *actor;
 	struct th_verdict verdict;
 };
@@ -80,28 +94,24 @@ static void find_cause(struct keeper *keeper, struct end *end)
 {
 	const struct th_ending *ending = &end->ending;
 
+	memset(&end->cause, 0, sizeof(end->cause));
 	end->actor = "keeper";
 	if (keeper->stopping) {
-		snprintf(end->cause, sizeof(end->cause), "%s%s",
-			keeper->end_cause,
-			keeper->by_force ? ", and killed after the grace period"
-					 : "");
+		end->cause = keeper->end_cause;
+		end->cause.by_force = keeper->by_force;
 		end->actor = keeper->ended_by;
 	} else if (sent_away(keeper, ending)) {
-		snprintf(end->cause, sizeof(end->cause), "was sent signal %d",
-			keeper->sent);
+		end->cause.kind = TH_CAUSE_SENT_SIGNAL;
+		end->cause.number = keeper->sent;
 		end->actor = keeper->sent_by;
 	} else if (ending->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
-		snprintf(end->cause, sizeof(end->cause),
-			"the kernel ended it: its memory was used up");
+		end->cause.kind = TH_CAUSE_MEMORY;
 		end->actor = "kernel";
 	} else if (ending->outcome == TH_OUTCOME_SIGNAL) {
-		snprintf(end->cause, sizeof(end->cause),
-			"its process was ended by signal %d, which nobody sent "
-			"through tidyhull",
-			ending->code);
+		end->cause.kind = TH_CAUSE_STRAY_SIGNAL;
+		end->cause.number = ending->code;
 	} else {
-		snprintf(end->cause, sizeof(end->cause), "its process ended");
+		end->cause.kind = TH_CAUSE_ENDED;
 	}
 }
 
@@ -123,16 +133,12 @@ static void judge(struct keeper *keeper, struct end *end)
 	}
 }
 
-static void describe_wait(struct keeper *keeper, struct end *end)
+static void describe_wait(const struct keeper *keeper, struct end *end)
 {
-	char span[TH_TIME_TEXT];
-	size_t used = strlen(end->cause);
-
 	if (keeper->once_more)
 		return;
-	th_clock_span(end->verdict.wait_ms * 1000, span);
-	snprintf(end->cause + used, sizeof(end->cause) - used,
-		"; attempt %d in %s", end->verdict.tries, span);
+	end->cause.attempt = end->verdict.tries;
+	end->cause.wait_ms = end->verdict.wait_ms;
 }
 
 static void record_wait(struct keeper *keeper, const struct end *end)
@@ -140,7 +146,6 @@ static void record_wait(struct keeper *keeper, const struct end *end)
 	struct th_change change = {.to = TH_STATE_WAITING,
 		.outcome = (enum th_outcome)end->ending.outcome,
 		.code = end->ending.code,
-		.reason = end->cause,
 		.cause = end->cause,
 		.actor = end->actor,
 		.tries = end->verdict.tries,
@@ -171,14 +176,12 @@ static void record_last(struct keeper *keeper, const struct th_change *change)
 /* How the last run ended. */
 static void record_end(struct keeper *keeper, const struct end *end)
 {
-	bool asked = strcmp(end->actor, "keeper") != 0;
 	bool by_host = keeper->stopping && !keeper->by_person &&
 		!keeper->ailing && !keeper->once_more;
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = (enum th_outcome)end->ending.outcome,
 		.code = end->ending.code,
 		.cause = end->cause,
-		.reason = asked ? end->cause : "",
 		.actor = end->actor,
 		.tries = end->verdict.tries,
 		/* A host that goes down does not mean it for good. */
@@ -243,22 +246,17 @@ static void give_up_ports(struct keeper *keeper)
 }
 
 /* The programs say no more than that they cannot fork. */
-static void tell_refused(const struct keeper *keeper)
+static void tell_refused(struct keeper *keeper)
 {
-	long long refused = th_cgroup_processes_refused(&keeper->cgroup);
-	struct th_error ignored = {0};
+	struct th_cause cause = {.kind = TH_CAUSE_PROCESSES_REFUSED,
+		.number = th_cgroup_processes_refused(&keeper->cgroup)};
 	struct th_usage usage;
-	char cause[160];
 
-	if (refused <= 0)
+	if (cause.number <= 0)
 		return;
 	th_cgroup_usage(&keeper->cgroup, &usage);
-	snprintf(cause, sizeof(cause),
-		"%lld new process%s %s refused: its limit is %lld", refused,
-		refused == 1 ? "" : "es", refused == 1 ? "was" : "were",
-		(long long)usage.processes_limit);
-	th_state_note(
-		keeper->store->db, keeper->id, cause, "keeper", NULL, &ignored);
+	cause.limit = usage.processes_limit;
+	keeper_note(keeper, &cause);
 }
 
 static void remove_group(struct keeper *keeper)
@@ -319,21 +317,17 @@ void keeper_end_run(struct keeper *keeper)
 	tell_end(keeper, &end.ending);
 }
 
-void keeper_end_wait(
-	struct keeper *keeper, const char *cause, const char *actor, bool holds)
+void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
+	const char *actor, bool holds)
 {
 	struct th_ending ending = {0};
 	struct th_error ignored = {0};
-	char text[160];
 	struct th_change change = {.to = TH_STATE_STOPPED,
-		.cause = text,
-		.reason = text,
+		.cause = {.kind = cause, .while_waiting = true},
 		.actor = actor ? actor : "",
 		.tries = keeper->tries,
 		.wanted = holds ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
 
-	snprintf(text, sizeof(text), "%s while it waited for its next try",
-		cause);
 	if (th_state_get(keeper->store->db, keeper->id, &keeper->row,
 		    &ignored) == 1) {
 		change.outcome = keeper->row.outcome;
@@ -362,8 +356,7 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 
 	undo_run(keeper);
 	keeper->started_ms = keeper->ended_ms = th_clock_mono_ms();
-	snprintf(end.cause, sizeof(end.cause), "could not be started: %.150s",
-		why->msg);
+	th_cause_of_start(why, &end.cause);
 	judge(keeper, &end);
 	if (end.verdict.again) {
 		begin_wait(keeper, &end);
@@ -371,7 +364,6 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 	} else {
 		struct th_change change = {.to = TH_STATE_STOPPED,
 			.outcome = TH_OUTCOME_COULD_NOT_START,
-			.reason = why->msg,
 			.cause = end.cause,
 			.actor = "keeper",
 			.tries = end.verdict.tries,
@@ -435,8 +427,6 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 {
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = TH_OUTCOME_COULD_NOT_START,
-		.reason = why->msg,
-		.cause = "could not be started",
 		.actor = keeper->actor,
 		.wanted = TH_NOT_WANTED};
 	struct th_error ignored = {0};
@@ -444,6 +434,7 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 	/* Without the lock the container is somebody else's. */
 	if (keeper->lock_fd < 0)
 		return;
+	th_cause_of_start(why, &change.cause);
 	undo_run(keeper);
 	if (keeper->row.id[0])
 		th_state_change(

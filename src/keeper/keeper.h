@@ -203,7 +203,7 @@ struct keeper {
 	bool paused; /* its control group is frozen */
 	int64_t force_ms;
 	char ended_by[128]; /* the actor of a stop or kill, or "" */
-	char end_cause[160];
+	struct th_cause end_cause; /* of a stop */
 };
 
 /* prepare.c */
@@ -261,10 +261,15 @@ void keeper_handle(struct client *client, const struct th_message *message,
 /* stop.c */
 void keeper_signal(struct keeper *keeper, int number);
 void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
-	const char *cause, const char *actor);
+	const struct th_cause *cause, const char *actor);
 /* The same, and it stays due to be started again. */
 void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
-	const char *cause, const char *actor);
+	enum th_cause_kind cause, const char *actor);
+/* Records what is no step to another state. */
+void keeper_note(struct keeper *keeper, const struct th_cause *cause);
+/* The same; health is what it is from now on. */
+void keeper_note_health(struct keeper *keeper, const struct th_cause *cause,
+	const char *health);
 /* Kills it: whoever it was started for has gone. */
 void keeper_end_bound(struct keeper *keeper);
 /* serve.c */
@@ -315,7 +320,7 @@ void keeper_reload(struct client *client);
 /* finish.c: the end of a run; what comes is in keeper->phase. */
 void keeper_end_run(struct keeper *keeper);
 /* The end of the wait; holds: by a person's stop. */
-void keeper_end_wait(struct keeper *keeper, const char *cause,
+void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
 	const char *actor, bool holds);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);

@@ -49,15 +49,10 @@ static bool has_gone(int connection)
 static void pilot_lost(struct th_watch *watch, uint32_t events)
 {
 	struct keeper *keeper = watch->owner;
-	struct th_error ignored = {0};
 
 	(void)events;
 	th_loop_forget(&keeper->loop, watch);
-	th_state_note(keeper->store->db, keeper->id,
-		"the program that holds its networks was killed: it can no "
-		"longer reach the outside, nor containers that start from now "
-		"on",
-		"keeper", NULL, &ignored);
+	keeper_note(keeper, &(struct th_cause){.kind = TH_CAUSE_PILOT_KILLED});
 }
 
 static void drop_pilot(struct keeper *keeper)
@@ -326,7 +321,7 @@ static int start_relay(struct keeper *keeper, struct th_error *err);
 static void relay_lost(struct th_watch *watch, uint32_t events)
 {
 	struct keeper *keeper = watch->owner;
-	struct th_error err = {0}, ignored = {0};
+	struct th_error err = {0};
 	bool again = keeper->relaying_tries < RELAY_TRIES;
 
 	(void)events;
@@ -336,12 +331,9 @@ static void relay_lost(struct th_watch *watch, uint32_t events)
 	if (again && start_relay(keeper, &err))
 		again = false;
 	th_rights_rest();
-	th_state_note(keeper->store->db, keeper->id,
-		again ? "the program that carries its ports was killed, and "
-			"started again"
-		      : "the program that carries its ports was killed: its "
-			"ports are dead until it is restarted",
-		"keeper", NULL, &ignored);
+	keeper_note(keeper,
+		&(struct th_cause){.kind = again ? TH_CAUSE_RELAY_RESTARTED
+						 : TH_CAUSE_RELAY_DEAD});
 }
 
 /* All ports but those that the program takes itself. */

@@ -19,7 +19,7 @@ static int change(struct keeper *keeper, bool pause, const char *actor,
 	struct th_change step = {
 		.to = pause ? TH_STATE_PAUSED : TH_STATE_RUNNING,
 		.pid = keeper->sandbox.pid,
-		.cause = pause ? "paused" : "resumed",
+		.cause = {.kind = pause ? TH_CAUSE_PAUSED : TH_CAUSE_RESUMED},
 		.actor = actor ? actor : ""};
 
 	if (keeper->ended || keeper->stopping)

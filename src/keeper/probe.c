@@ -97,9 +97,9 @@ static void tell_ready(struct keeper *keeper)
 static void take_answer(struct keeper *keeper, const char *why)
 {
 	struct probing *probing = &keeper->probing;
-	struct th_error ignored = {0};
 	int64_t now = th_clock_mono_ms();
-	char cause[220];
+	struct th_cause cause = {
+		.kind = why ? TH_CAUSE_PROBE_FAILED : TH_CAUSE_PROBE_SUCCEEDED};
 
 	stop_asking(keeper);
 	if (!th_health_take(&probing->health, &probing->probe, !why,
@@ -110,21 +110,18 @@ static void take_answer(struct keeper *keeper, const char *why)
 	}
 	keeper_notify_health(keeper, !why, why);
 	probing->next_ms = now + pause_ms(probing);
-	if (why)
-		snprintf(cause, sizeof(cause),
-			"its probe failed %d times in a row: %.140s",
-			probing->health.failures, why);
-	else
-		snprintf(cause, sizeof(cause), "its probe succeeded");
-	th_state_note(keeper->store->db, keeper->id, cause, "keeper",
-		th_health_word(&probing->health), &ignored);
+	if (why) {
+		cause.number = probing->health.failures;
+		snprintf(cause.text, sizeof(cause.text), "%s", why);
+	}
+	keeper_note_health(keeper, &cause, th_health_word(&probing->health));
 	if (probing->health.ready)
 		tell_ready(keeper);
 	if (probing->health.ailing && keeper->policy.on_ailing &&
 		!keeper->stopping) {
 		keeper->ailing = true;
 		keeper_begin_stop(keeper, keeper->plan.stop_signal,
-			keeper->plan.grace_ms, cause, "keeper");
+			keeper->plan.grace_ms, &cause, "keeper");
 	}
 }
 

@@ -77,18 +77,18 @@ static void stop(struct client *client, const struct request *request)
 	client->waits_for_end = true;
 	if (request->stays_due) {
 		keeper_end_for_host(keeper, (int)request->signal,
-			request->grace_ms, "stopped, and stays due",
+			request->grace_ms, TH_CAUSE_STOPPED_DUE,
 			request->actor);
 		return;
 	}
 	if (keeper->phase == PHASE_WAIT) {
-		keeper_end_wait(keeper, "stopped", request->actor, true);
+		keeper_end_wait(keeper, TH_CAUSE_STOPPED, request->actor, true);
 		return;
 	}
 	keeper->by_person = true;
 	keeper->once_more = false;
 	keeper_begin_stop(keeper, (int)request->signal, request->grace_ms,
-		"stopped", request->actor);
+		&(struct th_cause){.kind = TH_CAUSE_STOPPED}, request->actor);
 }
 
 /* Ends the wait for the next try. */
@@ -128,7 +128,8 @@ static void restart(struct client *client, const struct request *request)
 	snprintf(keeper->again_by, sizeof(keeper->again_by), "%s",
 		request->actor ? request->actor : "");
 	keeper_begin_stop(keeper, (int)request->signal, request->grace_ms,
-		"stopped to be restarted", request->actor);
+		&(struct th_cause){.kind = TH_CAUSE_STOPPED_TO_RESTART},
+		request->actor);
 }
 
 static void send_it(struct client *client, const struct request *request)

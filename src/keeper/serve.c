@@ -3,6 +3,7 @@
 #include <malloc.h>
 #include <signal.h>
 #include <stdio.h>
+#include <string.h>
 #include <sys/epoll.h>
 #include <sys/signalfd.h>
 #include <sys/syscall.h>
@@ -51,7 +52,9 @@ static void signals_ready(struct th_watch *watch, uint32_t events)
 	if (info.ssi_signo != SIGTERM && info.ssi_signo != SIGINT)
 		return;
 	keeper_end_for_host(keeper, keeper->plan.stop_signal,
-		keeper->plan.grace_ms, "its keeper was asked to end",
+		keeper->plan.grace_ms,
+		*keeper->notify ? TH_CAUSE_SERVICE_ENDED
+				: TH_CAUSE_KEEPER_ENDED,
 		*keeper->notify ? "the service manager"
 				: "a signal to the keeper");
 }
@@ -139,26 +142,20 @@ static int next_due(struct keeper *keeper)
 /* Recorded once when it begins and when it is over; the container goes on. */
 static void watch_log(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
-	char cause[160];
+	struct th_cause cause = {.kind = TH_CAUSE_LOG_AGAIN};
 
 	if (keeper->log.failed == keeper->log_reported)
 		return;
 	keeper->log_reported = keeper->log.failed;
 	if (keeper->log.failed) {
-		th_fail_sys(&ignored, TH_FAILED, keeper->log.sys,
-			"its log cannot be written");
-		snprintf(cause, sizeof(cause), "%.150s", ignored.msg);
-		th_error_clear(&ignored);
+		cause.kind = TH_CAUSE_LOG_FAILED;
+		snprintf(cause.text, sizeof(cause.text), ": %.200s",
+			strerror(keeper->log.sys));
 	} else {
-		snprintf(cause, sizeof(cause),
-			"its log is being written again; %llu entries were "
-			"lost",
-			(unsigned long long)keeper->log.lost);
+		cause.number = (int64_t)keeper->log.lost;
 		keeper->log.lost = 0;
 	}
-	th_state_note(
-		keeper->store->db, keeper->id, cause, "keeper", NULL, &ignored);
+	keeper_note(keeper, &cause);
 }
 
 /* What the start has needed is much more than what comes needs. */

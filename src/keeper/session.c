@@ -277,17 +277,14 @@ struct session *keeper_find_session(struct keeper *keeper, const char *id)
 
 void keeper_end_sessions(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
 	int count = keeper->sessions_ended;
-	char cause[96];
 
 	for (struct session *at = keeper->sessions; at; at = at->next)
 		count++;
 	if (count) {
-		snprintf(cause, sizeof(cause), "%d session%s ended with it",
-			count, count == 1 ? "" : "s");
-		th_state_note(keeper->store->db, keeper->id, cause, "keeper",
-			NULL, &ignored);
+		keeper_note(keeper,
+			&(struct th_cause){.kind = TH_CAUSE_SESSIONS_ENDED,
+				.number = count});
 	}
 	while (keeper->sessions) {
 		int status = 0;

@@ -159,7 +159,8 @@ static int record(
 	struct th_change change = {.to = TH_STATE_RUNNING,
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
-		.cause = again ? "started again" : "started",
+		.cause = {.kind = again ? TH_CAUSE_STARTED_AGAIN
+					: TH_CAUSE_STARTED},
 		.actor = actor,
 		/* What waited has held its ports all the time. */
 		.ports = keeper->port_rows,
@@ -224,7 +225,7 @@ static void forget_run(struct keeper *keeper)
 	keeper->sent = 0;
 	keeper->sent_holds = false;
 	keeper->stands_for = keeper->status = keeper->sessions_ended = 0;
-	keeper->end_cause[0] = keeper->ended_by[0] = '\0';
+	keeper->ended_by[0] = '\0';
 }
 
 int keeper_start_again(struct keeper *keeper, struct th_error *err)

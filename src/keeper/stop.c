@@ -121,11 +121,10 @@ void keeper_signal(struct keeper *keeper, int number)
 }
 
 void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
-	const char *cause, const char *actor)
+	const struct th_cause *cause, const char *actor)
 {
 	if (!keeper->stopping) {
-		snprintf(keeper->end_cause, sizeof(keeper->end_cause), "%s",
-			cause);
+		keeper->end_cause = *cause;
 		snprintf(keeper->ended_by, sizeof(keeper->ended_by), "%s",
 			actor ? actor : "");
 		if (!keeper->once_more && !keeper->ailing)
@@ -140,7 +139,7 @@ void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 
 /* As when a host goes down: what is wanted now is wanted after it, too. */
 void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
-	const char *cause, const char *actor)
+	enum th_cause_kind cause, const char *actor)
 {
 	keeper->policy.kind = TH_NEVER;
 	keeper->policy.on_ailing = false;
@@ -148,13 +147,14 @@ void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
 	if (keeper->phase == PHASE_WAIT)
 		keeper_end_wait(keeper, cause, actor, false);
 	else
-		keeper_begin_stop(keeper, number, grace_ms, cause, actor);
+		keeper_begin_stop(keeper, number, grace_ms,
+			&(struct th_cause){.kind = cause}, actor);
 }
 
 void keeper_end_bound(struct keeper *keeper)
 {
 	th_rights_raise();
 	keeper_begin_stop(keeper, SIGKILL, 0,
-		"the command that it was started for has gone", "keeper");
+		&(struct th_cause){.kind = TH_CAUSE_COMMAND_GONE}, "keeper");
 	th_rights_rest();
 }

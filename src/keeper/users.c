@@ -224,8 +224,8 @@ static int take_back(struct keeper *keeper, struct th_error *err)
 
 int keeper_own_users(struct keeper *keeper, struct th_error *err)
 {
-	struct th_error why = {0}, ignored = {0};
-	char cause[256];
+	struct th_cause cause = {.kind = TH_CAUSE_HOST_USERS};
+	struct th_error why = {0};
 
 	keeper_share_users(keeper);
 	if (keeper->plan.unprivileged)
@@ -233,10 +233,8 @@ int keeper_own_users(struct keeper *keeper, struct th_error *err)
 	if (!keeper->plan.own_users || map_all(keeper, &why) == 0)
 		return 0;
 	if (!keeper->plan.users_given) {
-		snprintf(cause, sizeof(cause),
-			"its user IDs are the host's: %.200s", why.msg);
-		th_state_note(keeper->store->db, keeper->id, cause, "keeper",
-			NULL, &ignored);
+		snprintf(cause.text, sizeof(cause.text), "%.250s", why.msg);
+		keeper_note(keeper, &cause);
 		return take_back(keeper, err);
 	}
 	*err = why;

@@ -214,9 +214,11 @@ int th_port_bind(struct th_port *port, int fds[2], struct th_error *err)
 		if (bind_families(port, fds, &sys) == 0)
 			return 0;
 	}
-	if (sys == EADDRINUSE)
-		return th_fail(err, TH_IN_USE, "port %d/%s is in use",
-			port->host_port, protocol);
+	if (sys == EADDRINUSE) {
+		th_fail(err, TH_IN_USE, "port %d/%s is in use", port->host_port,
+			protocol);
+		return th_trouble(err, TH_TROUBLE_PORT);
+	}
 	if (sys == EADDRNOTAVAIL)
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"this host does not have the address %s",

@@ -203,13 +203,23 @@ static int attach_memory(const struct th_sandbox_options *options, int rootfd,
 	return rc;
 }
 
+static int mount_all(
+	const struct child *child, int rootfd, struct th_error *err)
+{
+	if (th_inside_mounts(child->options->bundle, child->options->cgroup,
+		    child->mount_fds, rootfd, err) ||
+		attach_memory(child->options, rootfd, err))
+		return th_trouble(err, TH_TROUBLE_MOUNT);
+	return 0;
+}
+
 static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
 {
 	const struct th_bundle *bundle = child->options->bundle;
 	int rootfd = -1, rc = -1;
 
 	if (open_sources(child, err))
-		return -1;
+		return th_trouble(err, TH_TROUBLE_MOUNT);
 	/* Over the old root, which every process may reach; pivot_root then
 	 * puts it in its place. */
 	if (move_mount(
@@ -219,9 +229,7 @@ static int enter_root(struct child *child, pid_t *pid, struct th_error *err)
 		openat(child->root_fd, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (rootfd < 0)
 		goto fail;
-	if (th_inside_mounts(bundle, child->options->cgroup, child->mount_fds,
-		    rootfd, err) ||
-		attach_memory(child->options, rootfd, err) ||
+	if (mount_all(child, rootfd, err) ||
 		th_inside_devices(bundle, rootfd, err) ||
 		hooks_before_pivot(child, pid, err))
 		goto out;

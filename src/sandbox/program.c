@@ -115,17 +115,20 @@ static int say_format(const char *path, struct th_error *err)
 	ssize_t got = read_head(path, head, sizeof(head));
 	unsigned int machine;
 
-	if (got < (ssize_t)sizeof(head) || memcmp(head, ELFMAG, SELFMAG) != 0)
-		return th_fail(err, TH_NO_EXEC,
+	if (got < (ssize_t)sizeof(head) || memcmp(head, ELFMAG, SELFMAG) != 0) {
+		th_fail(err, TH_NO_EXEC,
 			"%.200s is neither a program for this machine nor a "
 			"script that names its interpreter",
 			path);
+		return th_trouble(err, TH_TROUBLE_ARCHITECTURE);
+	}
 	machine = head[EI_DATA] == ELFDATA2MSB
 		? (unsigned int)head[18] << 8 | head[19]
 		: (unsigned int)head[19] << 8 | head[18];
-	return th_fail(err, TH_NO_EXEC,
+	th_fail(err, TH_NO_EXEC,
 		"%.200s is a program for %s, but this machine is %s", path,
 		machine_name(machine), machine_name(own));
+	return th_trouble(err, TH_TROUBLE_ARCHITECTURE);
 }
 
 /* A file may have capabilities that it must get in full (capabilities(7), "File
@@ -167,7 +170,7 @@ static int say_capabilities(const struct th_process *process, const char *path,
 	return th_hint(err, "recreate the container with%s", options);
 }
 
-static int say_why(const struct th_process *process, const char *program,
+static int say_in_words(const struct th_process *process, const char *program,
 	const char *path, int sys, struct th_error *err)
 {
 	char name[256];
@@ -179,6 +182,7 @@ static int say_why(const struct th_process *process, const char *program,
 			"the program %s exists, but the interpreter or loader "
 			"that it needs does not%s%s",
 			path, *name ? ": " : "", name);
+		th_trouble(err, TH_TROUBLE_INTERPRETER);
 		return th_hint(err,
 			"the image needs that file, too, or the program must "
 			"be statically linked");
@@ -187,6 +191,7 @@ static int say_why(const struct th_process *process, const char *program,
 		th_fail(err, TH_NO_PROGRAM,
 			"the container does not have a program \"%.200s\"",
 			program);
+		th_trouble(err, TH_TROUBLE_NO_PROGRAM);
 		return th_hint(err, "the program's name comes right after --");
 	}
 	if (sys == ENOEXEC)
@@ -206,6 +211,13 @@ static int say_why(const struct th_process *process, const char *program,
 			"%.200s is a folder, not a program", path);
 	return th_fail_sys(err, TH_NO_EXEC, sys,
 		"cannot execute the program %.200s", path ? path : program);
+}
+
+static int say_why(const struct th_process *process, const char *program,
+	const char *path, int sys, struct th_error *err)
+{
+	say_in_words(process, program, path, sys, err);
+	return th_trouble(err, TH_TROUBLE_NOT_EXECUTABLE);
 }
 
 /* As execvp, but with the PATH of the new environment, and remembering what
@@ -247,6 +259,7 @@ int th_inside_exec_given(
 	char *const *env = process->env.items ? process->env.items : no_env;
 
 	execveat(program, "", process->args.items, env, AT_EMPTY_PATH);
-	return th_fail_sys(err, TH_NO_EXEC, errno,
-		"cannot execute the program %.200s", process->args.items[0]);
+	th_fail_sys(err, TH_NO_EXEC, errno, "cannot execute the program %.200s",
+		process->args.items[0]);
+	return th_trouble(err, TH_TROUBLE_NOT_EXECUTABLE);
 }

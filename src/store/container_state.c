@@ -10,7 +10,7 @@
 
 #define COLUMNS                                                                \
 	"id, name, image, image_name, command, network, state, outcome,"       \
-	" code, reason, keep, pid, boot, created_us, started_us, ended_us,"    \
+	" code, cause, keep, pid, boot, created_us, started_us, ended_us,"     \
 	" restart, tries, restarts, next_us, wanted, probe, health, cgroup,"   \
 	" aliases, build"
 
@@ -57,7 +57,7 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 	row->outcome = (enum th_outcome)word_index(
 		th_query_text(query, 7), outcomes, 7);
 	row->code = (int)th_query_int(query, 8);
-	state_copy(row->reason, sizeof(row->reason), query, 9);
+	th_cause_read(th_query_text(query, 9), &row->cause);
 	row->keep = th_query_int(query, 10) != 0;
 	row->pid = (int)th_query_int(query, 11);
 	state_copy(row->boot, sizeof(row->boot), query, 12);
@@ -77,9 +77,12 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 }
 
 int state_add_event(struct th_db *db, const char *id, const char *from,
-	const char *to, const char *cause, const char *actor,
+	const char *to, const struct th_cause *cause, const char *actor,
 	const char *outcome, int code, struct th_error *err)
 {
+	char text[TH_CAUSE_JSON];
+
+	th_cause_write(cause, text);
 	return th_db_run(db, err,
 		"INSERT INTO events(time_us, container, name, from_state,"
 		" to_state, cause, actor, outcome, code) VALUES(?, ?,"
@@ -87,7 +90,7 @@ int state_add_event(struct th_db *db, const char *id, const char *from,
 		" ?, ?, ?, ?, ?, ?)",
 		"itttttt"
 		"ti",
-		th_clock_now_us(), id, id, from, to, cause, actor, outcome,
+		th_clock_now_us(), id, id, from, to, text, actor, outcome,
 		(int64_t)code);
 }
 
@@ -114,8 +117,9 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		rc = th_fail(err, TH_NOT_FOUND,
 			"the image has been removed meanwhile");
 	if (rc == 0)
-		rc = state_add_event(db, row->id, "", "created", "created",
-			actor, "", 0, err);
+		rc = state_add_event(db, row->id, "", "created",
+			&(struct th_cause){.kind = TH_CAUSE_CREATED}, actor, "",
+			0, err);
 	if (rc && err->code == TH_IN_USE) {
 		th_error_clear(err);
 		th_fail(err, TH_IN_USE,
@@ -290,6 +294,7 @@ static int change_rows(struct th_db *db, const char *id,
 	const struct th_change *change, struct th_error *err)
 {
 	struct th_container_row row;
+	char cause[TH_CAUSE_JSON] = "";
 	bool runs =
 		change->to == TH_STATE_RUNNING || change->to == TH_STATE_PAUSED;
 	int64_t now = th_clock_now_us();
@@ -311,17 +316,20 @@ static int change_rows(struct th_db *db, const char *id,
 	restarts = change->to != TH_STATE_RUNNING || !starts ? row.restarts
 		: row.state == TH_STATE_WAITING		     ? row.restarts + 1
 							     : 0;
+	/* One that runs has not ended. */
+	if (!runs)
+		th_cause_write(&change->cause, cause);
 	if (change->wanted)
 		row.wanted = change->wanted == TH_WANTED;
 	if (th_db_run(db, err,
 		    "UPDATE containers SET state=?, outcome=?, code=?,"
-		    " reason=?, pid=?, boot=coalesce(?, boot), started_us=?,"
+		    " cause=?, pid=?, boot=coalesce(?, boot), started_us=?,"
 		    " ended_us=?, tries=?, restarts=?, next_us=?, wanted=?,"
 		    " health=?, cgroup=coalesce(?, cgroup) WHERE id=?",
 		    "ttititiiiiiittt", states[change->to],
-		    outcomes[change->outcome], (int64_t)change->code,
-		    change->reason ? change->reason : "", (int64_t)change->pid,
-		    change->boot, starts ? now : row.started_us,
+		    outcomes[change->outcome], (int64_t)change->code, cause,
+		    (int64_t)change->pid, change->boot,
+		    starts ? now : row.started_us,
 		    runs ? (int64_t)0
 			    : row.state == TH_STATE_WAITING &&
 				    change->to == TH_STATE_STOPPED
@@ -350,7 +358,7 @@ static int change_rows(struct th_db *db, const char *id,
 	if (th_state_hold_ports(db, id, change->ports, change->port_count, err))
 		return -1;
 	return state_add_event(db, id, states[row.state], states[change->to],
-		change->cause, change->actor, outcomes[change->outcome],
+		&change->cause, change->actor, outcomes[change->outcome],
 		change->code, err);
 }
 
@@ -362,9 +370,9 @@ int th_state_change(struct th_db *db, const char *id,
 	return th_db_end(db, change_rows(db, id, change, err), err);
 }
 
-static int remove_row(struct th_db *db, const char *id, const char *cause,
-	const char *actor, enum th_outcome outcome, int code,
-	struct th_error *err)
+static int remove_row(struct th_db *db, const char *id,
+	const struct th_cause *cause, const char *actor,
+	enum th_outcome outcome, int code, struct th_error *err)
 {
 	struct th_container_row row;
 	int rc;
@@ -386,18 +394,18 @@ static int remove_row(struct th_db *db, const char *id, const char *cause,
 int th_state_remove(struct th_db *db, const char *id, const char *actor,
 	struct th_error *err)
 {
-	return remove_row(db, id, "removed", actor, TH_OUTCOME_NONE, 0, err);
+	return remove_row(db, id, &(struct th_cause){.kind = TH_CAUSE_REMOVED},
+		actor, TH_OUTCOME_NONE, 0, err);
 }
 
 int th_state_discard(struct th_db *db, const char *id,
 	const struct th_change *end, struct th_error *err)
 {
-	char cause[256];
+	struct th_cause cause = end->cause;
 
-	snprintf(cause, sizeof(cause), "%.220s; it was set to be discarded",
-		end->cause);
+	cause.discarded = true;
 	return remove_row(
-		db, id, cause, end->actor, end->outcome, end->code, err);
+		db, id, &cause, end->actor, end->outcome, end->code, err);
 }
 
 static void read_port(struct th_query *query, void *item)

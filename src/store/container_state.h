@@ -8,6 +8,7 @@
 #include "base/buffer.h"
 #include "base/error.h"
 #include "base/random.h"
+#include "model/cause.h"
 #include "oci/digest.h"
 #include "oci/reference.h"
 #include "store/database.h"
@@ -33,7 +34,7 @@ enum th_outcome {
 	TH_OUTCOME_EXITED, /* code: the exit code */
 	TH_OUTCOME_SIGNAL, /* code: the signal's number */
 	TH_OUTCOME_OUT_OF_MEMORY,
-	TH_OUTCOME_COULD_NOT_START, /* reason says why */
+	TH_OUTCOME_COULD_NOT_START, /* the cause says why */
 	TH_OUTCOME_HOST_RESTARTED,
 	TH_OUTCOME_KEEPER_LOST
 };
@@ -49,7 +50,7 @@ struct th_container_row {
 	enum th_state state;
 	enum th_outcome outcome;
 	int code;
-	char reason[256];
+	struct th_cause cause; /* of the last end */
 	bool keep;
 	int pid; /* of the first process, as the host sees it */
 	char boot[40];
@@ -82,10 +83,9 @@ struct th_change {
 	enum th_state to;
 	enum th_outcome outcome;
 	int code;
-	const char *reason; /* may be NULL */
 	int pid;
 	const char *boot; /* may be NULL */
-	const char *cause; /* "started", "its process ended", ... */
+	struct th_cause cause;
 	const char *actor; /* "root: tidyhull stop", "keeper", ... */
 	const struct th_port_row *ports; /* those held from now on */
 	size_t port_count;
@@ -102,7 +102,7 @@ struct th_event_row {
 	char container[TH_ID_LENGTH + 1];
 	char name[TH_NAME_MAX];
 	char from[16], to[16];
-	char cause[256];
+	struct th_cause cause;
 	char actor[128];
 	char outcome[20]; /* of a step to stopped or waiting */
 	int code;
@@ -162,8 +162,9 @@ int th_state_addresses(struct th_db *db, const char *id,
 	struct th_error *err);
 /* Records what is no step to another state: a limit changed, a probe failed.
  * health is what it is from now on; NULL: as it was. */
-int th_state_note(struct th_db *db, const char *id, const char *cause,
-	const char *actor, const char *health, struct th_error *err);
+int th_state_note(struct th_db *db, const char *id,
+	const struct th_cause *cause, const char *actor, const char *health,
+	struct th_error *err);
 /* Another name: TH_IN_USE where it is taken. */
 int th_state_rename(struct th_db *db, const char *id, const char *name,
 	const char *actor, struct th_error *err);

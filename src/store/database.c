@@ -69,6 +69,16 @@ static int exec(struct th_db *db, const char *sql, struct th_error *err)
 	return rc == SQLITE_OK ? 0 : fail(db, err);
 }
 
+static int check_version(int64_t version, struct th_error *err)
+{
+	if (version <= TH_SCHEMA_VERSION)
+		return 0;
+	return th_fail(err, TH_FAILED,
+		"the state was written by a newer tidyhull (schema %d; this "
+		"one supports %d)",
+		(int)version, TH_SCHEMA_VERSION);
+}
+
 static int upgrade(struct th_db *db, struct th_error *err)
 {
 	char sql[48];
@@ -77,18 +87,15 @@ static int upgrade(struct th_db *db, struct th_error *err)
 
 	if (th_db_number(db, 0, &version, err, "PRAGMA user_version", ""))
 		return -1;
-	if (version == TH_SCHEMA_VERSION)
-		return 0;
-	if (version > TH_SCHEMA_VERSION)
-		return th_fail(err, TH_FAILED,
-			"the state was written by a newer tidyhull (schema %d; "
-			"this one supports %d)",
-			(int)version, TH_SCHEMA_VERSION);
+	if (version >= TH_SCHEMA_VERSION)
+		return check_version(version, err);
 	/* The journal mode cannot be changed inside a transaction. */
 	if (exec(db, "PRAGMA journal_mode=WAL", err) || th_db_begin(db, err))
 		return -1;
 	/* Somebody else may have done it while this waited for the lock. */
 	rc = th_db_number(db, 0, &version, err, "PRAGMA user_version", "");
+	if (rc == 0 && version >= TH_SCHEMA_VERSION)
+		return th_db_end(db, check_version(version, err), err);
 	for (; rc == 0 && version < TH_SCHEMA_VERSION; version++) {
 		for (const char *const *step = th_schema_steps[version]; *step;
 			step++) {

@@ -7,7 +7,7 @@
 #include "store/container_state.h"
 #include "store/state_parts.h"
 
-static int note(struct th_db *db, const char *id, const char *cause,
+static int note(struct th_db *db, const char *id, const struct th_cause *cause,
 	const char *actor, struct th_error *err)
 {
 	struct th_container_row row;
@@ -22,8 +22,9 @@ static int note(struct th_db *db, const char *id, const char *cause,
 		th_state_word(row.state), cause, actor, "", 0, err);
 }
 
-int th_state_note(struct th_db *db, const char *id, const char *cause,
-	const char *actor, const char *health, struct th_error *err)
+int th_state_note(struct th_db *db, const char *id,
+	const struct th_cause *cause, const char *actor, const char *health,
+	struct th_error *err)
 {
 	int rc = 0;
 
@@ -42,7 +43,7 @@ int th_state_rename(struct th_db *db, const char *id, const char *name,
 	const char *actor, struct th_error *err)
 {
 	struct th_container_row row;
-	char cause[2 * TH_NAME_MAX + 32];
+	struct th_cause cause = {.kind = TH_CAUSE_RENAMED};
 	int rc;
 
 	if (th_db_begin(db, err))
@@ -52,8 +53,8 @@ int th_state_rename(struct th_db *db, const char *id, const char *name,
 		rc = th_fail(err, TH_NOT_FOUND,
 			"the container %s no longer exists", id);
 	if (rc == 1) {
-		snprintf(cause, sizeof(cause), "renamed from %s to %s",
-			row.name, name);
+		snprintf(cause.text, sizeof(cause.text), "%s", row.name);
+		snprintf(cause.more, sizeof(cause.more), "%s", name);
 		rc = th_db_run(db, err,
 			"UPDATE containers SET name=? WHERE id=?", "tt", name,
 			id);
@@ -64,7 +65,7 @@ int th_state_rename(struct th_db *db, const char *id, const char *name,
 				name);
 		}
 		if (rc == 0)
-			rc = note(db, id, cause, actor, err);
+			rc = note(db, id, &cause, actor, err);
 	}
 	return th_db_end(db, rc, err);
 }
@@ -88,7 +89,7 @@ static void read_event(struct th_query *query, void *item)
 	state_copy(row->name, sizeof(row->name), query, 3);
 	state_copy(row->from, sizeof(row->from), query, 4);
 	state_copy(row->to, sizeof(row->to), query, 5);
-	state_copy(row->cause, sizeof(row->cause), query, 6);
+	th_cause_read(th_query_text(query, 6), &row->cause);
 	state_copy(row->actor, sizeof(row->actor), query, 7);
 	state_copy(row->outcome, sizeof(row->outcome), query, 8);
 	row->code = (int)th_query_int(query, 9);

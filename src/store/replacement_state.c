@@ -54,13 +54,13 @@ static int move_name(struct th_db *db, const char *from, const char *to,
 }
 
 /* The history of each of the two says what became of it. */
-static int tell(struct th_db *db, const char *id, const char *cause,
+static int tell(struct th_db *db, const char *id, enum th_cause_kind kind,
 	const char *other, const char *actor, struct th_error *err)
 {
-	char text[64];
+	struct th_cause cause = {.kind = kind};
 
-	snprintf(text, sizeof(text), "%s %.12s", cause, other);
-	return th_state_note(db, id, text, actor, NULL, err);
+	snprintf(cause.text, sizeof(cause.text), "%.12s", other);
+	return th_state_note(db, id, &cause, actor, NULL, err);
 }
 
 int th_replacement_swap(struct th_db *db, const struct th_replacement_row *row,
@@ -81,17 +81,19 @@ int th_replacement_swap(struct th_db *db, const struct th_replacement_row *row,
 			row->successor);
 	if (rc == 0)
 		rc = tell(db, to,
-			back ? "took its place back from" : "took the place of",
+			back ? TH_CAUSE_PLACE_TAKEN_BACK : TH_CAUSE_PLACE_TAKEN,
 			from, actor, err);
 	if (rc == 0)
-		rc = tell(db, from, "gave its place to", to, actor, err);
+		rc = tell(db, from, TH_CAUSE_PLACE_GIVEN, to, actor, err);
 	return th_db_end(db, rc, err);
 }
 
 int th_replacement_decide(struct th_db *db,
 	const struct th_replacement_row *row, enum th_stage stage,
-	const char *note, const char *actor, struct th_error *err)
+	const char *failure, const char *actor, struct th_error *err)
 {
+	struct th_cause cause = {.kind = TH_CAUSE_SUCCESSOR_FAILED};
+
 	int rc;
 
 	if (th_db_begin(db, err))
@@ -103,8 +105,11 @@ int th_replacement_decide(struct th_db *db,
 		rc = th_db_run(db, err,
 			"UPDATE containers SET wanted=1 WHERE id=?", "t",
 			row->container);
-	if (rc == 0 && note)
-		rc = th_state_note(db, row->container, note, actor, NULL, err);
+	if (rc == 0 && failure) {
+		snprintf(cause.text, sizeof(cause.text), "%s", failure);
+		rc = th_state_note(
+			db, row->container, &cause, actor, NULL, err);
+	}
 	return th_db_end(db, rc, err);
 }
 

@@ -37,7 +37,7 @@ int th_replacement_swap(struct th_db *db, const struct th_replacement_row *row,
  * container due to be started again where it ran; note says so. */
 int th_replacement_decide(struct th_db *db,
 	const struct th_replacement_row *row, enum th_stage stage,
-	const char *note, const char *actor, struct th_error *err);
+	const char *failure, const char *actor, struct th_error *err);
 /* The IPv4 address that the one before the successor had on the network: 1, 0,
  * -1. */
 int th_replacement_address(struct th_db *db, const char *successor,

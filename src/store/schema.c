@@ -192,5 +192,53 @@ static const char *const step_10[] = {
 	" settings TEXT NOT NULL) WITHOUT ROWID",
 	"CREATE INDEX members_grp ON members(grp)", NULL};
 
+/* Causes become objects, which programs can read. */
+#define STOPPED(what)                                                          \
+	" WHEN " what "='stopped' THEN '{\"kind\":\"stopped\"}'"               \
+	" WHEN " what "='stopped, and killed after the grace period'"          \
+	" THEN '{\"kind\":\"stopped\",\"by-force\":true}'"                     \
+	" WHEN " what "='stopped to be restarted'"                             \
+	" THEN '{\"kind\":\"stopped-to-restart\"}'"
+#define TOLD(what) " ELSE json_object('kind', 'told', 'text', " what ")"
+
+static const char *const step_11[] = {
+	"UPDATE events SET cause=CASE"
+	" WHEN cause IN ('created', 'started', 'paused', 'resumed', 'removed')"
+	" THEN json_object('kind', cause)"
+	" WHEN cause='started again' THEN '{\"kind\":\"started-again\"}'"
+	" WHEN cause='its process ended' THEN '{\"kind\":\"ended\"}'"
+	" WHEN cause='its keeper was asked to end'"
+	" THEN '{\"kind\":\"keeper-ended\"}'"
+	" WHEN cause='its probe succeeded'"
+	" THEN '{\"kind\":\"probe-succeeded\"}'"
+	" WHEN cause GLOB 'was sent signal [0-9]*' AND cause NOT LIKE '%;%'"
+	" THEN json_object('kind', 'sent-signal', 'number',"
+	" CAST(substr(cause, 17) AS INTEGER))"
+	" WHEN cause GLOB 'its probe failed [0-9]* times in a row: *'"
+	" THEN json_object('kind', 'probe-failed', 'number',"
+	" CAST(substr(cause, 18) AS INTEGER), 'text',"
+	" substr(cause, instr(cause, ': ') + 2))"
+	" WHEN cause GLOB 'could not be started: *' AND cause NOT LIKE '%;%'"
+	" THEN json_object('kind', 'could-not-start', 'text',"
+	" substr(cause, 23))" STOPPED("cause") TOLD("cause") " END",
+	"ALTER TABLE containers RENAME COLUMN reason TO cause",
+	/* An end that nobody asked for had no reason. */
+	"UPDATE containers SET cause=CASE"
+	" WHEN outcome='' THEN ''"
+	" WHEN outcome='could-not-start' THEN json_object('kind',"
+	" 'could-not-start', 'text', substr(cause,"
+	" 1 + 22 * (cause GLOB 'could not be started: *')))"
+	" WHEN outcome IN ('host-restarted', 'keeper-lost', 'out-of-memory')"
+	" THEN json_object('kind', outcome)"
+	" WHEN cause='' THEN json_object('kind', iif(outcome='signal',"
+	" 'stray-signal', 'ended'), 'number', iif(outcome='signal', code, 0))"
+	" WHEN cause GLOB 'stopped while it waited*'"
+	" THEN '{\"kind\":\"stopped\",\"while-waiting\":true}'"
+	" WHEN cause GLOB 'was sent signal [0-9]*' THEN json_object('kind',"
+	" 'sent-signal', 'number', CAST(substr(cause, 17) AS INTEGER))" STOPPED(
+		"cause") TOLD("cause") " END",
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1, step_2,
-	step_3, step_4, step_5, step_6, step_7, step_8, step_9, step_10};
+	step_3, step_4, step_5, step_6, step_7, step_8, step_9, step_10,
+	step_11};

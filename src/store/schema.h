@@ -3,7 +3,7 @@
 #ifndef TH_STORE_SCHEMA_H
 #define TH_STORE_SCHEMA_H
 
-#define TH_SCHEMA_VERSION 10
+#define TH_SCHEMA_VERSION 11
 
 extern const char *const *const th_schema_steps[TH_SCHEMA_VERSION];
 

@@ -19,7 +19,7 @@ int state_names(struct th_db *db, struct th_strings *names,
 	struct th_error *err, const char *sql, const char *key);
 /* Records one event, with the name that the container has at this time. */
 int state_add_event(struct th_db *db, const char *id, const char *from,
-	const char *to, const char *cause, const char *actor,
+	const char *to, const struct th_cause *cause, const char *actor,
 	const char *outcome, int code, struct th_error *err);
 
 #endif

@@ -293,14 +293,14 @@ static void every_step_is_an_event(void)
 	struct th_change start = {.to = TH_STATE_RUNNING,
 		.pid = 7,
 		.boot = "b",
-		.cause = "started",
+		.cause = {.kind = TH_CAUSE_STARTED},
 		.actor = "root: tidyhull start",
 		.ports = &port,
 		.port_count = 1};
 	struct th_change end = {.to = TH_STATE_STOPPED,
 		.outcome = TH_OUTCOME_EXITED,
 		.code = 3,
-		.cause = "its process ended",
+		.cause = {.kind = TH_CAUSE_ENDED},
 		.actor = "keeper"};
 	struct th_event_row *events = NULL;
 	struct th_port_row *ports = NULL;
@@ -329,7 +329,7 @@ static void every_step_is_an_event(void)
 	CHECK_INT(count, 4);
 	CHECK_TEXT(events[1].from, "created");
 	CHECK_TEXT(events[1].to, "running");
-	CHECK_TEXT(events[2].cause, "its process ended");
+	CHECK_INT(events[2].cause.kind, TH_CAUSE_ENDED);
 	CHECK_TEXT(events[3].to, "removed");
 	free(events);
 	/* A step of what is gone is an error, and no event. */
