@@ -80,37 +80,13 @@ endif
 
 # ---- what is made of what ----
 
-CORE_SRC := $(filter-out src/keeper/main.c,$(wildcard src/base/*.c src/build/*.c src/model/*.c \
-	src/oci/*.c src/store/*.c src/registry/*.c src/layer/*.c \
-	src/image/*.c src/runtime/*.c src/sandbox/*.c src/network/*.c src/container/*.c src/group/*.c src/service/*.c)) \
-	src/keeper/channel.c src/keeper/handed.c src/keeper/lock.c src/keeper/log.c \
-	src/keeper/plan.c src/keeper/policy.c src/keeper/probe_text.c \
-	src/keeper/reach.c src/keeper/root.c src/keeper/secrets.c
+CORE_SRC := $(wildcard $(addprefix src/,$(addsuffix /*.c,base build container \
+	group image ipc layer model network oci registry runtime sandbox service \
+	store)))
 CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
-# The keeper is small and static: it takes only this part of the core.
-KEEPER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/path.c base/random.c base/json.c base/loop.c base/size.c base/threads.c \
-	base/utf8.c base/sha256.c base/inherit.c \
-	oci/digest.c oci/bundle.c oci/capability.c oci/reference.c \
-	oci/hooks.c oci/linux.c oci/process.c oci/read.c oci/resources.c \
-	oci/seccomp.c model/cause.c \
-	store/database.c store/schema.c store/store.c store/container_state.c \
-	store/event_state.c store/machine.c store/network_state.c \
-	store/replacement_state.c \
-	store/volume_state.c) \
-	$(wildcard src/sandbox/*.c src/network/*.c) \
-	src/runtime/create.c src/runtime/record.c src/container/calls.c
 PILOT_SRC := $(wildcard src/pilot/*.c)
-PILOT_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/inherit.c base/path.c base/threads.c \
-	network/netlink.c network/forwarding.c network/link.c network/within.c \
-	network/guard.c network/expression.c network/filter_parts.c \
-	oci/capability.c sandbox/rights.c sandbox/wall.c)
 CHANDLER_SRC := $(wildcard src/chandler/*.c)
-CHANDLER_CORE := $(addprefix src/,base/error.c base/buffer.c base/clock.c \
-	base/file.c base/hash.c base/json.c base/late.c base/late_crypto.c \
-	base/random.c base/sha256.c oci/digest.c)
 
 # The linker notes that dlopen and getaddrinfo of a static program want the
 # C library at hand: SQLite loads no extensions here, and the demo's client
@@ -162,18 +138,19 @@ $(BUILD)/tidyhull: $(call object,$(CLI_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) $(cli_libs) -lpthread
 
-# With a sanitizer its run-time library needs a dynamic program.
-$(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC) $(KEEPER_CORE))
+# Small and static: the linker takes what it needs of the core. With a sanitizer
+# its run-time library needs a dynamic program.
+$(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(if $(SAN),,-static) -Wl,--gc-sections \
 		-o $@ $^ -lsqlite3 -ljansson -lseccomp -lm -ldl -lpthread $(STATIC_NOTICE)
 
-$(BUILD)/tidyhull-pilot: $(call object,$(PILOT_SRC) $(PILOT_CORE))
+$(BUILD)/tidyhull-pilot: $(call object,$(PILOT_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -Wl,--gc-sections -o $@ $^ \
 		$(LIBS_PILOT) -lpthread
 
-$(BUILD)/chandler: $(call object,$(CHANDLER_SRC) $(CHANDLER_CORE))
+$(BUILD)/chandler: $(call object,$(CHANDLER_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ \
 		$(shell $(PKG) --libs $(LIBS_CHANDLER))

@@ -12,9 +12,9 @@
 #include "base/file.h"
 #include "build/new_layer.h"
 #include "container/image_root.h"
-#include "keeper/lock.h"
-#include "keeper/plan.h"
-#include "keeper/secrets.h"
+#include "container/lock.h"
+#include "container/plan.h"
+#include "container/secrets.h"
 #include "layer/difference.h"
 #include "oci/bundle.h"
 

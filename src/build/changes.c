@@ -9,7 +9,7 @@
 
 #include "base/file.h"
 #include "container/image_root.h"
-#include "keeper/secrets.h"
+#include "container/secrets.h"
 #include "oci/bundle.h"
 
 #define READ_BYTES (64 * 1024)

@@ -10,7 +10,7 @@
 #include "base/file.h"
 #include "build/capture.h"
 #include "build/step.h"
-#include "keeper/lock.h"
+#include "container/lock.h"
 
 #define LOOK_MS 100
 #define KEEPER_LEAVES_MS 30000

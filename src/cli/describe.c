@@ -11,7 +11,7 @@
 #include "cli/output.h"
 #include "container/networks.h"
 #include "group/group.h"
-#include "keeper/plan.h"
+#include "container/plan.h"
 #include "oci/image_config.h"
 #include "store/blob.h"
 

@@ -13,7 +13,7 @@
 #include "cli/group_parts.h"
 #include "cli/group_progress.h"
 #include "cli/output.h"
-#include "cli/settings_file.h"
+#include "cli/settings_text.h"
 #include "cli/shown.h"
 #include "container/new_network.h"
 

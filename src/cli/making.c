@@ -8,7 +8,7 @@
 #include "cli/options.h"
 #include "cli/output.h"
 #include "cli/secret.h"
-#include "cli/settings_file.h"
+#include "cli/settings_text.h"
 #include "cli/shown.h"
 #include "container/container.h"
 #include "container/env_file.h"

@@ -6,8 +6,8 @@
 #include "cli/attach.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "keeper/plan.h"
-#include "keeper/reach.h"
+#include "container/plan.h"
+#include "container/reach.h"
 #include "store/machine.h"
 
 static void say_how_to_leave(struct invocation *call,

@@ -15,7 +15,7 @@
 #include "cli/making_image.h"
 #include "cli/output.h"
 #include "cli/secret.h"
-#include "cli/settings_file.h"
+#include "cli/settings_text.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
 

@@ -6,7 +6,7 @@
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/replacing.h"
-#include "cli/settings_file.h"
+#include "cli/settings_text.h"
 #include "cli/verbs.h"
 
 static int start(struct invocation *call, struct th_container_row *row)

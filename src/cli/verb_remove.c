@@ -7,7 +7,7 @@
 #include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "image/remove.h"
+#include "image/remove_image.h"
 
 static bool can_go(const struct th_container_row *row)
 {

@@ -6,7 +6,7 @@
 
 #include "cli/describe.h"
 #include "cli/output.h"
-#include "cli/settings_file.h"
+#include "cli/settings_text.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
 #include "oci/digest.h"

@@ -8,7 +8,7 @@
 
 #include "base/file.h"
 #include "base/json.h"
-#include "keeper/secrets.h"
+#include "container/secrets.h"
 #include "network/names.h"
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))

@@ -9,7 +9,7 @@
 
 #include "base/file.h"
 #include "base/json.h"
-#include "container/ask.h"
+#include "container/keeper_ask.h"
 #include "container/container.h"
 #include "store/machine.h"
 

@@ -11,10 +11,10 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "container/bundle.h"
+#include "container/make_bundle.h"
 #include "container/container.h"
 #include "container/image_choice.h"
-#include "container/names.h"
+#include "container/valid_name.h"
 #include "container/networks.h"
 #include "container/volumes.h"
 #include "network/network.h"

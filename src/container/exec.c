@@ -10,7 +10,7 @@
 #include "base/json.h"
 #include "base/path.h"
 #include "container/accounts.h"
-#include "container/ask.h"
+#include "container/keeper_ask.h"
 #include "container/container.h"
 #include "container/user.h"
 #include "oci/bundle.h"

@@ -11,7 +11,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "keeper/reach.h"
+#include "container/reach.h"
 
 #define READ_BYTES (256 * 1024)
 #define FOLLOW_MS 250

@@ -5,7 +5,7 @@
 #include <stdatomic.h>
 
 #include "base/random.h"
-#include "keeper/log.h"
+#include "container/log.h"
 #include "store/store.h"
 
 enum th_streams { TH_STREAMS_BOTH, TH_STREAMS_OUT, TH_STREAMS_ERR };

@@ -5,7 +5,7 @@
 #include <string.h>
 
 #include "base/path.h"
-#include "container/bundle.h"
+#include "container/make_bundle.h"
 #include "image/locate.h"
 #include "store/blob.h"
 

@@ -9,8 +9,8 @@
 
 #include "base/file.h"
 #include "base/path.h"
-#include "keeper/lock.h"
-#include "keeper/root.h"
+#include "container/lock.h"
+#include "container/root.h"
 #include "oci/bundle.h"
 
 int th_place_parse(

@@ -3,7 +3,7 @@
 #include <string.h>
 
 #include "container/replace.h"
-#include "keeper/lock.h"
+#include "container/lock.h"
 #include "store/machine.h"
 
 /* How long a keeper may take to clean up after its container's end. */

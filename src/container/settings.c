@@ -13,9 +13,9 @@
 #include "container/cdi.h"
 #include "container/networks.h"
 #include "container/own_users.h"
-#include "keeper/log.h"
-#include "keeper/policy.h"
-#include "keeper/probe.h"
+#include "container/log.h"
+#include "model/policy.h"
+#include "model/probe.h"
 #include "oci/bundle.h"
 
 #define DEFAULT_GRACE_MS 10000

@@ -10,8 +10,8 @@
 
 #include "base/clock.h"
 #include "container/replace.h"
-#include "keeper/lock.h"
-#include "keeper/reach.h"
+#include "container/lock.h"
+#include "container/reach.h"
 #include "network/names.h"
 #include "network/network.h"
 #include "network/pilot.h"

@@ -14,7 +14,7 @@
 #include "base/path.h"
 #include "base/random.h"
 #include "container/copy.h"
-#include "keeper/root.h"
+#include "container/root.h"
 #include "oci/bundle.h"
 #include "store/volume_state.h"
 

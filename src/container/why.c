@@ -9,8 +9,8 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "container/history.h"
-#include "keeper/plan.h"
-#include "keeper/policy.h"
+#include "container/plan.h"
+#include "model/policy.h"
 #include "oci/bundle.h"
 
 /* Everything that is looked at. */

@@ -9,7 +9,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/lock.h"
+#include "container/lock.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"

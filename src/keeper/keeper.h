@@ -7,7 +7,7 @@
  *   users.c    user IDs of its own
  *   start.c    everything up to the running program
  *   network.c  its networks, names and ports
- *   resolver.c its name servers
+ *   name_servers.c  what its resolv.conf leads to
  *   serve.c    the loop: what is due, the end of a run, the next one
  *   clients.c  commands that are connected
  *   request.c  what they ask for
@@ -29,13 +29,13 @@
 #include <sys/types.h>
 
 #include "base/loop.h"
-#include "keeper/channel.h"
-#include "keeper/handed.h"
-#include "keeper/log.h"
-#include "keeper/plan.h"
-#include "keeper/policy.h"
-#include "keeper/probe.h"
-#include "keeper/root.h"
+#include "ipc/channel.h"
+#include "ipc/handed.h"
+#include "container/log.h"
+#include "container/plan.h"
+#include "model/policy.h"
+#include "model/probe.h"
+#include "container/root.h"
 #include "network/network.h"
 #include "network/pilot.h"
 #include "network/relay.h"

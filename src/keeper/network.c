@@ -15,7 +15,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/reach.h"
+#include "container/reach.h"
 #include "network/names.h"
 #include "network/within.h"
 #include "sandbox/rights.h"

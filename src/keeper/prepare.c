@@ -8,7 +8,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/lock.h"
+#include "container/lock.h"
 
 /* How long an earlier keeper may take to leave. */
 #define LAST_KEEPER_MS 15000

@@ -1,6 +1,6 @@
 /* Asking a running container whether it does its work. One question at a time;
  * nothing here ever waits. */
-#include "keeper/probe.h"
+#include "model/probe.h"
 
 #include <arpa/inet.h>
 #include <errno.h>

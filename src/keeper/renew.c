@@ -6,7 +6,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/lock.h"
+#include "container/lock.h"
 
 /* The folder may be another one of the same name by now. */
 static int renew_folder(struct th_store *store, struct th_error *err)

@@ -10,8 +10,8 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
-#include "keeper/root.h"
-#include "keeper/secrets.h"
+#include "container/root.h"
+#include "container/secrets.h"
 #include "sandbox/filter.h"
 #include "sandbox/filter_file.h"
 

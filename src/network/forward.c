@@ -1,5 +1,5 @@
 /* The maps of published ports in the packet filter's table. */
-#include "network/filter.h"
+#include "network/packet_filter.h"
 
 #include <errno.h>
 #include <linux/netfilter.h>

@@ -13,7 +13,7 @@
 
 #include "base/file.h"
 #include "network/addresses.h"
-#include "network/filter.h"
+#include "network/packet_filter.h"
 #include "network/forwarding.h"
 #include "network/guard.h"
 #include "network/pilot.h"

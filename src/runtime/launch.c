@@ -8,7 +8,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "keeper/channel.h"
+#include "ipc/channel.h"
 #include "runtime/runtime.h"
 #include "sandbox/sealed.h"
 

@@ -12,7 +12,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "runtime/record.h"
-#include "sandbox/hooks.h"
+#include "sandbox/run_hooks.h"
 #include "sandbox/sandbox.h"
 
 /* How long a killed process may take to leave. */

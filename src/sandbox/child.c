@@ -22,7 +22,7 @@
 #include "base/file.h"
 #include "base/inherit.h"
 #include "base/path.h"
-#include "sandbox/hooks.h"
+#include "sandbox/run_hooks.h"
 #include "sandbox/idmap.h"
 #include "sandbox/inside.h"
 #include "sandbox/mounts.h"

@@ -12,7 +12,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "sandbox/hooks.h"
+#include "sandbox/run_hooks.h"
 #include "sandbox/message.h"
 
 #define TRIES 2000

@@ -19,7 +19,7 @@
 #include "sandbox/child.h"
 #include "sandbox/clone.h"
 #include "sandbox/filter.h"
-#include "sandbox/hooks.h"
+#include "sandbox/run_hooks.h"
 #include "sandbox/idmap.h"
 #include "sandbox/inside.h"
 #include "sandbox/listener.h"

@@ -7,9 +7,9 @@
 
 #include "base/file.h"
 #include "base/sha256.h"
-#include "keeper/plan.h"
-#include "keeper/policy.h"
-#include "keeper/probe.h"
+#include "container/plan.h"
+#include "model/policy.h"
+#include "model/probe.h"
 
 /* What stopping takes beyond the grace period: the end is recorded, networks
  * and mounts go. */

@@ -4,7 +4,7 @@
 
 #include "base/file.h"
 #include "fuzz/fuzz.h"
-#include "keeper/channel.h"
+#include "ipc/channel.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {

@@ -4,9 +4,9 @@
 #include <string.h>
 
 #include "fuzz.h"
-#include "keeper/log.h"
-#include "keeper/policy.h"
-#include "keeper/probe.h"
+#include "container/log.h"
+#include "model/policy.h"
+#include "model/probe.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 {

@@ -6,7 +6,7 @@
 
 #include "base/file.h"
 #include "fuzz/fuzz.h"
-#include "keeper/log.h"
+#include "container/log.h"
 
 /* Whatever is written must come back byte by byte. */
 static void check_round(int folder, const char *data, size_t size)

@@ -1,0 +1,89 @@
+#include "container/keeper_ask.h"
+
+#include <errno.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/file.h"
+#include "base/json.h"
+
+int keeper_reach(const struct th_context *context,
+	const struct th_container_row *row, enum th_act act, int *channel,
+	struct th_error *err)
+{
+	int rc;
+
+	if (th_act_check(row, act, err))
+		return -1;
+	rc = th_keeper_reach(context->store->run_fd, row->id, channel, err);
+	if (rc == 0)
+		return th_fail(err, TH_FAILED,
+			"container \"%s\" has just ended", row->name);
+	return rc < 0 ? -1 : 0;
+}
+
+int keeper_send(int channel, enum th_message_type type, json_t *doc,
+	const int *fds, int fd_count, struct th_error *err)
+{
+	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	size_t len = text ? strlen(text) : 0, done = 0;
+	int rc = text ? 0 : -1;
+
+	/* Only sessions, with their arguments and environment, are so long. */
+	for (; rc == 0 && len - done > TH_CHANNEL_PAYLOAD;
+		done += TH_CHANNEL_PAYLOAD)
+		rc = th_channel_send(channel, TH_SAY_PART, text + done,
+			TH_CHANNEL_PAYLOAD, NULL, 0);
+	if (rc == 0)
+		rc = th_channel_send(
+			channel, type, text + done, len - done, fds, fd_count);
+	if (!text)
+		th_fail_memory(err);
+	else if (rc)
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot ask the container's keeper");
+	free(text);
+	json_decref(doc);
+	return rc;
+}
+
+int keeper_await(int channel, enum th_message_type wanted,
+	struct th_message *message, int fds[TH_CHANNEL_FDS],
+	struct th_error *err)
+{
+	int rc = th_channel_receive(channel, message, fds, err);
+
+	if (rc == 1 && message->type == wanted)
+		return 0;
+	if (rc == 1 && message->type == TH_TELL_FAILED &&
+		message->len == sizeof(*err)) {
+		memcpy(err, message->data, sizeof(*err));
+		return -1;
+	}
+	if (rc == 1 && message->type == TH_TELL_ENDED)
+		return th_fail(err, TH_FAILED, "the container ended meanwhile");
+	if (rc == 0)
+		return th_fail(
+			err, TH_FAILED, "the container's keeper is gone");
+	if (rc < 0 && err->code)
+		return -1;
+	return th_fail(err, TH_FAILED,
+		"the container's keeper sent an unknown answer");
+}
+
+int keeper_ask(const struct th_context *context,
+	const struct th_container_row *row, enum th_act act,
+	enum th_message_type type, json_t *doc, struct th_error *err)
+{
+	struct th_message message;
+	int channel = -1, fds[TH_CHANNEL_FDS], rc = -1;
+
+	if (keeper_reach(context, row, act, &channel, err)) {
+		json_decref(doc);
+		return -1;
+	}
+	if (keeper_send(channel, type, doc, NULL, 0, err) == 0)
+		rc = keeper_await(channel, TH_TELL_DONE, &message, fds, err);
+	th_close(&channel);
+	return rc;
+}

@@ -1,0 +1,448 @@
+#include "container/log.h"
+
+#include <dirent.h>
+#include <endian.h>
+#include <errno.h>
+#include <fcntl.h>
+#include <inttypes.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/time.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+#include "base/clock.h"
+#include "base/file.h"
+#include "base/json.h"
+#include "base/size.h"
+#include "base/utf8.h"
+
+/* Nothing is lost unless somebody says so, and no disk is filled up either. */
+#define DEFAULT_SIZE (64u << 20)
+#define DEFAULT_FILES 16 /* 1 GiB in all */
+#define LEAST_SIZE (64u << 10)
+/* How long after a write that failed the next is tried. */
+#define RETRY_MS 1000
+#define JOURNAL "/run/systemd/journal/socket"
+
+static const char base64[] =
+	"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
+
+int th_log_settings(const char *text, struct th_log_settings *settings,
+	struct th_error *err)
+{
+	char copy[128], *rest = NULL;
+
+	*settings = (struct th_log_settings){
+		.size_bytes = DEFAULT_SIZE, .files = DEFAULT_FILES};
+	snprintf(copy, sizeof(copy), "%s", text ? text : "");
+	for (char *part = strtok_r(copy, ",", &rest); part;
+		part = strtok_r(NULL, ",", &rest)) {
+		char *end = part;
+
+		if (strcmp(part, "journal") == 0) {
+			settings->journal = true;
+			continue;
+		}
+		if (strncmp(part, "size=", 5) == 0 &&
+			th_size_parse(part + 5, &settings->size_bytes) == 0 &&
+			settings->size_bytes >= LEAST_SIZE)
+			continue;
+		if (strncmp(part, "files=", 6) == 0) {
+			settings->files = (int)strtol(part + 6, &end, 10);
+			if (end != part + 6 && !*end && settings->files >= 1 &&
+				settings->files <= 10000)
+				continue;
+		}
+		th_fail(err, TH_USAGE, "\"%.60s\" is not a log setting", part);
+		return th_hint(err,
+			"for example --log size=64M,files=10,journal; the "
+			"minimum size is 64K");
+	}
+	if (text && strlen(text) >= sizeof(copy))
+		return th_fail(err, TH_USAGE, "the log setting is too long");
+	return 0;
+}
+
+void th_log_file(const char *base, int number, char name[TH_LOG_FILE])
+{
+	if (number)
+		snprintf(name, TH_LOG_FILE, "%.40s.%d.jsonl", base, number);
+	else
+		snprintf(name, TH_LOG_FILE, "%.40s.jsonl", base);
+}
+
+int th_log_files(int folder, const char *base, int *lowest, int *highest)
+{
+	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	size_t len = strlen(base);
+	struct dirent *entry;
+
+	*lowest = *highest = -1;
+	if (!dir) {
+		th_close(&fd);
+		return -1;
+	}
+	while ((entry = readdir(dir))) {
+		const char *rest = entry->d_name + len;
+		char name[TH_LOG_FILE];
+		int number;
+
+		if (strncmp(entry->d_name, base, len) != 0 || *rest != '.')
+			continue;
+		number = atoi(rest + 1);
+		th_log_file(base, number, name);
+		if (strcmp(name, entry->d_name) != 0)
+			continue;
+		if (*lowest < 0 || number < *lowest)
+			*lowest = number;
+		if (number > *highest)
+			*highest = number;
+	}
+	closedir(dir);
+	return *lowest < 0 ? -1 : 0;
+}
+
+static int open_file(struct th_log *log)
+{
+	char name[TH_LOG_FILE];
+	struct stat st;
+
+	th_log_file(log->base, log->number, name);
+	log->fd = openat(log->folder, name,
+		O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600);
+	if (log->fd < 0 || fstat(log->fd, &st))
+		return -1;
+	log->bytes = st.st_size;
+	return 0;
+}
+
+int th_log_open(int folder, const char *base,
+	const struct th_log_settings *settings, struct th_log *log,
+	struct th_error *err)
+{
+	int lowest;
+
+	memset(log, 0, sizeof(*log));
+	th_buf_init(&log->entries, 4 << 20);
+	for (int i = 0; i < 2; i++)
+		th_buf_init(&log->partial[i], TH_LOG_LINE);
+	log->folder = folder;
+	log->journal = -1;
+	log->settings = *settings;
+	snprintf(log->base, sizeof(log->base), "%s", base);
+	if (th_log_files(folder, base, &lowest, &log->number))
+		log->number = 0;
+	if (open_file(log))
+		return th_fail_sys(
+			err, TH_FAILED, errno, "cannot open the log");
+	return 0;
+}
+
+/* Begins the next file, and gives up the oldest where there are too many. */
+static void rotate(struct th_log *log)
+{
+	char name[TH_LOG_FILE];
+	int last = log->fd;
+
+	log->number++;
+	if (open_file(log)) {
+		/* Better too long than lost. */
+		th_close(&log->fd);
+		log->fd = last;
+		log->number--;
+		return;
+	}
+	th_close(&last);
+	if (log->number >= log->settings.files) {
+		th_log_file(log->base, log->number - log->settings.files, name);
+		unlinkat(log->folder, name, 0);
+	}
+}
+
+/* One entry for the journal, in its native protocol: fields of text, and those
+ * that may hold line ends with their length in front. A journal that does not
+ * take it in time gets the next one; the file has them all. */
+static void send_journal(
+	struct th_log *log, enum th_stream stream, const char *data, size_t len)
+{
+	const struct timeval patience = {.tv_usec = 200000};
+	struct sockaddr_un to = {.sun_family = AF_UNIX};
+	uint64_t size = htole64(len);
+	struct th_buf head;
+
+	if (!log->settings.journal)
+		return;
+	if (log->journal < 0) {
+		log->journal = socket(AF_UNIX, SOCK_DGRAM | SOCK_CLOEXEC, 0);
+		setsockopt(log->journal, SOL_SOCKET, SO_SNDTIMEO, &patience,
+			sizeof(patience));
+	}
+	snprintf(to.sun_path, sizeof(to.sun_path), JOURNAL);
+	th_buf_init(&head, 4096 + TH_LOG_LINE);
+	th_buf_addf(&head,
+		"SYSLOG_IDENTIFIER=%.60s\nTIDYHULL_CONTAINER=%.60s\n"
+		"TIDYHULL_ID=%.40s\nPRIORITY=%d\nMESSAGE\n",
+		log->name, log->name, log->id, stream == TH_STREAM_ERR ? 3 : 6);
+	th_buf_add(&head, &size, sizeof(size));
+	th_buf_add(&head, data, len);
+	th_buf_adds(&head, "\n");
+	if (!head.failed)
+		sendto(log->journal, head.data, head.len, MSG_NOSIGNAL,
+			(struct sockaddr *)(void *)&to, sizeof(to));
+	th_buf_release(&head);
+}
+
+/* How many bytes from the beginning need no escape: plain ASCII, eight at a
+ * time. */
+static size_t plain_run(const char *at, size_t len)
+{
+	const uint64_t ones = 0x0101010101010101, highs = ones << 7;
+	size_t i = 0;
+
+	for (; i + 8 <= len; i += 8) {
+		uint64_t word, quote, slash;
+
+		memcpy(&word, at + i, 8);
+		quote = word ^ (ones * '"');
+		slash = word ^ (ones * '\\');
+		if (((word - ones * 0x20) | ((quote - ones) & ~quote) |
+			    ((slash - ones) & ~slash) | word) &
+			highs)
+			break;
+	}
+	for (; i < len; i++) {
+		unsigned char byte = (unsigned char)at[i];
+
+		if (byte < 0x20 || byte >= 0x7f || byte == '"' || byte == '\\')
+			break;
+	}
+	return i;
+}
+
+/* Appends the text escaped for JSON; false where it is not valid UTF-8. */
+static bool add_text(struct th_buf *out, const char *data, size_t len)
+{
+	while (len > 0) {
+		size_t run = plain_run(data, len);
+		unsigned char byte;
+
+		th_buf_add(out, data, run);
+		data += run;
+		len -= run;
+		if (len == 0)
+			break;
+		byte = (unsigned char)*data;
+		run = th_utf8_length((const unsigned char *)data, len);
+		if (run == 0)
+			return false;
+		if (byte == '"' || byte == '\\')
+			th_buf_addf(out, "\\%c", byte);
+		else if (byte == '\t')
+			th_buf_adds(out, "\\t");
+		else if (byte == '\r')
+			th_buf_adds(out, "\\r");
+		else if (byte < 0x20 || byte == 0x7f)
+			th_buf_addf(out, "\\u%04x", byte);
+		else
+			th_buf_add(out, data, run);
+		data += run;
+		len -= run;
+	}
+	return true;
+}
+
+static void add_entry(struct th_log *log, enum th_stream stream,
+	int64_t time_us, const char *data, size_t len, bool more)
+{
+	struct th_buf *out = &log->entries;
+	const char *key = stream == TH_STREAM_OUT ? "out" : "err";
+	size_t before = out->len;
+
+	th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s\":\"", time_us, key);
+	if (!add_text(out, data, len)) {
+		th_buf_drop(out, 0);
+		out->len = before;
+		th_buf_addf(
+			out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us, key);
+		th_buf_base64(out, data, len);
+	}
+	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
+	log->entry_count++;
+	send_journal(log, stream, data, len);
+}
+
+static void note_failure(struct th_log *log, int sys)
+{
+	/* No half of a line stays behind. */
+	if (ftruncate(log->fd, log->bytes)) {
+		/* The reader passes over a torn line. */
+	}
+	log->failed = true;
+	log->sys = sys;
+	log->failed_ms = th_clock_mono_ms();
+	log->lost += log->entry_count;
+}
+
+static void flush_entries(struct th_log *log)
+{
+	if (log->entries.len && log->fd >= 0) {
+		if (log->entries.failed ||
+			th_write_all(
+				log->fd, log->entries.data, log->entries.len)) {
+			note_failure(log, log->entries.failed ? ENOMEM : errno);
+		} else {
+			log->failed = false;
+			log->bytes += (int64_t)log->entries.len;
+			if (log->bytes >= (int64_t)log->settings.size_bytes)
+				rotate(log);
+		}
+	}
+	log->entries.len = 0;
+	log->entries.failed = false;
+	log->entry_count = 0;
+	if (log->entries.cap > 1 << 20)
+		th_buf_release(&log->entries);
+}
+
+void th_log_write(
+	struct th_log *log, enum th_stream stream, const char *data, size_t len)
+{
+	struct th_buf *partial = &log->partial[stream];
+	int64_t now = th_clock_now_us();
+
+	/* A full disk may have room again. */
+	if (log->failed && th_clock_mono_ms() < log->failed_ms + RETRY_MS) {
+		log->lost++;
+		return;
+	}
+	while (len > 0) {
+		const char *end = memchr(data, '\n', len);
+		size_t line = end ? (size_t)(end - data) : len;
+		size_t take = line;
+
+		if (partial->len == 0)
+			log->partial_us[stream] = now;
+		if (take > TH_LOG_LINE - partial->len)
+			take = TH_LOG_LINE - partial->len;
+		if (partial->len == 0 && end && take == line) {
+			/* The common case: a whole line, nothing to keep. */
+			add_entry(log, stream, now, data, line, false);
+		} else {
+			th_buf_add(partial, data, take);
+			if (end && take == line)
+				add_entry(log, stream, log->partial_us[stream],
+					partial->data, partial->len, false);
+			else if (partial->len == TH_LOG_LINE)
+				add_entry(log, stream, log->partial_us[stream],
+					partial->data, partial->len, true);
+			if ((end && take == line) ||
+				partial->len == TH_LOG_LINE)
+				partial->len = 0;
+		}
+		take += end && take == line;
+		data += take;
+		len -= take;
+		/* A file ends where it should, however much comes at once. */
+		if (log->bytes + (int64_t)log->entries.len >=
+			(int64_t)log->settings.size_bytes)
+			flush_entries(log);
+	}
+	flush_entries(log);
+}
+
+void th_log_end_lines(struct th_log *log)
+{
+	for (int i = 0; i < 2; i++) {
+		if (log->partial[i].len)
+			add_entry(log, (enum th_stream)i, log->partial_us[i],
+				log->partial[i].data, log->partial[i].len,
+				true);
+		log->partial[i].len = 0;
+	}
+	flush_entries(log);
+}
+
+struct th_log_place th_log_place(const struct th_log *log)
+{
+	return (struct th_log_place){log->number, log->bytes};
+}
+
+void th_log_close(struct th_log *log)
+{
+	if (log->fd >= 0)
+		th_log_end_lines(log);
+	th_close(&log->journal);
+	for (int i = 0; i < 2; i++)
+		th_buf_release(&log->partial[i]);
+	th_buf_release(&log->entries);
+	th_close(&log->fd);
+}
+
+static char *from_base64(const char *text, size_t len, size_t *out_len)
+{
+	char *out = malloc(len + 1);
+	uint32_t bits = 0;
+	int held = 0;
+
+	*out_len = 0;
+	for (size_t i = 0; out && i < len && text[i] != '='; i++) {
+		const char *place = strchr(base64, text[i]);
+
+		if (!place) {
+			free(out);
+			return NULL;
+		}
+		bits = bits << 6 | (uint32_t)(place - base64);
+		held += 6;
+		if (held >= 8) {
+			held -= 8;
+			out[(*out_len)++] = (char)(bits >> held & 0xff);
+		}
+	}
+	return out;
+}
+
+int th_log_parse(const char *line, size_t len, struct th_log_entry *entry)
+{
+	static const struct {
+		const char *key;
+		enum th_stream stream;
+		bool coded;
+	} kinds[] = {{"out", TH_STREAM_OUT, false},
+		{"err", TH_STREAM_ERR, false}, {"out64", TH_STREAM_OUT, true},
+		{"err64", TH_STREAM_ERR, true}};
+	json_t *doc, *text = NULL;
+	size_t i;
+
+	memset(entry, 0, sizeof(*entry));
+	doc = json_loadb(line, len, JSON_ALLOW_NUL, NULL);
+	for (i = 0; doc && i < sizeof(kinds) / sizeof(*kinds); i++) {
+		text = json_object_get(doc, kinds[i].key);
+		if (json_is_string(text))
+			break;
+		text = NULL;
+	}
+	if (text) {
+		const char *data = json_string_value(text);
+		size_t size = json_string_length(text);
+
+		entry->stream = kinds[i].stream;
+		entry->time_us = json_integer_value(json_object_get(doc, "at"));
+		entry->more = json_is_true(json_object_get(doc, "more"));
+		if (kinds[i].coded) {
+			entry->data = from_base64(data, size, &entry->len);
+		} else {
+			entry->data = malloc(size + 1);
+			entry->len = size;
+			if (entry->data)
+				memcpy(entry->data, data, size);
+		}
+	}
+	json_decref(doc);
+	return entry->data ? 0 : -1;
+}

@@ -1,0 +1,95 @@
+/* What commands and a keeper say to one another: messages over a local
+ * socket that keeps their bounds (SOCK_SEQPACKET). */
+#ifndef TH_IPC_CHANNEL_H
+#define TH_IPC_CHANNEL_H
+
+#include <stdint.h>
+
+#include "base/error.h"
+
+#define TH_CHANNEL_VERSION 2
+#define TH_CHANNEL_PAYLOAD (64 * 1024)
+#define TH_CHANNEL_REQUEST (4u << 20) /* all parts of a request */
+#define TH_CHANNEL_FDS 4 /* three streams, and a program of the caller's */
+
+enum th_message_type {
+	/* command -> keeper */
+	TH_SAY_INPUT = 1, /* bytes for the program's standard input */
+	TH_SAY_INPUT_END,
+	TH_SAY_RESIZE, /* struct th_size */
+	TH_SAY_SIGNAL, /* {"signal": n, "actor": "..."} */
+	TH_SAY_STOP, /* {"signal": n, "grace_ms": n, "actor": "..."} */
+	TH_SAY_EXEC, /* a session, with its three streams */
+	TH_SAY_PAUSE, /* {"actor": "..."} */
+	TH_SAY_RESUME,
+	TH_SAY_ADJUST, /* {"resources": {...}, "limit": "...", "actor"} */
+	TH_SAY_RELOAD, /* the state has another policy or probe for it */
+	TH_SAY_ATTACH, /* struct th_size; from now on as after the start */
+	TH_SAY_LEAVE, /* it goes, and its input is not at its end */
+	TH_SAY_RESTART, /* as stop; and then it is started again */
+	TH_SAY_START, /* {"actor": "..."}: do not wait any longer */
+	TH_SAY_WAIT, /* {"until": "end" or "ready", "session": "..."} */
+	TH_SAY_SESSION_SIGNAL, /* {"session", "signal", "actor"} */
+	TH_SAY_ROOT, /* its root folder is wanted */
+	TH_SAY_NETWORK, /* its network namespace is wanted */
+	TH_SAY_PART, /* a session's beginning, where it is too long for one */
+	TH_SAY_RECORD, /* the log is to have what the program has written */
+	/* Its ports are wanted for the container that takes its place; and the
+	 * same messages as an answer, and to the keeper of that one: struct
+	 * th_port_row for each of up to TH_CHANNEL_FDS sockets; none at the
+	 * end. */
+	TH_SAY_PORTS,
+	/* keeper -> command */
+	TH_TELL_STARTED = 100, /* {"pid": n} */
+	TH_TELL_FAILED, /* struct th_error */
+	TH_TELL_OUT, /* bytes of the program's standard output */
+	TH_TELL_ERR,
+	TH_TELL_ENDED, /* struct th_ending */
+	TH_TELL_SESSION, /* a session runs; with its terminal if any */
+	TH_TELL_DONE, /* a request was carried out */
+	TH_TELL_PLACE, /* struct th_log_place: what came before stands there */
+	TH_TELL_ROOT, /* a descriptor of it comes along */
+	TH_TELL_AGAIN, /* struct th_ending: it ended, and starts again */
+	TH_TELL_NETWORK, /* a descriptor of it comes along */
+	TH_TELL_PORTS /* see TH_SAY_PORTS */
+};
+
+struct th_size {
+	uint16_t rows, columns;
+};
+
+/* How the program, or a session, ended. */
+struct th_ending {
+	int32_t outcome; /* enum th_outcome */
+	int32_t code;
+	int32_t by_force; /* a stop needed the hard kill */
+	int32_t sessions; /* so many sessions ended with it */
+	int32_t wait_ms; /* of TH_TELL_AGAIN: until the next try */
+};
+
+struct th_message {
+	uint16_t version;
+	uint16_t type;
+	uint32_t len;
+	char data[TH_CHANNEL_PAYLOAD + 1]; /* a NUL stands behind what came */
+};
+
+/* Sends one message, with up to TH_CHANNEL_FDS descriptors; -1 with errno
+ * (EAGAIN where the socket does not block and is full, EPIPE at the end). */
+int th_channel_send(int fd, enum th_message_type type, const void *data,
+	size_t len, const int *fds, int fd_count);
+
+/* Receives one message. Descriptors that came with it go to fds (at most
+ * TH_CHANNEL_FDS, the caller's to close; -1 for the rest). Returns 1, 0 at
+ * the end, -1 (errno EAGAIN: none there; otherwise err says more, also where
+ * the other side speaks another version). */
+int th_channel_receive(int fd, struct th_message *message,
+	int fds[TH_CHANNEL_FDS], struct th_error *err);
+
+/* The keeper's socket of a container: listening, or connected to it. */
+int th_channel_listen(int run_fd, const char *id, struct th_error *err);
+/* 1 connected, 0 where no keeper listens, -1. */
+int th_channel_connect(
+	int run_fd, const char *id, int *fd, struct th_error *err);
+
+#endif

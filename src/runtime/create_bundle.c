@@ -1,0 +1,289 @@
+/* The create operation (runtime.md, "Create"). */
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <sys/file.h>
+#include <sys/ioctl.h>
+#include <sys/socket.h>
+#include <sys/stat.h>
+#include <sys/un.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "runtime/record.h"
+#include "sandbox/filter.h"
+#include "sandbox/run_hooks.h"
+#include "sandbox/idmap.h"
+#include "sandbox/listener.h"
+#include "sandbox/sandbox.h"
+
+/* What is being made. */
+struct making {
+	const struct th_runtime_options *options;
+	struct record record;
+	struct th_cgroup cgroup;
+	struct th_buf filter;
+	struct th_sandbox sandbox;
+	int listener;
+	bool folder_made;
+};
+
+/* IDs are the folder's own: with the same one below another folder, another
+ * container must not share the group, and end with this one. */
+static uint32_t tag_of(const char *dir)
+{
+	struct stat st = {0};
+
+	if (stat(dir, &st))
+		return 0;
+	return (uint32_t)st.st_ino * 2654435761u ^ (uint32_t)st.st_dev;
+}
+
+static int read_bundle(struct making *making, struct th_error *err)
+{
+	const struct th_runtime_options *options = making->options;
+	struct record *record = &making->record;
+	bool terminal;
+	int folder;
+
+	folder = open(options->bundle, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	if (folder < 0)
+		return th_fail_sys(err, TH_NOT_FOUND, errno,
+			"cannot open the bundle %.300s", options->bundle);
+	if (th_bundle_read(folder, &record->bundle, err)) {
+		th_close(&folder);
+		return -1;
+	}
+	th_close(&folder);
+	if (options->entered &&
+		(th_idmap_from_caller(
+			 "/proc/self/uid_map", &record->bundle.uids, err) ||
+			th_idmap_from_caller("/proc/self/gid_map",
+				&record->bundle.gids, err)))
+		return -1;
+	terminal = record->bundle.process.terminal;
+	if (terminal && !options->console_socket[0]) {
+		th_fail(err, TH_USAGE,
+			"the container wants a terminal, but there is no one "
+			"to receive it");
+		return th_hint(err, "use --console-socket PATH");
+	}
+	if (!terminal && options->console_socket[0])
+		return th_fail(err, TH_USAGE,
+			"there is a console socket, but the container has no "
+			"terminal");
+	record->bundle_path = strdup(options->bundle);
+	if (record->bundle.cgroup_path)
+		snprintf(record->group, sizeof(record->group), "%s%.500s",
+			record->bundle.cgroup_path[0] == '/' ? ""
+							     : "/tidyhull/",
+			record->bundle.cgroup_path);
+	else
+		snprintf(record->group, sizeof(record->group),
+			"/tidyhull-oci-%08x/%.200s", tag_of(options->dir),
+			options->id);
+	return record->bundle_path ? 0 : th_fail_memory(err);
+}
+
+/* What the file says later does not matter (runtime.md, "Lifecycle"). */
+static int copy_config(struct making *making, struct th_error *err)
+{
+	struct th_buf text;
+	char *path = th_format("%s/config.json", making->options->bundle);
+	int rc = -1;
+
+	th_buf_init(&text, TH_BUNDLE_MAX);
+	if (!path)
+		th_fail_memory(err);
+	else if (th_file_read(AT_FDCWD, path, &text, err) == 1)
+		rc = th_file_replace(making->record.folder, "config.json",
+			text.data, text.len, 0600, false, err);
+	th_buf_release(&text);
+	free(path);
+	return rc;
+}
+
+static int make_folder(struct making *making, struct th_error *err)
+{
+	const struct th_runtime_options *options = making->options;
+	struct record *record = &making->record;
+	char *path;
+
+	if (th_dir_make(options->dir, 0700, err))
+		return -1;
+	path = th_format("%s/%s", options->dir, options->id);
+	if (!path)
+		return th_fail_memory(err);
+	/* mkdir decides between two that want the same ID. */
+	if (mkdir(path, 0700)) {
+		if (errno == EEXIST)
+			th_fail(err, TH_IN_USE,
+				"the ID \"%s\" is taken by another container",
+				options->id);
+		else
+			th_fail_sys(err, TH_FAILED, errno, "cannot create %s",
+				path);
+		free(path);
+		return -1;
+	}
+	making->folder_made = true;
+	record->folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	free(path);
+	record->lock = openat(
+		record->folder, "lock", O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	if (record->lock < 0 || flock(record->lock, LOCK_EX))
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot lock the container's state");
+	return copy_config(making, err);
+}
+
+static int listen_for_start(struct making *making, struct th_error *err)
+{
+	struct sockaddr_un address = {.sun_family = AF_UNIX};
+	char path[TH_FD_PATH];
+	int fd = socket(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0);
+
+	snprintf(address.sun_path, sizeof(address.sun_path), "%s",
+		th_fd_path(making->record.folder, "start.sock", path));
+	if (fd < 0 || bind(fd, (struct sockaddr *)&address, sizeof(address)) ||
+		listen(fd, 8)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot create the socket for start");
+		th_close(&fd);
+		return -1;
+	}
+	making->listener = fd;
+	return 0;
+}
+
+static int make_process(struct making *making, struct th_error *err)
+{
+	struct record *record = &making->record;
+	struct th_sandbox_options options = {.bundle = &record->bundle,
+		.id = making->options->id,
+		.bundle_path = making->options->bundle,
+		.root_mount = -1,
+		.cgroup = &making->cgroup,
+		.stdio = {0, 1, 2},
+		.listener = making->listener};
+
+	if (record->bundle.seccomp.given &&
+		th_filter_compile(
+			&record->bundle.seccomp, &making->filter, err))
+		return -1;
+	options.filter = making->filter.len ? &making->filter : NULL;
+	if (th_cgroup_make(record->group, &record->bundle.resources,
+		    !th_idmap_is_own(), &making->cgroup, err))
+		return -1;
+	for (size_t i = 0; i < making->cgroup.made.count; i++) {
+		if (th_strings_add(&record->made, making->cgroup.made.items[i]))
+			return th_fail_memory(err);
+	}
+	if (th_sandbox_create(&options, &making->sandbox, err))
+		return -1;
+	record->pid = making->sandbox.pid;
+	return th_sandbox_ready(&making->sandbox, err);
+}
+
+static int hand_over_console(struct making *making, struct th_error *err)
+{
+	const struct th_process *process = &making->record.bundle.process;
+	struct winsize size = {
+		.ws_row = process->rows, .ws_col = process->columns};
+
+	if (!process->terminal)
+		return 0;
+	if (size.ws_row || size.ws_col)
+		ioctl(making->sandbox.console, TIOCSWINSZ, &size);
+	return th_send_descriptor(making->options->console_socket,
+		"/dev/pts/ptmx", making->sandbox.console, err);
+}
+
+static int write_pid_file(const struct making *making, struct th_error *err)
+{
+	char text[16];
+	int len = snprintf(text, sizeof(text), "%d", (int)making->sandbox.pid);
+
+	if (!making->options->pid_file[0])
+		return 0;
+	return th_file_replace(AT_FDCWD, making->options->pid_file, text,
+		(size_t)len, 0644, false, err);
+}
+
+static void undo(struct making *making)
+{
+	const struct th_runtime_options *options = making->options;
+	struct record *record = &making->record;
+	struct th_error ignored = {0};
+	bool born = record->pid > 0;
+	char *path, *state;
+
+	th_sandbox_abandon(&making->sandbox);
+	th_cgroup_close(&making->cgroup);
+	th_cgroup_remove_made(&record->made);
+	if (born) {
+		state = th_hooks_state(&record->bundle, options->id, "stopped",
+			0, options->bundle);
+		if (state)
+			th_hooks_run(&record->bundle, TH_HOOK_POSTSTOP, state,
+				&ignored);
+		free(state);
+	}
+	path = making->folder_made
+		? th_format("%s/%s", options->dir, options->id)
+		: NULL;
+	if (path)
+		th_tree_remove(AT_FDCWD, path, &ignored);
+	free(path);
+}
+
+static void tell_warnings(
+	const struct th_strings *warnings, struct th_error *warning)
+{
+	for (size_t i = 0; i < warnings->count; i++) {
+		size_t used = strlen(warning->msg);
+
+		warning->code = TH_FAILED;
+		snprintf(warning->msg + used, sizeof(warning->msg) - used,
+			"%s%s", used ? "; " : "", warnings->items[i]);
+	}
+}
+
+int th_runtime_create(const struct th_runtime_options *options,
+	struct th_error *warning, struct th_error *err)
+{
+	struct making making = {
+		.options = options, .cgroup = TH_CGROUP_NONE, .listener = -1};
+	int rc = -1;
+
+	making.record.folder = making.record.lock = -1;
+	making.record.connection = -1;
+	making.sandbox.pidfd = making.sandbox.channel = -1;
+	making.sandbox.console = making.sandbox.status = -1;
+	th_resources_init(&making.record.bundle.resources);
+	th_buf_init(&making.filter, TH_FILTER_MAX);
+	if (record_check_id(options->id, err) || read_bundle(&making, err) ||
+		make_folder(&making, err) || listen_for_start(&making, err) ||
+		make_process(&making, err) || hand_over_console(&making, err))
+		goto out;
+	read_boot(making.record.boot);
+	making.record.started = process_start(making.sandbox.pid);
+	if (record_write(&making.record, err) || write_pid_file(&making, err))
+		goto out;
+	tell_warnings(&making.record.bundle.process.warnings, warning);
+	rc = 0;
+out:
+	if (rc)
+		undo(&making);
+	else
+		th_cgroup_close(&making.cgroup);
+	th_close(&making.listener);
+	th_close(&making.sandbox.pidfd);
+	th_close(&making.sandbox.channel);
+	th_close(&making.sandbox.console);
+	th_buf_release(&making.filter);
+	record_release(&making.record);
+	return rc;
+}
