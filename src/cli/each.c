@@ -15,8 +15,7 @@ static int find_all(struct invocation *call,
 	struct th_error err = {0};
 	size_t all = 0;
 
-	if (th_container_settle(&call->context, &err) ||
-		th_state_list(call->context.store->db, NULL, rows, &all, &err))
+	if (th_container_rows(&call->context, rows, &all, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < all; i++) {
 		if (wanted(&(*rows)[i]))

@@ -346,6 +346,10 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 		? say_error(err)
 		: call->verb->run(call);
 	progress_end(&progress);
+	if (th_db_is_detached(context->store->db) && !call->quiet)
+		fputs("note: the disk of the store cannot be written; what is "
+		      "shown is true, but is not recorded yet\n",
+			stderr);
 	th_store_close(context->store);
 	context->store = NULL;
 	return code;

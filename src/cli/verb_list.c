@@ -151,9 +151,7 @@ static int list_containers(struct invocation *call)
 	struct th_error err = {0};
 	size_t count = 0;
 
-	if (th_container_settle(&call->context, &err) ||
-		th_state_list(
-			call->context.store->db, NULL, &rows, &count, &err))
+	if (th_container_rows(&call->context, &rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		list_json(call, rows, count, all);

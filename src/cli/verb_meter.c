@@ -64,9 +64,7 @@ static int read_all(struct invocation *call, struct reading **list,
 	struct reading *made;
 	size_t row_count = 0, n = 0;
 
-	if (th_container_settle(&call->context, err) ||
-		th_state_list(
-			call->context.store->db, NULL, &rows, &row_count, err))
+	if (th_container_rows(&call->context, &rows, &row_count, err))
 		return -1;
 	made = calloc(row_count + 1, sizeof(*made));
 	for (size_t i = 0; made && i < row_count && n < SHOWN_MAX; i++) {

@@ -63,9 +63,7 @@ static int collect(struct invocation *call, json_t *list)
 	}
 	if (call->object_count)
 		return code;
-	if (th_container_settle(&call->context, &err) ||
-		th_state_list(
-			call->context.store->db, NULL, &rows, &count, &err))
+	if (th_container_rows(&call->context, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++)
 		json_array_append_new(

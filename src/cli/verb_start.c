@@ -150,9 +150,7 @@ static int start_due(struct invocation *call)
 	size_t count = 0, due = 0;
 	int code = EXIT_DONE;
 
-	if (th_container_settle(&call->context, &err) ||
-		th_state_list(
-			call->context.store->db, NULL, &rows, &count, &err))
+	if (th_container_rows(&call->context, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++) {
 		if (is_due(&rows[i]))

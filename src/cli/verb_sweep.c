@@ -154,8 +154,7 @@ static int find_containers_ended(struct invocation *call, int64_t before_us,
 	struct th_store *store = call->context.store;
 	size_t all = 0;
 
-	if (th_container_settle(&call->context, err) ||
-		th_state_list(store->db, NULL, &sweep->rows, &all, err))
+	if (th_container_rows(&call->context, &sweep->rows, &all, err))
 		return -1;
 	for (size_t i = 0; i < all; i++) {
 		const struct th_container_row *row = &sweep->rows[i];

@@ -206,7 +206,10 @@ void th_container_group(const struct th_context *context,
  * keeper, records it, and cleans up what they left. Every look at containers
  * begins with it. */
 int th_container_settle(const struct th_context *context, struct th_error *err);
-/* What the event of it says. */
+/* The same, and all of them as they are then, oldest first; to be freed. Where
+ * the disk takes nothing, what their keepers know counts. */
+int th_container_rows(const struct th_context *context,
+	struct th_container_row **rows, size_t *count, struct th_error *err);
 /* Takes from the host what a killed start of the container has left there; its
  * lock must be held. */
 void th_container_clean_start(

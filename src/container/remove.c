@@ -49,6 +49,26 @@ static void remove_groups(
 		th_cgroup_remove(row->cgroup, TH_CGROUP_LEVELS);
 }
 
+/* Row and files; a mark says that both are to go. */
+static int forget(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_error own = {0};
+
+	if (th_store_unsettled(store, row->id, err))
+		return -1;
+	if (th_state_remove(store->db, row->id, context->actor, &own) == 0)
+		return th_store_remove_container(store, row->id, err);
+	/* On a full disk the files come first, as they make the room. */
+	if (!th_db_unwritable(&own) || th_db_is_detached(store->db) ||
+		th_store_remove_container(store, row->id, err)) {
+		*err = own;
+		return -1;
+	}
+	return th_state_remove(store->db, row->id, context->actor, err);
+}
+
 int th_container_remove(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err)
 {
@@ -81,12 +101,7 @@ int th_container_remove(const struct th_context *context,
 		th_container_clean_start(context, row);
 	rc = th_store_hold(store, err);
 	if (rc == 0) {
-		rc = th_store_unsettled(store, row->id, err);
-		if (rc == 0)
-			rc = th_state_remove(
-				store->db, row->id, context->actor, err);
-		if (rc == 0)
-			rc = th_store_remove_container(store, row->id, err);
+		rc = forget(context, row, err);
 		/* The mark goes last: it is what the lock's file is found by
 		 * where this process dies. Nobody can start it any more. */
 		if (rc == 0) {

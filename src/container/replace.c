@@ -418,6 +418,9 @@ static void settle(const struct th_context *context,
 		return;
 	if (way->stage == TH_STAGE_SWAPPED)
 		await_start(context, &successor, err);
+	if (th_container_settle_row(context, &successor, err) ||
+		!successor.id[0])
+		return;
 	if (way->stage != TH_STAGE_DONE && way->stage != TH_STAGE_GIVEN_UP &&
 		decide(context, way, &successor, err))
 		return;

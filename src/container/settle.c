@@ -1,6 +1,7 @@
 /* The truth about containers whose keeper has gone. */
 #include <errno.h>
 #include <fcntl.h>
+#include <poll.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -9,6 +10,8 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
+#include "container/outcome.h"
 #include "container/replace.h"
 #include "container/lock.h"
 #include "container/reach.h"
@@ -19,6 +22,9 @@
 #include "network/within.h"
 #include "sandbox/cgroup.h"
 #include "store/machine.h"
+
+/* How long a keeper may take to say what it knows. */
+#define ANSWER_MS 1000
 
 int th_container_folder(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
@@ -149,30 +155,73 @@ static void tell_neighbours(
 			TH_NAMES_PATIENCE_MS);
 }
 
-/* With the container's lock held. */
-static int record(const struct th_context *context,
-	const struct th_container_row *row, int *lock, struct th_error *err)
+/* What the keeper has written of the end of the run that the row is about,
+ * before it told the state: 1, 0 where there is nothing. */
+static int find_end(const struct th_context *context,
+	const struct th_container_row *row, struct th_end *end)
+{
+	struct th_error ignored = {0}; /* then there is nothing */
+	int folder = th_container_folder(context, row, &ignored);
+	int rc = folder < 0 ? 0 : th_outcome_read(folder, end, &ignored);
+
+	th_close(&folder);
+	/* Of a later run where its start could not be recorded either. */
+	return rc == 1 && end->started_us >= row->started_us &&
+		end->change.to != row->state;
+}
+
+/* Of a keeper that lives, while the disk takes nothing. */
+static int ask_for_end(const struct th_context *context,
+	const struct th_container_row *row, struct th_end *end)
+{
+	struct th_error ignored = {0};
+	struct pollfd one = {.fd = -1, .events = POLLIN};
+	struct th_message message;
+	int fds[TH_CHANNEL_FDS], rc = 0;
+
+	if (th_channel_connect(
+		    context->store->run_fd, row->id, &one.fd, &ignored) != 1)
+		return 0;
+	if (th_channel_send(one.fd, TH_SAY_STATE, NULL, 0, NULL, 0) == 0 &&
+		poll(&one, 1, ANSWER_MS) == 1 &&
+		th_channel_receive(one.fd, &message, fds, &ignored) == 1 &&
+		message.type == TH_TELL_STATE)
+		rc = th_end_parse(message.data, message.len, end);
+	th_close(&one.fd);
+	return rc == 1 && end->started_us >= row->started_us;
+}
+
+/* What is to be recorded of a container whose keeper has gone: the end that it
+ * has left word of, or that it was lost. */
+static void find_change(const struct th_context *context,
+	const struct th_container_row *row, bool rebooted, struct th_end *end)
+{
+	if (find_end(context, row, end) && end->change.to == TH_STATE_STOPPED)
+		return;
+	memset(end, 0, sizeof(*end));
+	end->change.to = TH_STATE_STOPPED;
+	end->change.outcome =
+		rebooted ? TH_OUTCOME_HOST_RESTARTED : TH_OUTCOME_KEEPER_LOST;
+	end->change.cause.kind =
+		rebooted ? TH_CAUSE_HOST_RESTARTED : TH_CAUSE_KEEPER_LOST;
+	end->change.actor = context->actor;
+}
+
+static int discard(const struct th_context *context,
+	const struct th_container_row *row, const struct th_change *change,
+	int *lock, struct th_error *err)
 {
 	struct th_store *store = context->store;
-	bool rebooted = strcmp(row->boot, store->boot_id) != 0;
-	struct th_change change = {.to = TH_STATE_STOPPED,
-		.outcome = rebooted ? TH_OUTCOME_HOST_RESTARTED
-				    : TH_OUTCOME_KEEPER_LOST,
-		.cause = {.kind = rebooted ? TH_CAUSE_HOST_RESTARTED
-					   : TH_CAUSE_KEEPER_LOST},
-		.actor = context->actor};
 	int rc;
 
-	/* Cleaned before it is recorded: a settler that is killed in between
-	 * leaves the row as it was, and the next one cleans again. */
-	clean(context, row, rebooted);
-	if (row->keep)
-		return th_state_change(store->db, row->id, &change, err);
+	/* Its files go when the disk can be written again. */
+	if (th_db_is_detached(store->db))
+		return th_state_discard(store->db, row->id, change, err);
 	if (th_store_hold(store, err))
 		return -1;
 	rc = th_store_unsettled(store, row->id, err);
 	if (rc == 0)
-		rc = th_state_remove(store->db, row->id, context->actor, err);
+		rc = th_state_discard(store->db, row->id, change, err);
 	if (rc == 0 && th_store_remove_container(store, row->id, err) == 0) {
 		/* The mark goes last: it is what its file is found by. */
 		th_lock_drop(store->run_fd, row->id, lock);
@@ -182,7 +231,50 @@ static int record(const struct th_context *context,
 	return rc;
 }
 
-int th_container_settle_row(const struct th_context *context,
+/* With the container's lock held. */
+static int record(const struct th_context *context,
+	const struct th_container_row *row, int *lock, struct th_error *err)
+{
+	bool rebooted = strcmp(row->boot, context->store->boot_id) != 0;
+	struct th_end end;
+
+	find_change(context, row, rebooted, &end);
+	/* Cleaned before it is recorded: a settler that is killed in between
+	 * leaves the row as it was, and the next one cleans again. */
+	clean(context, row, rebooted);
+	if (row->keep)
+		return th_state_change(
+			context->store->db, row->id, &end.change, err);
+	return discard(context, row, &end.change, lock, err);
+}
+
+/* A disk that takes no lock cannot start it either. */
+static int take_lock(
+	struct th_store *store, const char *id, int *lock, struct th_error *err)
+{
+	struct th_error own = {0};
+	int rc = th_lock_take(store->run_fd, id, lock, &own);
+
+	if (rc < 0 && th_db_is_detached(store->db))
+		return 1;
+	if (rc < 0)
+		*err = own;
+	return rc;
+}
+
+/* Its keeper is there: what it knows may be more than the state does. */
+static void look_further(
+	const struct th_context *context, struct th_container_row *row)
+{
+	struct th_end end;
+
+	if (find_end(context, row, &end) ||
+		(th_db_is_detached(context->store->db) &&
+			ask_for_end(context, row, &end)))
+		th_end_apply(&end, row);
+}
+
+static int settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_store *store = context->store;
@@ -190,9 +282,12 @@ int th_container_settle_row(const struct th_context *context,
 	char network[TH_NETWORK_TEXT];
 	int lock = -1, pid, rc;
 
-	if (!th_container_is_up(row) ||
-		th_lock_held(store->run_fd, row->id, &pid))
+	if (!th_container_is_up(row))
 		return 0;
+	if (th_lock_held(store->run_fd, row->id, &pid)) {
+		look_further(context, row);
+		return 0;
+	}
 	/* It may have ended properly since the row was read. */
 	rc = th_state_get(store->db, row->id, row, err);
 	if (rc == 0)
@@ -201,9 +296,11 @@ int th_container_settle_row(const struct th_context *context,
 		return rc < 0 ? -1 : 0;
 	/* A lock that is missing is not a keeper that is: it may have been
 	 * removed. A keeper that does not answer is there, too. */
-	if (th_keeper_recall(store->run_fd, row->id, &ignored) != 0)
+	if (th_keeper_recall(store->run_fd, row->id, &ignored) != 0) {
+		look_further(context, row);
 		return 0;
-	rc = th_lock_take(store->run_fd, row->id, &lock, err);
+	}
+	rc = take_lock(store, row->id, &lock, err);
 	if (rc <= 0)
 		return rc;
 	snprintf(network, sizeof(network), "%s", row->network);
@@ -222,6 +319,21 @@ int th_container_settle_row(const struct th_context *context,
 	if (rc == 0)
 		row->id[0] = '\0'; /* a discarded one is gone */
 	return rc < 0 ? -1 : 0;
+}
+
+int th_container_settle_row(const struct th_context *context,
+	struct th_container_row *row, struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+	struct th_error own = {0}, ignored = {0};
+
+	if (settle_row(context, row, &own) == 0)
+		return 0;
+	/* What cannot be recorded is true all the same. */
+	if (th_db_unwritable(&own) && th_db_detach(db, &ignored) == 0)
+		return settle_row(context, row, err);
+	*err = own;
+	return -1;
 }
 
 void th_container_clean_start(
@@ -280,40 +392,69 @@ static int settle_starts(const struct th_context *context, struct th_error *err)
 /* Of a build that was killed: nobody wants it any more. One that still runs is
  * about to end, as its keeper hears of it. */
 static void settle_build(
-	const struct th_context *context, const struct th_container_row *row)
+	const struct th_context *context, struct th_container_row *row)
 {
 	struct th_error ignored = {0}; /* the next look tries again */
 
 	if (row->build[0] && !th_container_is_up(row) &&
-		!th_build_is_alive(context->store, row->build))
-		th_container_remove(context, row, false, &ignored);
+		!th_build_is_alive(context->store, row->build) &&
+		th_container_remove(context, row, false, &ignored) == 0)
+		row->id[0] = '\0';
+}
+
+static int settle_all(const struct th_context *context,
+	struct th_container_row *rows, size_t *count, struct th_error *err)
+{
+	size_t left = 0;
+	int rc = 0;
+
+	for (size_t i = 0; i < *count && rc == 0; i++) {
+		if (th_container_is_up(&rows[i]))
+			rc = th_container_settle_row(context, &rows[i], err);
+		if (rc == 0 && rows[i].id[0])
+			settle_build(context, &rows[i]);
+		if (rows[i].id[0])
+			rows[left++] = rows[i];
+	}
+	*count = left;
+	return rc;
+}
+
+int th_container_rows(const struct th_context *context,
+	struct th_container_row **rows, size_t *count, struct th_error *err)
+{
+	struct th_store *store = context->store;
+	struct th_error own = {0}, ignored = {0};
+
+	if (settle_starts(context, &own) &&
+		(!th_db_unwritable(&own) ||
+			th_db_detach(store->db, &ignored))) {
+		*err = own;
+		return -1;
+	}
+	*rows = NULL;
+	th_replacements_settle(context);
+	if (th_state_list(store->db, NULL, rows, count, err))
+		return -1;
+	if (settle_all(context, *rows, count, err)) {
+		free(*rows);
+		*rows = NULL;
+		return -1;
+	}
+	th_build_tidy(store);
+	/* What is left of containers that are not even in the state. */
+	th_error_clear(&ignored);
+	if (!store->unprivileged && th_network_is_untidy(store))
+		th_network_tidy(store, &ignored);
+	return 0;
 }
 
 int th_container_settle(const struct th_context *context, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
-	struct th_error ignored = {0};
 	size_t count = 0;
-	int rc;
+	int rc = th_container_rows(context, &rows, &count, err);
 
-	if (settle_starts(context, err))
-		return -1;
-
-	if (th_state_list(context->store->db, NULL, &rows, &count, err))
-		return -1;
-	rc = 0;
-	for (size_t i = 0; i < count && rc == 0; i++) {
-		if (th_container_is_up(&rows[i]))
-			rc = th_container_settle_row(context, &rows[i], err);
-		if (rc == 0 && rows[i].id[0])
-			settle_build(context, &rows[i]);
-	}
 	free(rows);
-	th_replacements_settle(context);
-	th_build_tidy(context->store);
-	/* What is left of containers that are not even in the state. */
-	if (rc == 0 && !context->store->unprivileged &&
-		th_network_is_untidy(context->store))
-		th_network_tidy(context->store, &ignored);
 	return rc;
 }

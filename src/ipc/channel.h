@@ -39,6 +39,7 @@ enum th_message_type {
 	 * th_port_row for each of up to TH_CHANNEL_FDS sockets; none at the
 	 * end. */
 	TH_SAY_PORTS,
+	TH_SAY_STATE, /* what is true of it, whatever the state says */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */
 	TH_TELL_FAILED, /* struct th_error */
@@ -51,7 +52,8 @@ enum th_message_type {
 	TH_TELL_ROOT, /* a descriptor of it comes along */
 	TH_TELL_AGAIN, /* struct th_ending: it ended, and starts again */
 	TH_TELL_NETWORK, /* a descriptor of it comes along */
-	TH_TELL_PORTS /* see TH_SAY_PORTS */
+	TH_TELL_PORTS, /* see TH_SAY_PORTS */
+	TH_TELL_STATE /* as the file of container/outcome.h, or {} */
 };
 
 struct th_size {

@@ -30,8 +30,8 @@ static int adjust(
 	if (rc)
 		return rc;
 	snprintf(cause.text, sizeof(cause.text), "%s", limit ? limit : "");
-	return th_state_note(keeper->store->db, keeper->id, &cause,
-		actor ? actor : "", NULL, err);
+	keeper_note_by(keeper, &cause, actor ? actor : "");
+	return 0;
 }
 
 void keeper_adjust(struct client *client, const struct th_message *message)
@@ -83,11 +83,11 @@ static int reload(struct keeper *keeper, struct th_error *err)
 		keeper->probing.probe = probe;
 		if (keeper->phase == PHASE_RUN && !keeper->ended)
 			keeper_probe_begin(keeper);
-		th_state_note(keeper->store->db, keeper->id,
+		keeper_note_health(keeper,
 			&(struct th_cause){.kind = probe.kind
 					? TH_CAUSE_PROBE_CHANGED
 					: TH_CAUSE_PROBE_DROPPED},
-			"keeper", probe.kind ? "warming" : "", err);
+			probe.kind ? "warming" : "");
 	} else {
 		th_probe_release(&probe);
 	}

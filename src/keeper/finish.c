@@ -14,20 +14,8 @@
 #include "sandbox/cgroup.h"
 #include "store/volume_state.h"
 
-void keeper_note_health(
-	struct keeper *keeper, const struct th_cause *cause, const char *health)
-{
-	struct th_error ignored = {0};
-
-	th_state_note(keeper->store->db, keeper->id, cause, "keeper", health,
-		&ignored);
-}
-
-void keeper_note(struct keeper *keeper, const struct th_cause *cause)
-{
-	keeper_note_health(keeper, cause, NULL);
-}
-
+/* How long the state is tried with an end that the file has. */
+#define KEEP_MS 3000
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
 
@@ -141,6 +129,22 @@ static void describe_wait(const struct keeper *keeper, struct end *end)
 	end->cause.wait_ms = end->verdict.wait_ms;
 }
 
+/* Before anything else is tried, so that nothing loses it. */
+static void write_end(
+	struct keeper *keeper, const struct th_change *change, bool sync)
+{
+	struct th_error ignored = {0}; /* then this process tells it */
+	struct th_end *end = &keeper->end;
+
+	end->started_us = keeper->run_us;
+	end->change = *change;
+	end->change.at_us = th_clock_now_us();
+	snprintf(end->actor, sizeof(end->actor), "%s", change->actor);
+	end->change.actor = end->actor;
+	keeper->end_written = keeper->outcome_fd >= 0 &&
+		th_outcome_write(keeper->outcome_fd, end, sync, &ignored) == 0;
+}
+
 static void record_wait(struct keeper *keeper, const struct end *end)
 {
 	struct th_change change = {.to = TH_STATE_WAITING,
@@ -150,27 +154,40 @@ static void record_wait(struct keeper *keeper, const struct end *end)
 		.actor = end->actor,
 		.tries = end->verdict.tries,
 		.next_us = th_clock_now_us() + end->verdict.wait_ms * 1000};
-	struct th_error ignored = {0};
 
-	th_state_change(keeper->store->db, keeper->id, &change, &ignored);
+	write_end(keeper, &change, false);
+	keeper_record_change(keeper, &keeper->end.change);
 }
 
-/* The last step: what is not kept is taken out of the state. Until its folder
- * is gone too, a mark says what there is to do, should this process die. */
+/* The last step. The end stands in a file before anything else is tried: one
+ * that the state cannot take is told from there. What is not kept is taken out
+ * of the state; until its folder is gone too, a mark says what there is to do,
+ * should this process die. */
 static void record_last(struct keeper *keeper, const struct th_change *change)
 {
 	struct th_store *store = keeper->store;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the mark: the row is left then */
+	const struct th_change *last = &keeper->end.change;
 
+	write_end(keeper, change, keeper->plan.keep);
 	if (keeper->plan.keep) {
-		th_state_change(store->db, keeper->id, change, &ignored);
+		keeper_record_change(keeper, last);
 		return;
 	}
 	keeper->discarding = th_store_hold(store, &ignored) == 0;
 	th_store_unsettled(store, keeper->id, &ignored);
-	th_state_discard(store->db, keeper->id, change, &ignored);
+	keeper_record_discard(keeper, last);
 	/* Who hears of the end finds none of them any more. */
-	th_volume_drop_own(store, keeper->id);
+	if (!keeper->records)
+		th_volume_drop_own(store, keeper->id);
+}
+
+/* What the state cannot take now stays here for a while; for good where the
+ * file has not got it either. */
+static void conclude(struct keeper *keeper)
+{
+	keeper->phase = keeper->records ? PHASE_KEEP : PHASE_END;
+	keeper->keep_until_ms = th_clock_mono_ms() + KEEP_MS;
 }
 
 /* How the last run ended. */
@@ -227,7 +244,7 @@ static void end_parts(struct keeper *keeper)
 		th_log_end_lines(&keeper->log);
 }
 
-static void release_run(struct keeper *keeper)
+void keeper_release_run(struct keeper *keeper)
 {
 	th_close(&keeper->overlay_fd);
 	keeper_share_users(keeper);
@@ -273,11 +290,12 @@ static void begin_wait(struct keeper *keeper, struct end *end)
 	struct th_error ignored = {0};
 
 	describe_wait(keeper, end);
+	keeper->ending = end->ending;
 	record_wait(keeper, end);
 	keeper->tries = end->verdict.tries;
 	keeper->next_ms = th_clock_mono_ms() + end->verdict.wait_ms;
 	keeper->phase = PHASE_WAIT;
-	release_run(keeper);
+	keeper_release_run(keeper);
 	keeper_close_ports(keeper, &ignored);
 }
 
@@ -312,32 +330,27 @@ void keeper_end_run(struct keeper *keeper)
 	if (!keeper->stopping)
 		keeper->last_code = shell_code(&end.ending);
 	give_up_ports(keeper);
+	keeper->ending = end.ending;
 	record_end(keeper, &end);
-	keeper->phase = PHASE_END;
+	conclude(keeper);
 	tell_end(keeper, &end.ending);
 }
 
 void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
 	const char *actor, bool holds)
 {
-	struct th_ending ending = {0};
-	struct th_error ignored = {0};
+	struct th_ending ending = keeper->ending;
 	struct th_change change = {.to = TH_STATE_STOPPED,
+		.outcome = (enum th_outcome)ending.outcome,
+		.code = ending.code,
 		.cause = {.kind = cause, .while_waiting = true},
 		.actor = actor ? actor : "",
 		.tries = keeper->tries,
 		.wanted = holds ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
 
-	if (th_state_get(keeper->store->db, keeper->id, &keeper->row,
-		    &ignored) == 1) {
-		change.outcome = keeper->row.outcome;
-		change.code = keeper->row.code;
-	}
-	ending.outcome = (int32_t)change.outcome;
-	ending.code = change.code;
 	give_up_ports(keeper);
 	record_last(keeper, &change);
-	keeper->phase = PHASE_END;
+	conclude(keeper);
 	tell_end(keeper, &ending);
 }
 
@@ -370,9 +383,9 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 			.wanted = TH_NOT_WANTED};
 
 		record_last(keeper, &change);
-		keeper->phase = PHASE_END;
+		conclude(keeper);
 	}
-	release_run(keeper);
+	keeper_release_run(keeper);
 }
 
 /* Folder and lock; the mark goes last, as it is what both are found by where
@@ -380,7 +393,8 @@ void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
 static void discard(struct keeper *keeper)
 {
 	struct th_error ignored = {0};
-	bool gone = keeper->discarding &&
+	/* A row that is still there needs its folder. */
+	bool gone = keeper->discarding && !keeper->records &&
 		th_store_remove_container(
 			keeper->store, keeper->id, &ignored) == 0;
 
@@ -407,10 +421,8 @@ static void release_kept(struct keeper *keeper)
 
 void keeper_leave(struct keeper *keeper)
 {
-	struct th_ending none = {0};
-
-	tell_end(keeper, &none);
-	release_run(keeper);
+	tell_end(keeper, &keeper->ending);
+	keeper_release_run(keeper);
 	release_kept(keeper);
 	discard(keeper);
 	/* Nobody waits for this any more. */
@@ -439,7 +451,7 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 	if (keeper->row.id[0])
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);
-	release_run(keeper);
+	keeper_release_run(keeper);
 	release_kept(keeper);
 	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
 }

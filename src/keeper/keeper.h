@@ -18,6 +18,8 @@
  *   notify.c   telling a service manager
  *   pause.c    freezing and thawing it
  *   adjust.c   other limits, policy or probe while it runs
+ *   record.c   what the state is to know, as it can take it
+ *   keep.c     an end that the state cannot take yet
  *   finish.c   what is recorded, told and cleaned at the end of a run, and of
  *              the last one
  */
@@ -32,6 +34,7 @@
 #include "ipc/channel.h"
 #include "ipc/handed.h"
 #include "container/log.h"
+#include "container/outcome.h"
 #include "container/plan.h"
 #include "model/policy.h"
 #include "model/probe.h"
@@ -52,6 +55,7 @@
 
 struct keeper;
 struct session;
+struct record;
 
 struct client {
 	struct keeper *keeper;
@@ -111,6 +115,7 @@ struct probing {
 enum phase {
 	PHASE_RUN, /* the program runs, or has just ended */
 	PHASE_WAIT, /* between two runs */
+	PHASE_KEEP, /* the end is known, and stands nowhere but here */
 	PHASE_END /* no run comes any more */
 };
 
@@ -169,6 +174,16 @@ struct keeper {
 	int (*port_fds)[2];
 	int handed[TH_HANDED_MAX]; /* sockets that the program gets itself */
 	size_t port_count; /* of those, as they were bound */
+	struct record *records, **records_end;
+	int records_count;
+	int64_t records_ms; /* when they are tried again */
+	int64_t records_lost;
+	int outcome_fd; /* container/outcome.h */
+	struct th_end end; /* of PHASE_KEEP and PHASE_END */
+	bool end_written; /* to the file */
+	struct th_ending ending; /* of the last run */
+	int64_t run_us; /* when this run began, as the state has it */
+	int64_t keep_until_ms; /* of PHASE_KEEP, where the file has it, too */
 	struct th_handed handed_on; /* what it takes its ports from */
 	struct th_port_row *port_rows; /* what is held, for the state */
 	size_t port_row_count;
@@ -255,6 +270,12 @@ void keeper_record(struct client *client);
 void keeper_record_sessions(struct keeper *keeper);
 /* Makes lock and socket anew where somebody has removed them. */
 void keeper_renew(struct keeper *keeper);
+/* keep.c: until the state, or at least the file, has the end. */
+void keeper_keep(struct keeper *keeper);
+void keeper_handle_kept(
+	struct client *client, const struct th_message *message);
+/* What is true of the container, whatever the state says. */
+void keeper_tell_state(struct client *client);
 /* request.c */
 void keeper_handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS]);
@@ -265,8 +286,26 @@ void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 /* The same, and it stays due to be started again. */
 void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
 	enum th_cause_kind cause, const char *actor);
+/* record.c: from now on the database is waited for a moment only. */
+void keeper_record_init(struct keeper *keeper);
+/* A step to another state; its texts are copied. Nothing is lost where the
+ * state cannot take it now. */
+void keeper_record_change(
+	struct keeper *keeper, const struct th_change *change);
+/* The end of one that is not kept: its row goes. */
+void keeper_record_discard(
+	struct keeper *keeper, const struct th_change *change);
+/* The end of a session. */
+void keeper_record_session(
+	struct keeper *keeper, const char *session, int code);
+/* Tries what waits; and when (of the clock that never jumps; 0: never). */
+void keeper_record_work(struct keeper *keeper);
+int64_t keeper_record_due(const struct keeper *keeper);
+void keeper_record_release(struct keeper *keeper);
 /* Records what is no step to another state. */
 void keeper_note(struct keeper *keeper, const struct th_cause *cause);
+void keeper_note_by(
+	struct keeper *keeper, const struct th_cause *cause, const char *actor);
 /* The same; health is what it is from now on. */
 void keeper_note_health(struct keeper *keeper, const struct th_cause *cause,
 	const char *health);
@@ -324,6 +363,8 @@ void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
 	const char *actor, bool holds);
 /* A try that failed while the container waited. */
 void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
+/* Overlay, users and networks of a run; more than once is as good as once. */
+void keeper_release_run(struct keeper *keeper);
 /* What the last run leaves to be given back. */
 void keeper_leave(struct keeper *keeper);
 /* Undoes a start that failed, and records why. */

@@ -155,6 +155,8 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
+	keeper->outcome_fd = -1;
+	keeper->records_end = &keeper->records;
 	keeper->overlay_fd = keeper->netns_fd = -1;
 	keeper->ids_lock = keeper->ids_namespace = keeper->store_mount = -1;
 	keeper->pilot.connection = keeper->pilot.users = -1;
@@ -183,6 +185,8 @@ static void release(struct keeper *keeper)
 
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
+	keeper_record_release(keeper);
+	th_close(&keeper->outcome_fd);
 	th_handed_release(&keeper->handed_on);
 	th_plan_release(&keeper->plan);
 	th_root_layers_release(&keeper->layers);

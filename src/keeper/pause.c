@@ -30,12 +30,8 @@ static int change(struct keeper *keeper, bool pause, const char *actor,
 	if (th_cgroup_freeze(&keeper->cgroup, pause, err))
 		return -1;
 	keeper->paused = pause;
-	if (th_state_change(keeper->store->db, keeper->id, &step, err) == 0)
-		return 0;
-	/* What the state does not know must not be. */
-	if (pause)
-		keeper_thaw(keeper);
-	return -1;
+	keeper_record_change(keeper, &step);
+	return 0;
 }
 
 void keeper_pause_request(

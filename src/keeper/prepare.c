@@ -148,8 +148,10 @@ int keeper_prepare(struct keeper *keeper, struct th_error *err)
 	if (keeper->folder_fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the container's folder");
-	if (hold_files(keeper, err) || keeper_load(keeper, err) ||
-		open_log(keeper, err) || bind_ports(keeper, err))
+	keeper->outcome_fd = th_outcome_reserve(keeper->folder_fd, err);
+	if (keeper->outcome_fd < 0 || hold_files(keeper, err) ||
+		keeper_load(keeper, err) || open_log(keeper, err) ||
+		bind_ports(keeper, err))
 		return -1;
 	return keeper_listen(keeper, err);
 }

@@ -293,7 +293,14 @@ static void handle(struct client *client, const struct th_message *message,
 {
 	struct keeper *keeper = client->keeper;
 
+	if (keeper->phase == PHASE_KEEP) {
+		keeper_handle_kept(client, message);
+		return;
+	}
 	switch (message->type) {
+	case TH_SAY_STATE:
+		keeper_tell_state(client);
+		break;
 	case TH_SAY_INPUT:
 		if (client->attached)
 			keeper_take_input(

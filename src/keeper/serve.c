@@ -51,6 +51,11 @@ static void signals_ready(struct th_watch *watch, uint32_t events)
 		keeper_renew(keeper);
 	if (info.ssi_signo != SIGTERM && info.ssi_signo != SIGINT)
 		return;
+	/* The host goes down: nobody will ask any more. */
+	if (keeper->phase == PHASE_KEEP) {
+		keeper->phase = PHASE_END;
+		return;
+	}
 	keeper_end_for_host(keeper, keeper->plan.stop_signal,
 		keeper->plan.grace_ms,
 		*keeper->notify ? TH_CAUSE_SERVICE_ENDED
@@ -128,12 +133,16 @@ static int next_due(struct keeper *keeper)
 
 	if (keeper->phase == PHASE_WAIT)
 		left = until(keeper->next_ms);
+	else if (keeper->phase == PHASE_KEEP)
+		left = -1;
 	else if (keeper->ended && !waits_for_readers(keeper))
 		left = until(output_until(keeper));
 	else if (!keeper->ended && keeper->stopping && !keeper->by_force)
 		left = until(keeper->force_ms);
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
+	if (keeper_record_due(keeper))
+		left = earlier(left, until(keeper_record_due(keeper)));
 	if (keeper->names_ms)
 		left = earlier(left, until(keeper->names_ms));
 	return left > 1000000 ? 1000000 : (int)left;
@@ -209,6 +218,13 @@ static void do_what_is_due(struct keeper *keeper)
 {
 	if (keeper->names_ms && th_clock_mono_ms() >= keeper->names_ms)
 		keeper_tell_them_now(keeper);
+	if (keeper_record_due(keeper) &&
+		th_clock_mono_ms() >= keeper_record_due(keeper))
+		keeper_record_work(keeper);
+	if (keeper->phase == PHASE_KEEP) {
+		keeper_keep(keeper);
+		return;
+	}
 	if (keeper->phase == PHASE_WAIT) {
 		if (th_clock_mono_ms() >= keeper->next_ms)
 			start_again(keeper);
@@ -233,6 +249,7 @@ static void do_what_is_due(struct keeper *keeper)
 void keeper_serve(struct keeper *keeper)
 {
 	become_small(keeper);
+	keeper_record_init(keeper);
 	/* Whoever waits for the start need not wait for this. */
 	keeper_tell_neighbours(keeper);
 	while (keeper->phase != PHASE_END) {

@@ -226,7 +226,6 @@ static void end_session(struct session *session, int status)
 {
 	struct keeper *keeper = session->keeper;
 	struct th_ending ending = {0};
-	struct th_error ignored = {0};
 	int fd = session->watch.fd;
 
 	if (WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL &&
@@ -239,9 +238,8 @@ static void end_session(struct session *session, int status)
 		ending.outcome = TH_OUTCOME_EXITED;
 		ending.code = WEXITSTATUS(status);
 	}
-	th_state_session_end(keeper->store->db, session->id,
-		WIFSIGNALED(status) ? 128 + ending.code : ending.code,
-		&ignored);
+	keeper_record_session(keeper, session->id,
+		WIFSIGNALED(status) ? 128 + ending.code : ending.code);
 	if (session->background) {
 		drain(session, &session->out);
 		drain(session, &session->err);

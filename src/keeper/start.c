@@ -15,6 +15,9 @@
 #include "sandbox/filter.h"
 #include "sandbox/filter_file.h"
 
+/* How long another program may hold up a start with a locked database. */
+#define START_PATIENCE_MS 2000
+
 /* With user IDs of its own the container's process makes it: what the overlay
  * writes has the rights of who mounted it. */
 static int open_root(struct keeper *keeper, struct th_error *err)
@@ -154,9 +157,10 @@ static int create(struct keeper *keeper, struct th_error *err)
 static int record(
 	struct keeper *keeper, const char *actor, struct th_error *err)
 {
-	bool again = keeper->row.state == TH_STATE_WAITING;
+	bool again = keeper->run_us != 0;
 	char place[TH_CGROUP_PATH];
 	struct th_change change = {.to = TH_STATE_RUNNING,
+		.at_us = keeper->run_us = th_clock_now_us(),
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
 		.cause = {.kind = again ? TH_CAUSE_STARTED_AGAIN
@@ -171,7 +175,12 @@ static int record(
 		.cgroup = place};
 
 	th_cgroup_place(keeper->group_path, place);
-	return th_state_change(keeper->store->db, keeper->id, &change, err);
+	if (!again)
+		return th_state_change(
+			keeper->store->db, keeper->id, &change, err);
+	/* It runs, whether the state can be told now or later. */
+	keeper_record_change(keeper, &change);
+	return 0;
 }
 
 int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
@@ -231,6 +240,7 @@ static void forget_run(struct keeper *keeper)
 int keeper_start_again(struct keeper *keeper, struct th_error *err)
 {
 	char actor[sizeof(keeper->again_by)];
+	int rc;
 
 	snprintf(actor, sizeof(actor), "%s",
 		keeper->again_by[0] ? keeper->again_by : "keeper");
@@ -239,11 +249,17 @@ int keeper_start_again(struct keeper *keeper, struct th_error *err)
 		keeper->tries = 0;
 	keeper->again_by[0] = '\0';
 	forget_run(keeper);
-	if (keeper_load(keeper, err) == 0 &&
-		keeper_start(keeper, actor, err) == 0) {
-		keeper_notify_started(keeper);
-		return 0;
+	/* What a start needs of the state is little, and it needs it. */
+	th_db_set_patience(keeper->store->db, START_PATIENCE_MS);
+	rc = keeper_load(keeper, err);
+	if (rc == 0)
+		rc = keeper_start(keeper, actor, err);
+	keeper_record_init(keeper);
+	if (rc) {
+		keeper_fail_run(keeper, err);
+		return -1;
 	}
-	keeper_fail_run(keeper, err);
-	return -1;
+	th_outcome_clear(keeper->outcome_fd);
+	keeper_notify_started(keeper);
+	return 0;
 }

@@ -38,6 +38,11 @@ static int word_index(const char *word, const char *const *words, int count)
 	return 0;
 }
 
+enum th_outcome th_outcome_parse(const char *word)
+{
+	return (enum th_outcome)word_index(word, outcomes, 7);
+}
+
 void state_copy(char *to, size_t size, struct th_query *query, int column)
 {
 	snprintf(to, size, "%s", th_query_text(query, column));
@@ -76,9 +81,9 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 	state_copy(row->build, sizeof(row->build), query, 25);
 }
 
-int state_add_event(struct th_db *db, const char *id, const char *from,
-	const char *to, const struct th_cause *cause, const char *actor,
-	const char *outcome, int code, struct th_error *err)
+int state_add_event(struct th_db *db, const char *id, int64_t at_us,
+	const char *from, const char *to, const struct th_cause *cause,
+	const char *actor, const char *outcome, int code, struct th_error *err)
 {
 	char text[TH_CAUSE_JSON];
 
@@ -90,8 +95,8 @@ int state_add_event(struct th_db *db, const char *id, const char *from,
 		" ?, ?, ?, ?, ?, ?)",
 		"itttttt"
 		"ti",
-		th_clock_now_us(), id, id, from, to, text, actor, outcome,
-		(int64_t)code);
+		at_us ? at_us : th_clock_now_us(), id, id, from, to, text,
+		actor, outcome, (int64_t)code);
 }
 
 int th_state_add(struct th_db *db, const struct th_container_row *row,
@@ -117,7 +122,7 @@ int th_state_add(struct th_db *db, const struct th_container_row *row,
 		rc = th_fail(err, TH_NOT_FOUND,
 			"the image has been removed meanwhile");
 	if (rc == 0)
-		rc = state_add_event(db, row->id, "", "created",
+		rc = state_add_event(db, row->id, 0, "", "created",
 			&(struct th_cause){.kind = TH_CAUSE_CREATED}, actor, "",
 			0, err);
 	if (rc && err->code == TH_IN_USE) {
@@ -297,7 +302,7 @@ static int change_rows(struct th_db *db, const char *id,
 	char cause[TH_CAUSE_JSON] = "";
 	bool runs =
 		change->to == TH_STATE_RUNNING || change->to == TH_STATE_PAUSED;
-	int64_t now = th_clock_now_us();
+	int64_t now = change->at_us ? change->at_us : th_clock_now_us();
 	int rc, restarts;
 	bool starts;
 
@@ -357,9 +362,9 @@ static int change_rows(struct th_db *db, const char *id,
 		return -1;
 	if (th_state_hold_ports(db, id, change->ports, change->port_count, err))
 		return -1;
-	return state_add_event(db, id, states[row.state], states[change->to],
-		&change->cause, change->actor, outcomes[change->outcome],
-		change->code, err);
+	return state_add_event(db, id, now, states[row.state],
+		states[change->to], &change->cause, change->actor,
+		outcomes[change->outcome], change->code, err);
 }
 
 int th_state_change(struct th_db *db, const char *id,
@@ -370,7 +375,7 @@ int th_state_change(struct th_db *db, const char *id,
 	return th_db_end(db, change_rows(db, id, change, err), err);
 }
 
-static int remove_row(struct th_db *db, const char *id,
+static int remove_row(struct th_db *db, const char *id, int64_t at_us,
 	const struct th_cause *cause, const char *actor,
 	enum th_outcome outcome, int code, struct th_error *err)
 {
@@ -381,8 +386,9 @@ static int remove_row(struct th_db *db, const char *id,
 		return -1;
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 1)
-		rc = state_add_event(db, id, states[row.state], "removed",
-			     cause, actor, outcomes[outcome], code, err) ||
+		rc = state_add_event(db, id, at_us, states[row.state],
+			     "removed", cause, actor, outcomes[outcome], code,
+			     err) ||
 				th_db_run(db, err,
 					"DELETE FROM containers WHERE id=?",
 					"t", id)
@@ -394,8 +400,9 @@ static int remove_row(struct th_db *db, const char *id,
 int th_state_remove(struct th_db *db, const char *id, const char *actor,
 	struct th_error *err)
 {
-	return remove_row(db, id, &(struct th_cause){.kind = TH_CAUSE_REMOVED},
-		actor, TH_OUTCOME_NONE, 0, err);
+	return remove_row(db, id, 0,
+		&(struct th_cause){.kind = TH_CAUSE_REMOVED}, actor,
+		TH_OUTCOME_NONE, 0, err);
 }
 
 int th_state_discard(struct th_db *db, const char *id,
@@ -404,8 +411,8 @@ int th_state_discard(struct th_db *db, const char *id,
 	struct th_cause cause = end->cause;
 
 	cause.discarded = true;
-	return remove_row(
-		db, id, &cause, end->actor, end->outcome, end->code, err);
+	return remove_row(db, id, end->at_us, &cause, end->actor, end->outcome,
+		end->code, err);
 }
 
 static void read_port(struct th_query *query, void *item)

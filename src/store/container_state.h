@@ -89,6 +89,7 @@ struct th_change {
 	const char *actor; /* "root: tidyhull stop", "keeper", ... */
 	const struct th_port_row *ports; /* those held from now on */
 	size_t port_count;
+	int64_t at_us; /* 0: now */
 	enum th_wanted wanted;
 	int tries;
 	int64_t next_us; /* of a step to waiting */
@@ -110,6 +111,8 @@ struct th_event_row {
 
 const char *th_state_word(enum th_state state);
 const char *th_outcome_word(enum th_outcome outcome);
+/* Back from the word; TH_OUTCOME_NONE for any other. */
+enum th_outcome th_outcome_parse(const char *word);
 
 /* Adds a container in the state created, with its first event. TH_IN_USE
  * where the name is taken. */
@@ -163,6 +166,10 @@ int th_state_addresses(struct th_db *db, const char *id,
 /* Records what is no step to another state: a limit changed, a probe failed.
  * health is what it is from now on; NULL: as it was. */
 int th_state_note(struct th_db *db, const char *id,
+	const struct th_cause *cause, const char *actor, const char *health,
+	struct th_error *err);
+/* The same, at a time that is over. */
+int th_state_note_at(struct th_db *db, const char *id, int64_t at_us,
 	const struct th_cause *cause, const char *actor, const char *health,
 	struct th_error *err);
 /* Another name: TH_IN_USE where it is taken. */

@@ -1,21 +1,34 @@
 #include "store/database.h"
 
+#include <errno.h>
+#include <fcntl.h>
 #include <sqlite3.h>
 #include <stdarg.h>
 #include <stdbool.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
 
 #include "base/clock.h"
 #include "store/schema.h"
 
 /* How long a command waits while others write, in milliseconds. */
 #define BUSY_MS 20000
+/* What the log of the database keeps on the disk: it is overwritten from its
+ * beginning, so that a full disk refuses no transaction until that much has
+ * come since the last checkpoint. */
+#define LOG_BYTES (1024 * 1024)
+/* A log that others have kept from being overwritten is cut down to nothing by
+ * the last one that closes it, when it has become so large. */
+#define LOG_BYTES_MAX (16 * 1024 * 1024)
 
 struct th_db {
 	sqlite3 *handle;
 	int depth; /* of transactions */
 	bool doomed; /* an inner one has failed */
+	bool detached; /* a copy in memory, which nobody else sees */
+	int patience_ms;
 };
 
 struct th_query {
@@ -23,6 +36,36 @@ struct th_query {
 	sqlite3_stmt *statement;
 	bool begun; /* it has given a row */
 };
+
+/* What callers may react to. */
+static int sys_of(int rc)
+{
+	switch (rc) {
+	case SQLITE_FULL:
+		return ENOSPC;
+	case SQLITE_READONLY:
+	case SQLITE_CANTOPEN:
+		return EROFS;
+	case SQLITE_BUSY:
+	case SQLITE_LOCKED:
+		return EBUSY;
+	case SQLITE_IOERR:
+		return EIO;
+	default:
+		return 0;
+	}
+}
+
+bool th_db_unwritable(const struct th_error *err)
+{
+	return err->code == TH_FAILED &&
+		(err->sys == ENOSPC || err->sys == EROFS || err->sys == EIO);
+}
+
+bool th_db_busy(const struct th_error *err)
+{
+	return err->code == TH_FAILED && err->sys == EBUSY;
+}
 
 static int fail(struct th_db *db, struct th_error *err)
 {
@@ -32,9 +75,18 @@ static int fail(struct th_db *db, struct th_error *err)
 		rc == SQLITE_CONSTRAINT_PRIMARYKEY)
 		return th_fail(err, TH_IN_USE, "already in the state: %s",
 			sqlite3_errmsg(db->handle));
+	if (err && err->code == TH_OK)
+		err->sys = sys_of(rc & 0xff);
 	if ((rc & 0xff) == SQLITE_FULL)
 		return th_fail(err, TH_FAILED,
 			"the disk with the state database is full");
+	if ((rc & 0xff) == SQLITE_READONLY)
+		return th_fail(err, TH_FAILED,
+			"the state database cannot be written: its disk is "
+			"read-only");
+	if ((rc & 0xff) == SQLITE_BUSY)
+		return th_fail(err, TH_FAILED,
+			"another program keeps the state database locked");
 	if ((rc & 0xff) == SQLITE_CORRUPT || (rc & 0xff) == SQLITE_NOTADB)
 		return th_fail(err, TH_FAILED,
 			"the state database is damaged: %s",
@@ -53,7 +105,7 @@ static bool try_again(struct th_db *db, int rc, int64_t *until_ms)
 	if ((rc & 0xff) != SQLITE_BUSY || !sqlite3_get_autocommit(db->handle))
 		return false;
 	if (!*until_ms)
-		*until_ms = now + BUSY_MS;
+		*until_ms = now + db->patience_ms;
 	sqlite3_sleep(2);
 	return now < *until_ms;
 }
@@ -69,6 +121,20 @@ static int exec(struct th_db *db, const char *sql, struct th_error *err)
 	return rc == SQLITE_OK ? 0 : fail(db, err);
 }
 
+/* Blocks that the log is written to when there are no others. */
+static void reserve_log(const char *path)
+{
+	char *log = sqlite3_mprintf("%s-wal", path);
+	int fd = log ? open(log, O_WRONLY | O_CLOEXEC) : -1;
+
+	/* A file system that cannot do that is as good as before. */
+	if (fd >= 0) {
+		fallocate(fd, FALLOC_FL_KEEP_SIZE, 0, LOG_BYTES);
+		close(fd);
+	}
+	sqlite3_free(log);
+}
+
 static int check_version(int64_t version, struct th_error *err)
 {
 	if (version <= TH_SCHEMA_VERSION)
@@ -79,7 +145,7 @@ static int check_version(int64_t version, struct th_error *err)
 		(int)version, TH_SCHEMA_VERSION);
 }
 
-static int upgrade(struct th_db *db, struct th_error *err)
+static int upgrade(struct th_db *db, const char *path, struct th_error *err)
 {
 	char sql[48];
 	int64_t version = 0;
@@ -92,6 +158,7 @@ static int upgrade(struct th_db *db, struct th_error *err)
 	/* The journal mode cannot be changed inside a transaction. */
 	if (exec(db, "PRAGMA journal_mode=WAL", err) || th_db_begin(db, err))
 		return -1;
+	reserve_log(path);
 	/* Somebody else may have done it while this waited for the lock. */
 	rc = th_db_number(db, 0, &version, err, "PRAGMA user_version", "");
 	if (rc == 0 && version >= TH_SCHEMA_VERSION)
@@ -111,10 +178,80 @@ static int upgrade(struct th_db *db, struct th_error *err)
 	return th_db_end(db, rc, err);
 }
 
+/* On a disk that cannot be written a database without a log is read as it
+ * lies there. */
+static int open_unwritable(
+	const char *path, struct th_db *db, struct th_error *err)
+{
+	char *uri = sqlite3_mprintf("file:%s?immutable=1", path);
+	struct th_error why = *err;
+	int rc = SQLITE_NOMEM;
+
+	sqlite3_close(db->handle);
+	db->handle = NULL;
+	if (uri)
+		rc = sqlite3_open_v2(uri, &db->handle,
+			SQLITE_OPEN_READONLY | SQLITE_OPEN_URI |
+				SQLITE_OPEN_NOMUTEX,
+			NULL);
+	sqlite3_free(uri);
+	th_error_clear(err);
+	if (rc == SQLITE_OK && th_db_detach(db, err) == 0)
+		return 0;
+	*err = why;
+	return -1;
+}
+
+int th_db_detach(struct th_db *db, struct th_error *err)
+{
+	sqlite3 *copy = NULL;
+	sqlite3_backup *backup;
+	int rc;
+
+	if (db->detached || db->depth)
+		return th_fail(
+			err, TH_FAILED, "the state database cannot be copied");
+	rc = sqlite3_open_v2(":memory:", &copy,
+		SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE |
+			SQLITE_OPEN_NOMUTEX,
+		NULL);
+	if (rc == SQLITE_OK) {
+		backup = sqlite3_backup_init(copy, "main", db->handle, "main");
+		rc = SQLITE_ERROR;
+		if (backup) {
+			sqlite3_backup_step(backup, -1);
+			rc = sqlite3_backup_finish(backup);
+		}
+	}
+	if (rc != SQLITE_OK) {
+		sqlite3_close(copy);
+		return th_fail(err, TH_FAILED,
+			"the state database cannot be read: %s",
+			sqlite3_errstr(rc));
+	}
+	sqlite3_close(db->handle);
+	db->handle = copy;
+	db->detached = true;
+	sqlite3_extended_result_codes(copy, 1);
+	return exec(db, "PRAGMA foreign_keys=ON", err);
+}
+
+bool th_db_is_detached(const struct th_db *db)
+{
+	return db->detached;
+}
+
+void th_db_set_patience(struct th_db *db, int patience_ms)
+{
+	db->patience_ms = patience_ms;
+	sqlite3_busy_timeout(db->handle, patience_ms);
+}
+
 int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err)
 {
 	struct th_db *made = calloc(1, sizeof(*made));
+	int keep = 1;
 
 	if (!made)
 		return th_fail_memory(err);
@@ -127,17 +264,27 @@ int th_db_open(
 		goto fail;
 	}
 	sqlite3_extended_result_codes(made->handle, 1);
+	/* The log stays when the last one closes the database: nothing has to
+	 * be made, for which there may be no room, when it is opened again. */
+	sqlite3_file_control(
+		made->handle, "main", SQLITE_FCNTL_PERSIST_WAL, &keep);
 	/* NORMAL with WAL: a power cut may take the last transactions, never
 	 * the database; what a reboot leaves is settled anyway. */
-	sqlite3_busy_timeout(made->handle, BUSY_MS);
+	th_db_set_patience(made, BUSY_MS);
 	if (small)
 		sqlite3_db_config(
 			made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);
 	if (exec(made, "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON",
 		    err) ||
 		(small && exec(made, "PRAGMA cache_size=4", err)) ||
-		upgrade(made, err))
+		upgrade(made, path, err)) {
+		if (!th_db_unwritable(err) || small ||
+			open_unwritable(path, made, err))
+			goto fail;
+	} else if (!small && sqlite3_db_readonly(made->handle, "main") == 1 &&
+		th_db_detach(made, err)) {
 		goto fail;
+	}
 	*db = made;
 	return 0;
 fail:
@@ -150,10 +297,24 @@ void th_db_shrink(struct th_db *db)
 	sqlite3_db_release_memory(db->handle);
 }
 
+static void cut_log(struct th_db *db)
+{
+	const char *path = sqlite3_db_filename(db->handle, "main");
+	struct stat st;
+
+	/* The name of the log belongs to that of its database (SQLite, "Names
+	 * of files"). */
+	if (path && *path && stat(sqlite3_filename_wal(path), &st) == 0 &&
+		st.st_size > LOG_BYTES_MAX)
+		sqlite3_exec(db->handle, "PRAGMA journal_size_limit=0", NULL,
+			NULL, NULL);
+}
+
 void th_db_close(struct th_db *db)
 {
 	if (!db)
 		return;
+	cut_log(db);
 	sqlite3_close(db->handle);
 	free(db);
 }
@@ -306,5 +467,10 @@ int th_db_end(struct th_db *db, int rc, struct th_error *err)
 	if (rc == 0 && exec(db, "COMMIT", err) == 0)
 		return 0;
 	sqlite3_exec(db->handle, "ROLLBACK", NULL, NULL, NULL);
+	/* What the log holds goes to the database: the next one finds room at
+	 * its beginning. */
+	if (err && err->sys == ENOSPC)
+		sqlite3_wal_checkpoint_v2(db->handle, NULL,
+			SQLITE_CHECKPOINT_RESTART, NULL, NULL);
 	return rc ? rc : -1;
 }

@@ -2,6 +2,7 @@
 #ifndef TH_STORE_DATABASE_H
 #define TH_STORE_DATABASE_H
 
+#include <stdbool.h>
 #include <stdint.h>
 
 #include "base/error.h"
@@ -11,10 +12,25 @@ struct th_query;
 
 /* Opens or makes the database at path and brings its schema up to date.
  * A database of a newer schema is refused. small keeps the page cache at a
- * few pages, for programs that live long and look rarely. */
+ * few pages, for programs that live long and look rarely. Where the disk
+ * cannot be written, one that is not small is opened detached. */
 int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err);
 void th_db_close(struct th_db *db);
+
+/* Goes on with a copy in memory, from which nothing comes back to the disk: for
+ * what has to be right now and will be found again, as long as the disk is full
+ * or read-only. Not inside a transaction. */
+int th_db_detach(struct th_db *db, struct th_error *err);
+bool th_db_is_detached(const struct th_db *db);
+/* True where err says that the disk does not take what is written. */
+bool th_db_unwritable(const struct th_error *err);
+/* True where err says that another program keeps it locked. */
+bool th_db_busy(const struct th_error *err);
+/* How long others are waited for, in milliseconds; at first 20,000. Whoever
+ * waited in vain gets an error with the errno EBUSY. */
+void th_db_set_patience(struct th_db *db, int patience_ms);
+
 /* Gives back the memory of what was read; for programs that live long. */
 void th_db_shrink(struct th_db *db);
 

@@ -7,8 +7,8 @@
 #include "store/container_state.h"
 #include "store/state_parts.h"
 
-static int note(struct th_db *db, const char *id, const struct th_cause *cause,
-	const char *actor, struct th_error *err)
+static int note(struct th_db *db, const char *id, int64_t at_us,
+	const struct th_cause *cause, const char *actor, struct th_error *err)
 {
 	struct th_container_row row;
 	int rc = th_state_get(db, id, &row, err);
@@ -18,11 +18,11 @@ static int note(struct th_db *db, const char *id, const struct th_cause *cause,
 			"the container %s no longer exists", id);
 	if (rc < 0)
 		return -1;
-	return state_add_event(db, id, th_state_word(row.state),
+	return state_add_event(db, id, at_us, th_state_word(row.state),
 		th_state_word(row.state), cause, actor, "", 0, err);
 }
 
-int th_state_note(struct th_db *db, const char *id,
+int th_state_note_at(struct th_db *db, const char *id, int64_t at_us,
 	const struct th_cause *cause, const char *actor, const char *health,
 	struct th_error *err)
 {
@@ -35,8 +35,15 @@ int th_state_note(struct th_db *db, const char *id,
 			"UPDATE containers SET health=? WHERE id=?", "tt",
 			health, id);
 	if (rc == 0)
-		rc = note(db, id, cause, actor, err);
+		rc = note(db, id, at_us, cause, actor, err);
 	return th_db_end(db, rc, err);
+}
+
+int th_state_note(struct th_db *db, const char *id,
+	const struct th_cause *cause, const char *actor, const char *health,
+	struct th_error *err)
+{
+	return th_state_note_at(db, id, 0, cause, actor, health, err);
 }
 
 int th_state_rename(struct th_db *db, const char *id, const char *name,
@@ -65,7 +72,7 @@ int th_state_rename(struct th_db *db, const char *id, const char *name,
 				name);
 		}
 		if (rc == 0)
-			rc = note(db, id, &cause, actor, err);
+			rc = note(db, id, 0, &cause, actor, err);
 	}
 	return th_db_end(db, rc, err);
 }

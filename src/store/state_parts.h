@@ -17,9 +17,10 @@ int state_rows(struct th_query *query, size_t size,
 /* The first column of all rows of a query with one text to fill in. */
 int state_names(struct th_db *db, struct th_strings *names,
 	struct th_error *err, const char *sql, const char *key);
-/* Records one event, with the name that the container has at this time. */
-int state_add_event(struct th_db *db, const char *id, const char *from,
-	const char *to, const struct th_cause *cause, const char *actor,
-	const char *outcome, int code, struct th_error *err);
+/* Records one event, with the name that the container has at this time; at_us
+ * 0: now. */
+int state_add_event(struct th_db *db, const char *id, int64_t at_us,
+	const char *from, const char *to, const struct th_cause *cause,
+	const char *actor, const char *outcome, int code, struct th_error *err);
 
 #endif

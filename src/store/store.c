@@ -16,6 +16,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "store/container_state.h"
 
 #define MARK ".unsettled"
 
@@ -126,6 +127,13 @@ static void settle_container(struct th_store *store, int tmp, const char *mark)
 		    "SELECT 1 FROM containers WHERE id=?", "t", id))
 		return;
 	snprintf(path, sizeof(path), "containers/%s", id);
+	/* Its files went first, as the disk was full. */
+	if (known && faccessat(store->root_fd, path, F_OK, 0) &&
+		errno == ENOENT) {
+		if (th_state_remove(store->db, id, "tidyhull", &ignored))
+			return;
+		known = 0;
+	}
 	if (!known && th_tree_remove(store->root_fd, path, &ignored))
 		return;
 	if (!known) {
