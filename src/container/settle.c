@@ -25,6 +25,9 @@
 
 /* How long a keeper may take to say what it knows. */
 #define ANSWER_MS 1000
+/* How long a locked database is waited for, only to record what has happened.
+ */
+#define PATIENCE_MS 2000
 
 int th_container_folder(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
@@ -321,17 +324,28 @@ static int settle_row(const struct th_context *context,
 	return rc < 0 ? -1 : 0;
 }
 
+static bool cannot_be_recorded(const struct th_error *err)
+{
+	return th_db_unwritable(err) || th_db_busy(err);
+}
+
 int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_db *db = context->store->db;
 	struct th_error own = {0}, ignored = {0};
+	int rc;
 
-	if (settle_row(context, row, &own) == 0)
+	if (!th_container_is_up(row))
 		return 0;
+	th_db_set_patience(db, PATIENCE_MS);
+	rc = settle_row(context, row, &own);
+	th_db_set_patience(db, 0);
 	/* What cannot be recorded is true all the same. */
-	if (th_db_unwritable(&own) && th_db_detach(db, &ignored) == 0)
+	if (rc && cannot_be_recorded(&own) && th_db_detach(db, &ignored) == 0)
 		return settle_row(context, row, err);
+	if (rc == 0)
+		return 0;
 	*err = own;
 	return -1;
 }
@@ -427,7 +441,7 @@ int th_container_rows(const struct th_context *context,
 	struct th_error own = {0}, ignored = {0};
 
 	if (settle_starts(context, &own) &&
-		(!th_db_unwritable(&own) ||
+		(!cannot_be_recorded(&own) ||
 			th_db_detach(store->db, &ignored))) {
 		*err = own;
 		return -1;

@@ -243,8 +243,8 @@ bool th_db_is_detached(const struct th_db *db)
 
 void th_db_set_patience(struct th_db *db, int patience_ms)
 {
-	db->patience_ms = patience_ms;
-	sqlite3_busy_timeout(db->handle, patience_ms);
+	db->patience_ms = patience_ms ? patience_ms : BUSY_MS;
+	sqlite3_busy_timeout(db->handle, db->patience_ms);
 }
 
 int th_db_open(
@@ -270,7 +270,7 @@ int th_db_open(
 		made->handle, "main", SQLITE_FCNTL_PERSIST_WAL, &keep);
 	/* NORMAL with WAL: a power cut may take the last transactions, never
 	 * the database; what a reboot leaves is settled anyway. */
-	th_db_set_patience(made, BUSY_MS);
+	th_db_set_patience(made, 0);
 	if (small)
 		sqlite3_db_config(
 			made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);

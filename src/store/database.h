@@ -27,8 +27,8 @@ bool th_db_is_detached(const struct th_db *db);
 bool th_db_unwritable(const struct th_error *err);
 /* True where err says that another program keeps it locked. */
 bool th_db_busy(const struct th_error *err);
-/* How long others are waited for, in milliseconds; at first 20,000. Whoever
- * waited in vain gets an error with the errno EBUSY. */
+/* How long others are waited for, in milliseconds; 0: 20,000, as at first.
+ * Whoever waited in vain gets an error with the errno EBUSY. */
 void th_db_set_patience(struct th_db *db, int patience_ms);
 
 /* Gives back the memory of what was read; for programs that live long. */
