@@ -86,7 +86,10 @@ struct session {
 	struct th_watch watch; /* its process */
 	struct client *client; /* NULL when it has gone */
 	char id[TH_ID_LENGTH + 1];
-	pid_t pid;
+	pid_t pid; /* 0 while it is set up */
+	struct th_joining joining;
+	struct th_session_row *row; /* for the state; NULL once it is there */
+	struct th_size size;
 	/* In the background: */
 	bool background;
 	struct th_watch out, err;
@@ -103,6 +106,8 @@ struct probing {
 	struct inner *inside; /* sockets of the container's network */
 	int target; /* which address is tried */
 	struct th_watch watch; /* the socket, or the command's process */
+	struct th_joining joining; /* of the command, before it has a pid */
+	bool is_joining;
 	pid_t pid;
 	bool connecting;
 	char answer[64]; /* the beginning of it */
@@ -295,6 +300,8 @@ void keeper_record_change(
 /* The end of one that is not kept: its row goes. */
 void keeper_record_discard(
 	struct keeper *keeper, const struct th_change *change);
+/* A session; the row is taken over. */
+void keeper_record_joined(struct keeper *keeper, struct th_session_row *row);
 /* The end of a session. */
 void keeper_record_session(
 	struct keeper *keeper, const char *session, int code);
@@ -334,6 +341,10 @@ void keeper_start_session(struct client *client,
 	const struct th_message *message, int fds[TH_CHANNEL_FDS]);
 void keeper_end_sessions(struct keeper *keeper);
 struct session *keeper_find_session(struct keeper *keeper, const char *id);
+/* Milliseconds until one that is set up has taken too long, or -1; and what is
+ * to be done then. */
+int64_t keeper_sessions_due(const struct keeper *keeper);
+void keeper_sessions_work(struct keeper *keeper);
 /* probe.c */
 void keeper_probe_begin(struct keeper *keeper);
 void keeper_probe_end(struct keeper *keeper);

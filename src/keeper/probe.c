@@ -61,7 +61,12 @@ static void stop_asking(struct keeper *keeper)
 
 	probing->judged = false;
 	th_loop_forget(&keeper->loop, &probing->watch);
-	th_close(&fd);
+	/* What it watches while a command joins is the joining's own. */
+	if (probing->is_joining)
+		th_join_abandon(&probing->joining);
+	else
+		th_close(&fd);
+	probing->is_joining = false;
 	probing->watch.fd = -1;
 	if (probing->pid) {
 		kill(probing->pid, SIGKILL);
@@ -130,7 +135,8 @@ static int http_status(const char *answer)
 {
 	const char *space = strchr(answer, ' ');
 
-	if (strncmp(answer, "HTTP/", 5) != 0 || !space)
+	if (strncmp(answer, "HTTP/", 5) != 0 || !space ||
+		strspn(space + 1, "0123456789") < 3)
 		return 0;
 	return (space[1] - '0') * 100 + (space[2] - '0') * 10 +
 		(space[3] - '0');
@@ -330,11 +336,48 @@ static void command_ready(struct th_watch *watch, uint32_t events)
 	take_answer(keeper, why);
 }
 
+/* The command is on its way into the container. */
+static void step_on(struct keeper *keeper)
+{
+	struct probing *probing = &keeper->probing;
+	struct th_error err = {0};
+	struct th_sandbox made;
+	int rc, fd;
+
+	th_loop_forget(&keeper->loop, &probing->watch);
+	th_rights_raise();
+	rc = th_join_step(&probing->joining, &made, &err);
+	th_rights_rest();
+	if (rc < 0) {
+		probing->is_joining = false;
+		probing->watch.fd = -1;
+		take_answer(keeper, err.msg);
+		return;
+	}
+	fd = rc ? made.pidfd : th_join_fd(&probing->joining);
+	if (rc) {
+		probing->is_joining = false;
+		probing->pid = made.pid;
+		probing->watch.ready = command_ready;
+	}
+	if (th_loop_watch(&keeper->loop, &probing->watch, fd, EPOLLIN) == 0)
+		return;
+	if (rc)
+		th_close(&made.pidfd);
+	probing->watch.fd = -1;
+	take_answer(keeper, "it could not be watched");
+}
+
+static void joining_ready(struct th_watch *watch, uint32_t events)
+{
+	(void)events;
+	step_on(watch->owner);
+}
+
 static void run_command(struct keeper *keeper)
 {
 	struct probing *probing = &keeper->probing;
 	struct th_process process = keeper->bundle.process;
-	struct th_sandbox made;
 	struct th_error err = {0};
 	int null = open("/dev/null", O_RDWR | O_CLOEXEC);
 	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
@@ -348,20 +391,16 @@ static void run_command(struct keeper *keeper)
 
 	process.args = probing->probe.command;
 	process.terminal = false;
-	if (th_sandbox_join(&options, &made, &err)) {
+	if (th_join_begin(&options, &probing->joining, &err)) {
 		th_close(&null);
 		take_answer(keeper, err.msg);
 		return;
 	}
 	th_close(&null);
-	probing->pid = made.pid;
+	probing->is_joining = true;
 	probing->watch.owner = keeper;
-	probing->watch.ready = command_ready;
-	if (th_loop_watch(
-		    &keeper->loop, &probing->watch, made.pidfd, EPOLLIN)) {
-		th_close(&made.pidfd);
-		take_answer(keeper, "it could not be watched");
-	}
+	probing->watch.ready = joining_ready;
+	step_on(keeper);
 }
 
 int64_t keeper_probe_due(const struct keeper *keeper)

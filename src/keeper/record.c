@@ -15,12 +15,13 @@
 /* Events beyond so many are counted, not kept. */
 #define WAITING_MAX 200
 
-enum kind { KIND_NOTE, KIND_CHANGE, KIND_DISCARD, KIND_SESSION };
+enum kind { KIND_NOTE, KIND_CHANGE, KIND_DISCARD, KIND_JOINED, KIND_SESSION };
 
 struct record {
 	struct record *next;
 	enum kind kind;
 	struct th_change change; /* of a note: the cause, at_us, health */
+	struct th_session_row *joined; /* owned */
 	char session[TH_ID_LENGTH + 1];
 	char actor[128], health[12], boot[40], group[TH_CGROUP_PATH];
 };
@@ -62,6 +63,13 @@ static struct record *copy(enum kind kind, const struct th_change *change)
 	return record;
 }
 
+static void free_record(struct record *record)
+{
+	if (record)
+		free(record->joined);
+	free(record);
+}
+
 static int carry_out(struct keeper *keeper, const struct record *record,
 	struct th_error *err)
 {
@@ -76,6 +84,8 @@ static int carry_out(struct keeper *keeper, const struct record *record,
 		return th_state_change(store->db, keeper->id, change, err);
 	case KIND_DISCARD:
 		return th_state_discard(store->db, keeper->id, change, err);
+	case KIND_JOINED:
+		return th_state_session_add(store->db, record->joined, err);
 	case KIND_SESSION:
 		return th_state_session_end(
 			store->db, record->session, change->code, err);
@@ -120,7 +130,7 @@ void keeper_record_work(struct keeper *keeper)
 		if (!keeper->records)
 			keeper->records_end = &keeper->records;
 		keeper->records_count--;
-		free(first);
+		free_record(first);
 	}
 	tell_lost(keeper);
 }
@@ -138,7 +148,7 @@ static void add(struct keeper *keeper, struct record *record)
 		(record->kind == KIND_NOTE &&
 			keeper->records_count >= WAITING_MAX)) {
 		keeper->records_lost++;
-		free(record);
+		free_record(record);
 		return;
 	}
 	*keeper->records_end = record;
@@ -158,6 +168,18 @@ void keeper_record_discard(
 	struct keeper *keeper, const struct th_change *change)
 {
 	add(keeper, copy(KIND_DISCARD, change));
+}
+
+void keeper_record_joined(struct keeper *keeper, struct th_session_row *row)
+{
+	const struct th_change change = {.code = 0};
+	struct record *record = copy(KIND_JOINED, &change);
+
+	if (record)
+		record->joined = row;
+	else
+		free(row);
+	add(keeper, record);
 }
 
 void keeper_record_session(struct keeper *keeper, const char *session, int code)
@@ -199,6 +221,6 @@ void keeper_record_release(struct keeper *keeper)
 		struct record *first = keeper->records;
 
 		keeper->records = first->next;
-		free(first);
+		free_record(first);
 	}
 }

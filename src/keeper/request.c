@@ -170,6 +170,13 @@ static void signal_session(struct client *client, const struct request *request)
 
 	if (!session)
 		return;
+	if (!session->pid) {
+		struct th_error err = {0};
+
+		th_fail(&err, TH_FAILED, "the session is just being started");
+		refuse(client, &err);
+		return;
+	}
 	syscall(SYS_pidfd_send_signal, session->watch.fd, (int)request->signal,
 		NULL, 0);
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);

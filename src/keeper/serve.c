@@ -141,6 +141,7 @@ static int next_due(struct keeper *keeper)
 		left = until(keeper->force_ms);
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
+	left = earlier(left, keeper_sessions_due(keeper));
 	if (keeper_record_due(keeper))
 		left = earlier(left, until(keeper_record_due(keeper)));
 	if (keeper->names_ms)
@@ -221,6 +222,7 @@ static void do_what_is_due(struct keeper *keeper)
 	if (keeper_record_due(keeper) &&
 		th_clock_mono_ms() >= keeper_record_due(keeper))
 		keeper_record_work(keeper);
+	keeper_sessions_work(keeper);
 	if (keeper->phase == PHASE_KEEP) {
 		keeper_keep(keeper);
 		return;

@@ -12,9 +12,11 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
 #include "keeper/keeper.h"
+#include "sandbox/rights.h"
 
 #define WHAT "a session's request"
 #define READS_AT_ONCE 8
@@ -251,6 +253,7 @@ static void end_session(struct session *session, int status)
 	*session->place = session->next;
 	if (session->next)
 		session->next->place = session->place;
+	free(session->row);
 	free(session);
 }
 
@@ -271,29 +274,6 @@ struct session *keeper_find_session(struct keeper *keeper, const char *id)
 	while (at && strcmp(at->id, id) != 0)
 		at = at->next;
 	return at;
-}
-
-void keeper_end_sessions(struct keeper *keeper)
-{
-	int count = keeper->sessions_ended;
-
-	for (struct session *at = keeper->sessions; at; at = at->next)
-		count++;
-	if (count) {
-		keeper_note(keeper,
-			&(struct th_cause){.kind = TH_CAUSE_SESSIONS_ENDED,
-				.number = count});
-	}
-	while (keeper->sessions) {
-		int status = 0;
-
-		/* The kernel has killed all of the PID namespace before its
-		 * first process was gone, so this does not wait. */
-		/* The namespace is gone, and they with it. */
-		waitpid(keeper->sessions->pid, &status, 0);
-		end_session(keeper->sessions, status);
-	}
-	keeper->sessions_ended = count;
 }
 
 /* The streams of a session that nobody watches: nothing to read, and pipes to
@@ -337,6 +317,7 @@ static int make_background(
 /* Where nothing has become of it. */
 static void drop_session(struct session *session)
 {
+	free(session->row);
 	if (session->background) {
 		char name[TH_LOG_FILE];
 
@@ -349,25 +330,159 @@ static void drop_session(struct session *session)
 	free(session);
 }
 
-static int record_start(struct session *session, const struct request *request,
+/* What the state is to know of it, once it runs. */
+static int describe(struct session *session, const struct request *request,
 	struct th_error *err)
 {
-	struct th_session_row row = {
-		.pid = session->pid, .background = session->background};
+	struct th_session_row *row = calloc(1, sizeof(*row));
 
-	snprintf(row.id, sizeof(row.id), "%s", session->id);
-	snprintf(row.container, sizeof(row.container), "%s",
+	if (!row)
+		return th_fail_memory(err);
+	row->background = session->background;
+	snprintf(row->id, sizeof(row->id), "%s", session->id);
+	snprintf(row->container, sizeof(row->container), "%s",
 		session->keeper->id);
-	snprintf(row.command, sizeof(row.command), "%.255s",
+	snprintf(row->command, sizeof(row->command), "%.255s",
 		request->command ? request->command : "");
-	snprintf(row.actor, sizeof(row.actor), "%.127s",
+	snprintf(row->actor, sizeof(row->actor), "%.127s",
 		request->actor ? request->actor : "");
 	if (request->user)
-		snprintf(row.user, sizeof(row.user), "%.63s", request->user);
+		snprintf(row->user, sizeof(row->user), "%.63s", request->user);
 	else
-		snprintf(row.user, sizeof(row.user), "%u",
+		snprintf(row->user, sizeof(row->user), "%u",
 			(unsigned int)request->process.uid);
-	return th_state_session_add(session->keeper->store->db, &row, err);
+	session->row = row;
+	return 0;
+}
+
+static void add_session(struct session *session, struct client *client)
+{
+	struct keeper *keeper = session->keeper;
+
+	session->client = client;
+	client->session = session;
+	session->next = keeper->sessions;
+	session->place = &keeper->sessions;
+	if (session->next)
+		session->next->place = &session->next;
+	keeper->sessions = session;
+}
+
+static void take_out(struct session *session)
+{
+	if (session->client)
+		session->client->session = NULL;
+	*session->place = session->next;
+	if (session->next)
+		session->next->place = session->place;
+}
+
+/* Nothing has become of it, and whoever asked for it hears why. */
+static void fail_session(struct session *session, const struct th_error *err)
+{
+	struct client *client = session->client;
+
+	th_loop_forget(&session->keeper->loop, &session->watch);
+	take_out(session);
+	if (client)
+		keeper_tell(client, TH_TELL_FAILED, err, sizeof(*err));
+	drop_session(session);
+}
+
+/* Its program runs. */
+static int watch_program(
+	struct session *session, struct th_sandbox *made, struct th_error *err)
+{
+	struct keeper *keeper = session->keeper;
+
+	session->watch.ready = session_ready;
+	if (th_loop_watch(
+		    &keeper->loop, &session->watch, made->pidfd, EPOLLIN)) {
+		th_fail_sys(err, TH_FAILED, errno, "cannot watch the session");
+		th_sandbox_abandon(made);
+		return -1;
+	}
+	session->pid = made->pid;
+	return 0;
+}
+
+static void begin_session(struct session *session, struct th_sandbox *made)
+{
+	struct winsize size = {
+		.ws_row = session->size.rows, .ws_col = session->size.columns};
+
+	if (made->console >= 0 && size.ws_row)
+		ioctl(made->console, TIOCSWINSZ, &size);
+	/* Recorded first: who hears of it can look at it. */
+	session->row->pid = session->pid;
+	keeper_record_joined(session->keeper, session->row);
+	session->row = NULL;
+	if (session->client)
+		th_channel_send(session->client->watch.fd, TH_TELL_SESSION,
+			session->id, TH_ID_LENGTH, &made->console,
+			made->console >= 0);
+	th_close(&made->console);
+}
+
+static void joining_ready(struct th_watch *watch, uint32_t events);
+
+/* On with what is set up; false where it is gone. */
+static bool step_on(struct session *session)
+{
+	struct keeper *keeper = session->keeper;
+	struct th_error err = {0};
+	struct th_sandbox made;
+	int fd, rc = 0;
+
+	th_loop_forget(&keeper->loop, &session->watch);
+	th_rights_raise();
+	rc = th_join_step(&session->joining, &made, &err);
+	if (rc == 0) {
+		fd = th_join_fd(&session->joining);
+		session->watch.ready = joining_ready;
+		if (th_loop_watch(
+			    &keeper->loop, &session->watch, fd, EPOLLIN)) {
+			rc = th_fail_sys(&err, TH_FAILED, errno,
+				"cannot watch the session");
+			th_join_abandon(&session->joining);
+		}
+	} else if (rc > 0) {
+		rc = watch_program(session, &made, &err);
+		if (rc == 0)
+			begin_session(session, &made);
+	}
+	th_rights_rest();
+	if (rc < 0)
+		fail_session(session, &err);
+	return rc == 0;
+}
+
+static void joining_ready(struct th_watch *watch, uint32_t events)
+{
+	(void)events;
+	step_on(watch->owner);
+}
+
+int64_t keeper_sessions_due(const struct keeper *keeper)
+{
+	int64_t until = -1, now = th_clock_mono_ms();
+
+	for (struct session *at = keeper->sessions; at; at = at->next) {
+		if (!at->pid && (until < 0 || at->joining.until_ms < until))
+			until = at->joining.until_ms;
+	}
+	return until < 0 ? -1 : until > now ? until - now : 0;
+}
+
+void keeper_sessions_work(struct keeper *keeper)
+{
+	struct session *next;
+
+	for (struct session *at = keeper->sessions; at; at = next) {
+		next = at->next;
+		if (!at->pid && th_clock_mono_ms() >= at->joining.until_ms)
+			step_on(at);
+	}
 }
 
 static int start(struct client *client, const struct request *request,
@@ -382,55 +497,67 @@ static int start(struct client *client, const struct request *request,
 		.process = &request->process,
 		.stdio = {fds[0], fds[1], fds[2]},
 		.program = fds[3]};
-	int inside[3] = {-1, -1, -1};
+	int inside[3] = {-1, -1, -1}, rc;
 	struct session *session = calloc(1, sizeof(*session));
-	struct th_sandbox made;
-	struct winsize size = {
-		.ws_row = request->size.rows, .ws_col = request->size.columns};
 
 	if (!session)
 		return th_fail_memory(err);
 	th_id_new(session->id);
 	session->keeper = keeper;
+	session->size = request->size;
+	session->watch.owner = session;
+	session->watch.fd = -1;
 	session->out.fd = session->err.fd = session->log.fd = -1;
 	session->log.journal = -1;
-	if (request->background && make_background(session, inside, err)) {
-		for (int i = 0; i < 3; i++)
-			th_close(&inside[i]);
-		drop_session(session);
-		return -1;
-	}
+	rc = request->background ? make_background(session, inside, err) : 0;
 	for (int i = 0; request->background && i < 3; i++)
 		options.stdio[i] = inside[i];
-	for (int i = 0; i < 3; i++)
+	for (int i = 0; rc == 0 && i < 3; i++)
 		keeper_give_stream(keeper, &request->process, options.stdio[i]);
-	if (th_sandbox_join(&options, &made, err)) {
-		for (int i = 0; i < 3; i++)
-			th_close(&inside[i]);
+	if (rc == 0)
+		rc = describe(session, request, err);
+	if (rc == 0)
+		rc = th_join_begin(&options, &session->joining, err);
+	for (int i = 0; i < 3; i++)
+		th_close(&inside[i]);
+	if (rc) {
 		drop_session(session);
 		return -1;
 	}
-	for (int i = 0; i < 3; i++)
-		th_close(&inside[i]);
-	session->pid = made.pid;
-	session->client = client;
-	client->session = session;
-	session->watch.owner = session;
-	session->watch.ready = session_ready;
-	session->next = keeper->sessions;
-	session->place = &keeper->sessions;
-	if (session->next)
-		session->next->place = &session->next;
-	keeper->sessions = session;
-	th_loop_watch(&keeper->loop, &session->watch, made.pidfd, EPOLLIN);
-	if (made.console >= 0 && size.ws_row)
-		ioctl(made.console, TIOCSWINSZ, &size);
-	/* Recorded first: who hears of it can look at it. */
-	record_start(session, request, err);
-	th_channel_send(client->watch.fd, TH_TELL_SESSION, session->id,
-		TH_ID_LENGTH, &made.console, made.console >= 0);
-	th_close(&made.console);
-	return err->code ? -1 : 0;
+	add_session(session, client);
+	/* Its first step is to be watched. */
+	step_on(session);
+	return 0;
+}
+
+void keeper_end_sessions(struct keeper *keeper)
+{
+	struct th_error gone = {0};
+	int count = keeper->sessions_ended;
+
+	for (struct session *at = keeper->sessions; at; at = at->next)
+		count++;
+	if (count) {
+		keeper_note(keeper,
+			&(struct th_cause){.kind = TH_CAUSE_SESSIONS_ENDED,
+				.number = count});
+	}
+	th_fail(&gone, TH_FAILED, "the container has just ended");
+	while (keeper->sessions) {
+		int status = 0;
+
+		/* The kernel has killed all of the PID namespace before its
+		 * first process was gone, so this does not wait. */
+		/* The namespace is gone, and they with it. */
+		if (keeper->sessions->pid) {
+			waitpid(keeper->sessions->pid, &status, 0);
+			end_session(keeper->sessions, status);
+		} else {
+			th_join_abandon(&keeper->sessions->joining);
+			fail_session(keeper->sessions, &gone);
+		}
+	}
+	keeper->sessions_ended = count;
 }
 
 void keeper_start_session(struct client *client,
@@ -460,6 +587,6 @@ void keeper_start_session(struct client *client,
 	}
 	th_buf_release(&client->parts);
 	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
-	if (err.code && !client->session)
+	if (err.code)
 		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
 }

@@ -19,6 +19,7 @@
 #include <sys/wait.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/inherit.h"
 #include "sandbox/child.h"
@@ -145,62 +146,51 @@ fail:
 	_exit(1);
 }
 
-/* Hears what the helper has to say: the terminal, the session. */
-static int hear_helper(
-	int own, struct th_sandbox *sandbox, struct th_error *err)
+static int64_t deadline(int after_ms)
 {
-	struct setup_message message;
-	int fd;
-
-	while (setup_comes(own, HELPER_MS) && setup_hear(own, &message, &fd)) {
-		if (message.kind == SETUP_FAILED) {
-			*err = message.error;
-			return -1;
-		}
-		if (message.kind == SETUP_READY) {
-			sandbox->console = fd;
-			continue;
-		}
-		sandbox->pid = message.pid;
-		sandbox->pidfd = fd;
-		return 0;
-	}
-	return th_fail(err, TH_FAILED, "the session died while it was set up");
+	return th_clock_mono_ms() + after_ms;
 }
 
-/* The end of the channel: the program has taken over. */
-static int hear_session(struct th_sandbox *sandbox, struct th_error *err)
+static void end_helper(struct th_joining *joining, bool kill_it)
 {
-	struct setup_message message;
-	int none = -1;
-
-	if (!setup_comes(sandbox->channel, START_MS))
-		return th_fail(err, TH_FAILED,
-			"the session was held up inside the container before "
-			"its program began, and was ended");
-	if (!setup_hear(sandbox->channel, &message, &none))
-		return 0;
-	th_close(&none);
-	*err = message.error;
-	return -1;
-}
-
-static void end_helper(pid_t helper, int *pidfd, bool kill_it)
-{
+	if (joining->helper <= 0)
+		return;
 	if (kill_it)
-		syscall(SYS_pidfd_send_signal, *pidfd, SIGKILL, NULL, 0);
-	while (waitpid(helper, NULL, __WALL) < 0 && errno == EINTR)
+		syscall(SYS_pidfd_send_signal, joining->helper_fd, SIGKILL,
+			NULL, 0);
+	while (waitpid(joining->helper, NULL, __WALL) < 0 && errno == EINTR)
 		;
-	th_close(pidfd);
+	joining->helper = 0;
+	th_close(&joining->helper_fd);
+	th_close(&joining->own);
 }
 
-static int join(const struct th_join_options *options, int pair[2], int own[2],
-	struct th_sandbox *sandbox, struct th_error *err)
+int th_join_begin(const struct th_join_options *options,
+	struct th_joining *joining, struct th_error *err)
 {
-	int group = options->cgroup ? options->cgroup->fd : -1, pidfd = -1, rc;
-	pid_t helper = clone_process(0, group, 0, &pidfd);
+	int group = options->cgroup ? options->cgroup->fd : -1;
+	int pair[2] = {-1, -1}, own[2] = {-1, -1};
 
-	if (helper == 0) {
+	memset(joining, 0, sizeof(*joining));
+	joining->own = joining->helper_fd = -1;
+	joining->made.pidfd = joining->made.channel = -1;
+	joining->made.console = joining->made.status = -1;
+	/* Two, as the session may speak before the helper does. The session
+	 * holds the only other end of the first, close-on-exec: its end is the
+	 * proof that the program runs. */
+	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) ||
+		socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, own)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot create a channel to the session");
+		th_close(&pair[0]);
+		th_close(&pair[1]);
+		return -1;
+	}
+	joining->made.channel = pair[0];
+	joining->own = own[0];
+	joining->until_ms = deadline(HELPER_MS);
+	joining->helper = clone_process(0, group, 0, &joining->helper_fd);
+	if (joining->helper == 0) {
 		close(pair[0]);
 		close(own[0]);
 		run_helper(options, pair[1], own[1]);
@@ -208,41 +198,86 @@ static int join(const struct th_join_options *options, int pair[2], int own[2],
 	/* The end of either channel must be seen. */
 	th_close(&pair[1]);
 	th_close(&own[1]);
-	if (helper < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot start a process in the container");
-	rc = hear_helper(own[0], sandbox, err);
-	end_helper(helper, &pidfd, rc != 0);
-	return rc == 0 ? hear_session(sandbox, err) : -1;
+	if (joining->helper > 0)
+		return 0;
+	th_fail_sys(err, TH_FAILED, errno,
+		"cannot start a process in the container");
+	th_join_abandon(joining);
+	return -1;
 }
 
-int th_sandbox_join(const struct th_join_options *options,
-	struct th_sandbox *sandbox, struct th_error *err)
+int th_join_fd(const struct th_joining *joining)
 {
-	int pair[2] = {-1, -1}, own[2] = {-1, -1}, rc = -1;
+	return joining->helper > 0 ? joining->own : joining->made.channel;
+}
 
-	memset(sandbox, 0, sizeof(*sandbox));
-	sandbox->pidfd = sandbox->channel = -1;
-	sandbox->console = sandbox->status = -1;
-	/* Two, as the session may speak before the helper does. The session
-	 * holds the only other end of the first, close-on-exec: its end is the
-	 * proof that the program runs. */
-	if (socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) == 0 &&
-		socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, own) ==
-			0) {
-		sandbox->channel = pair[0];
-		rc = join(options, pair, own, sandbox, err);
-	} else {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot create a channel to the session");
-		th_close(&pair[0]);
+/* What the helper has to say: the terminal, the session. */
+static int hear_helper(struct th_joining *joining, struct th_error *err)
+{
+	struct setup_message message;
+	int fd;
+
+	if (!setup_comes(joining->own, 0))
+		return th_clock_mono_ms() < joining->until_ms
+			? 0
+			: th_fail(err, TH_FAILED,
+				  "the session took too long to be set up");
+	if (!setup_hear(joining->own, &message, &fd))
+		return th_fail(
+			err, TH_FAILED, "the session died while it was set up");
+	if (message.kind == SETUP_FAILED) {
+		*err = message.error;
+		return -1;
 	}
-	th_close(&pair[1]);
-	th_close(&own[0]);
-	th_close(&own[1]);
-	if (rc == 0)
-		th_close(&sandbox->channel);
-	else
-		th_sandbox_abandon(sandbox);
+	if (message.kind == SETUP_READY) {
+		joining->made.console = fd;
+		return 0;
+	}
+	joining->made.pid = message.pid;
+	joining->made.pidfd = fd;
+	joining->until_ms = deadline(START_MS);
+	end_helper(joining, false);
+	return 0;
+}
+
+/* The end of the channel: the program has taken over. */
+static int hear_session(struct th_joining *joining, struct th_error *err)
+{
+	struct setup_message message;
+	int none = -1;
+
+	if (!setup_comes(joining->made.channel, 0))
+		return th_clock_mono_ms() < joining->until_ms
+			? 0
+			: th_fail(err, TH_FAILED,
+				  "the session was held up inside the "
+				  "container "
+				  "before its program began, and was ended");
+	if (!setup_hear(joining->made.channel, &message, &none))
+		return 1;
+	th_close(&none);
+	*err = message.error;
+	return -1;
+}
+
+int th_join_step(struct th_joining *joining, struct th_sandbox *sandbox,
+	struct th_error *err)
+{
+	int rc = joining->helper > 0 ? hear_helper(joining, err)
+				     : hear_session(joining, err);
+
+	if (rc < 0)
+		th_join_abandon(joining);
+	if (rc > 0) {
+		th_close(&joining->made.channel);
+		*sandbox = joining->made;
+	}
 	return rc;
+}
+
+void th_join_abandon(struct th_joining *joining)
+{
+	end_helper(joining, true);
+	th_close(&joining->own);
+	th_sandbox_abandon(&joining->made);
 }

@@ -12,6 +12,7 @@
 #define TH_SANDBOX_SANDBOX_H
 
 #include <stdbool.h>
+#include <stdint.h>
 #include <sys/types.h>
 
 #include "base/error.h"
@@ -90,7 +91,25 @@ struct th_join_options {
 	int stdio[3];
 	int program; /* a program that the container lacks, or -1 */
 };
-int th_sandbox_join(const struct th_join_options *options,
-	struct th_sandbox *sandbox, struct th_error *err);
+
+/* A session on its way. Nothing of it waits: the caller watches th_join_fd,
+ * which changes from step to step, and the time. */
+struct th_joining {
+	pid_t helper;
+	int helper_fd, own;
+	struct th_sandbox made;
+	int64_t until_ms; /* of the clock that never jumps */
+};
+/* Starts it; options are not needed any more when it returns. */
+int th_join_begin(const struct th_join_options *options,
+	struct th_joining *joining, struct th_error *err);
+/* Readable when th_join_step has something to do. */
+int th_join_fd(const struct th_joining *joining);
+/* To be called then, and at until_ms: 1 where the program runs, 0 where it is
+ * not there yet, -1 where nothing has become of it. */
+int th_join_step(struct th_joining *joining, struct th_sandbox *sandbox,
+	struct th_error *err);
+/* Ends it where it is. */
+void th_join_abandon(struct th_joining *joining);
 
 #endif
