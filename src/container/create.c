@@ -1,7 +1,8 @@
 /* Making containers: everything is looked at before anything is done. */
 #include <errno.h>
 #include <fcntl.h>
-#include <ftw.h>
+#include <fts.h>
+#include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -203,27 +204,72 @@ void th_container_check(const struct th_context *context,
 
 /* ---- making ---- */
 
-/* The label of files that containers may use, on hosts with SELinux; a private
- * one carries a pair of categories of its own. */
-static const char *wanted_label;
-
-static int set_label(
-	const char *path, const struct stat *st, int type, struct FTW *walk)
+/* All below it, links themselves and not what they lead to. */
+static int set_labels(const char *source, const char *label)
 {
-	(void)st;
-	(void)type;
-	(void)walk;
-	return lsetxattr(path, "security.selinux", wanted_label,
-		strlen(wanted_label) + 1, 0);
+	char *copy = strdup(source), *roots[] = {copy, NULL};
+	FTS *walk =
+		copy ? fts_open(roots, FTS_PHYSICAL | FTS_NOCHDIR, NULL) : NULL;
+	FTSENT *entry;
+	int rc = walk ? 0 : -1;
+
+	while (rc == 0 && (errno = 0, entry = fts_read(walk))) {
+		if (entry->fts_info == FTS_DP)
+			continue;
+		rc = lsetxattr(entry->fts_accpath, "security.selinux", label,
+			strlen(label) + 1, 0);
+	}
+	if (rc == 0 && errno)
+		rc = -1;
+	if (walk) {
+		int sys = errno;
+
+		fts_close(walk);
+		errno = sys;
+	}
+	free(copy);
+	return rc;
 }
 
+/* Folders that the host itself lives on: with another label for all below them
+ * its own programs could not use them any more. */
+static bool is_of_host(const char *path)
+{
+	static const char *const folders[] = {"/", "/bin", "/boot", "/dev",
+		"/etc", "/home", "/lib", "/lib32", "/lib64", "/opt", "/proc",
+		"/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr",
+		"/var", NULL};
+	char real[PATH_MAX];
+	size_t i = 0;
+
+	if (!realpath(path, real))
+		snprintf(real, sizeof(real), "%s", path);
+	while (folders[i] && strcmp(folders[i], real) != 0)
+		i++;
+	return folders[i] || strncmp(real, "/proc/", 6) == 0 ||
+		strncmp(real, "/sys/", 5) == 0 ||
+		strncmp(real, "/dev/", 5) == 0;
+}
+
+/* The label of files that containers may use, on hosts with SELinux; a private
+ * one carries a pair of categories of its own. */
 static int label_source(
 	const struct th_mount_setting *mount, struct th_error *err)
 {
 	char label[96];
 	unsigned int one = 0;
 
-	if (mount->label == TH_LABEL_NONE || access(TH_SELINUX, F_OK))
+	if (mount->label == TH_LABEL_NONE)
+		return 0;
+	if (is_of_host(mount->source)) {
+		th_fail(err, TH_USAGE,
+			"%.300s is a folder of the host's own: its files need "
+			"the labels that they have",
+			mount->source);
+		return th_hint(
+			err, "mount a folder below it, or leave out label=");
+	}
+	if (access(TH_SELINUX, F_OK))
 		return 0;
 	for (const char *at = mount->source; *at; at++)
 		one = one * 31 + (unsigned char)*at;
@@ -234,8 +280,7 @@ static int label_source(
 		snprintf(label, sizeof(label),
 			"system_u:object_r:container_file_t:s0:c%u,c%u",
 			one % 512, 512 + one / 512 % 512);
-	wanted_label = label;
-	if (nftw(mount->source, set_label, 32, FTW_PHYS) == 0)
+	if (set_labels(mount->source, label) == 0)
 		return 0;
 	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 		"cannot set the security label of %.300s", mount->source);

@@ -14,6 +14,17 @@
 
 static void client_ready(struct th_watch *watch, uint32_t events);
 
+/* Answers and words of state that wait for one client. */
+#define PENDING_MAX 64
+
+static void drop_first(struct waiting **list)
+{
+	struct waiting *first = *list;
+
+	*list = first->next;
+	free(first);
+}
+
 void keeper_add_client(struct keeper *keeper, int fd, bool attached)
 {
 	struct client *client = calloc(1, sizeof(*client));
@@ -26,6 +37,7 @@ void keeper_add_client(struct keeper *keeper, int fd, bool attached)
 	fcntl(fd, F_SETFL, O_NONBLOCK);
 	client->keeper = keeper;
 	client->attached = attached;
+	client->pending_end = &client->pending;
 	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
 	client->watch.owner = client;
 	client->watch.ready = client_ready;
@@ -50,10 +62,10 @@ void keeper_drop_client(struct client *client)
 	th_close(&fd);
 	if (client->session)
 		client->session->client = NULL;
-	if (client->pending) {
+	if (client->pending)
 		keeper->blocked--;
-		free(client->pending);
-	}
+	while (client->pending)
+		drop_first(&client->pending);
 	*client->place = client->next;
 	if (client->next)
 		client->next->place = client->place;
@@ -72,21 +84,33 @@ void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len)
 {
 	struct keeper *keeper = client->keeper;
-	struct th_message *message;
+	struct waiting *waiting;
 
-	if (client->pending)
-		return; /* the end is told by keeper_tell_end */
-	if (th_channel_send(client->watch.fd, type, data, len, NULL, 0) == 0)
+	if (!client->pending) {
+		if (th_channel_send(
+			    client->watch.fd, type, data, len, NULL, 0) == 0)
+			return;
+		if (errno != EAGAIN)
+			return; /* it has gone: the loop will see that */
+	}
+	/* It is not asked of more than it has asked for, so what waits for it
+	 * is little; one that asks for ever and never reads is dropped. */
+	waiting = client->pending_count < PENDING_MAX
+		? malloc(sizeof(*waiting) + len)
+		: NULL;
+	if (!waiting) {
+		shutdown(client->watch.fd, SHUT_RDWR);
 		return;
-	if (errno != EAGAIN)
-		return; /* it has gone: the loop will see that */
-	message = malloc(sizeof(*message));
-	if (!message)
+	}
+	waiting->next = NULL;
+	waiting->type = type;
+	waiting->len = (uint32_t)len;
+	if (len)
+		memcpy(waiting->data, data, len);
+	*client->pending_end = waiting;
+	client->pending_end = &waiting->next;
+	if (client->pending_count++)
 		return;
-	message->type = (uint16_t)type;
-	message->len = (uint32_t)len;
-	memcpy(message->data, data, len);
-	client->pending = message;
 	keeper->blocked++;
 	th_loop_change(&keeper->loop, &client->watch, EPOLLOUT);
 	keeper_update_streams(keeper);
@@ -113,18 +137,18 @@ void keeper_tell_end(struct client *client, const struct th_ending *ending)
 	if (client->pending)
 		keeper->blocked--;
 	client->pending = NULL;
+	client->pending_end = &client->pending;
+	client->pending_count = 0;
 }
 
 /* True where there is nothing left to tell: all was, or it has gone. */
 static bool tell_one(struct late *late)
 {
-	if (late->first) {
-		if (th_channel_send(late->fd,
-			    (enum th_message_type)late->first->type,
+	while (late->first) {
+		if (th_channel_send(late->fd, late->first->type,
 			    late->first->data, late->first->len, NULL, 0))
 			return errno != EAGAIN;
-		free(late->first);
-		late->first = NULL;
+		drop_first(&late->first);
 	}
 	return th_channel_send(late->fd, TH_TELL_ENDED, &late->ending,
 		       sizeof(late->ending), NULL, 0) == 0 ||
@@ -145,7 +169,8 @@ void keeper_tell_late(struct keeper *keeper)
 		}
 		keeper->late = late->next;
 		th_close(&late->fd);
-		free(late->first);
+		while (late->first)
+			drop_first(&late->first);
 		free(late);
 	}
 }
@@ -153,17 +178,18 @@ void keeper_tell_late(struct keeper *keeper)
 static void send_pending(struct client *client)
 {
 	struct keeper *keeper = client->keeper;
-	struct th_message *message = client->pending;
+	struct waiting *first = client->pending;
 
-	if (th_channel_send(client->watch.fd,
-		    (enum th_message_type)message->type, message->data,
-		    message->len, NULL, 0) &&
+	if (th_channel_send(client->watch.fd, first->type, first->data,
+		    first->len, NULL, 0) &&
 		errno == EAGAIN)
 		return;
-	free(message);
-	client->pending = NULL;
-	keeper->blocked--;
+	drop_first(&client->pending);
 	keeper->read_ms = th_clock_mono_ms();
+	if (--client->pending_count)
+		return;
+	client->pending_end = &client->pending;
+	keeper->blocked--;
 	th_loop_change(&keeper->loop, &client->watch, EPOLLIN);
 	keeper_update_streams(keeper);
 }

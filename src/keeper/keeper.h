@@ -57,6 +57,14 @@ struct keeper;
 struct session;
 struct record;
 
+/* A message on its way. */
+struct waiting {
+	struct waiting *next;
+	enum th_message_type type;
+	uint32_t len;
+	char data[];
+};
+
 struct client {
 	struct keeper *keeper;
 	struct client *next, **place;
@@ -68,15 +76,17 @@ struct client {
 	bool waits_for_ready, waits_for_start;
 	struct session *session;
 	struct th_buf parts; /* of a request that comes in several */
-	/* A message that did not fit into the socket yet. */
-	struct th_message *pending;
+	/* Messages that did not fit into the socket yet, the first one first.
+	 */
+	struct waiting *pending, **pending_end;
+	size_t pending_count;
 };
 
 /* A client that reads slowly, after the container is done. */
 struct late {
 	struct late *next;
 	int fd;
-	struct th_message *first; /* owned; what it was told before, or NULL */
+	struct waiting *first; /* owned; what it was told before, or NULL */
 	struct th_ending ending;
 };
 

@@ -237,17 +237,17 @@ static int write_each(struct th_store *store, const struct neighbours *all,
 	return rc;
 }
 
-/* Whoever writes looks at the state with the lock held: the last one to write
+/* One for all networks, as a container on several of them has one file. Whoever
+ * writes looks at the state with the lock held: the last one to write
  * has seen the latest. */
-static int lock(struct th_store *store, const char *network, int patience_ms)
+static int lock(struct th_store *store, int patience_ms)
 {
 	const struct timespec step = {.tv_nsec = 2000000};
 	int64_t until_ms = th_clock_mono_ms() + patience_ms;
-	char name[TH_NAME_MAX + 16];
 	int fd;
 
-	snprintf(name, sizeof(name), "names-%.63s.lock", network);
-	fd = openat(store->run_fd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	fd = openat(store->run_fd, "names.lock", O_RDWR | O_CREAT | O_CLOEXEC,
+		0600);
 	/* Never without an end: a keeper serves others meanwhile, and whoever
 	 * holds the lock may have been stopped. */
 	while (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB)) {
@@ -262,15 +262,10 @@ static int lock(struct th_store *store, const char *network, int patience_ms)
 int th_names_write(
 	struct th_store *store, const char *container, struct th_error *err)
 {
-	struct th_container_row row;
 	struct neighbours around = {0};
-	int held = -1, rc;
+	int held = lock(store, TH_NAMES_PATIENCE_MS), rc;
 
-	rc = th_state_get(store->db, container, &row, err);
-	if (rc == 1)
-		held = lock(store, row.network, TH_NAMES_PATIENCE_MS);
-	if (rc == 1)
-		rc = find(store, AROUND, container, &around, err);
+	rc = find(store, AROUND, container, &around, err);
 	if (rc == 0 && around.count)
 		rc = write_one(store, &around, around.list, err);
 	free(around.list);
@@ -281,19 +276,14 @@ int th_names_write(
 int th_names_copy(struct th_store *store, const char *from, const char *to,
 	struct th_error *err)
 {
-	struct th_container_row row;
+	/* Nobody writes both files anew in between. */
+	int held = lock(store, TH_NAMES_PATIENCE_MS), rc;
 	struct th_buf text;
 	char path[64];
-	int held = -1, rc;
 
 	snprintf(path, sizeof(path), "containers/%s/hosts", from);
 	th_buf_init(&text, HOSTS_MAX);
-	rc = th_state_get(store->db, from, &row, err);
-	/* Nobody writes both files anew in between. */
-	if (rc == 1)
-		held = lock(store, row.network, TH_NAMES_PATIENCE_MS);
-	if (rc >= 0)
-		rc = th_file_read(store->root_fd, path, &text, err);
+	rc = th_file_read(store->root_fd, path, &text, err);
 	if (rc >= 0)
 		rc = write_hosts(store, to, &text, err);
 	th_close(&held);
@@ -301,20 +291,28 @@ int th_names_copy(struct th_store *store, const char *from, const char *to,
 	return rc;
 }
 
-/* When the last one began stands in the lock's file: the state was looked at
- * after that. */
-static bool was_done(int held, int64_t changed_us)
+/* When the last one began stands in a file of the network: the state was looked
+ * at after that. */
+static int open_note(struct th_store *store, const char *network)
+{
+	char name[TH_NAME_MAX + 16];
+
+	snprintf(name, sizeof(name), "names-%.63s", network);
+	return openat(store->run_fd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+}
+
+static bool was_done(int note, int64_t changed_us)
 {
 	int64_t began_us = 0;
 
-	return pread(held, &began_us, sizeof(began_us), 0) ==
+	return pread(note, &began_us, sizeof(began_us), 0) ==
 		sizeof(began_us) &&
 		began_us > changed_us && began_us <= th_clock_now_us();
 }
 
-static void note_begin(int held, int64_t began_us)
+static void note_begin(int note, int64_t began_us)
 {
-	if (pwrite(held, &began_us, sizeof(began_us), 0) != sizeof(began_us)) {
+	if (pwrite(note, &began_us, sizeof(began_us), 0) != sizeof(began_us)) {
 		/* Then it is done once more than needed. */
 	}
 }
@@ -325,12 +323,14 @@ static int refresh(struct th_store *store, const char *network,
 	struct neighbours all = {0};
 	struct th_error ignored = {0};
 	const struct neighbour *list;
-	int held = lock(store, network, patience_ms), rc;
+	int held = lock(store, patience_ms), note, rc;
 	int64_t began_us = th_clock_now_us();
 
 	if (held < 0)
 		return -1;
-	if (was_done(held, changed_us)) {
+	note = open_note(store, network);
+	if (note >= 0 && was_done(note, changed_us)) {
+		th_close(&note);
 		th_close(&held);
 		return 0;
 	}
@@ -342,9 +342,10 @@ static int refresh(struct th_store *store, const char *network,
 			rc = 1;
 	}
 	/* Only what is done for all counts as done. */
-	if (rc == 0)
-		note_begin(held, began_us);
+	if (rc == 0 && note >= 0)
+		note_begin(note, began_us);
 	free(all.list);
+	th_close(&note);
 	th_close(&held);
 	return rc ? -1 : 0;
 }

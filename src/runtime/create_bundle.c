@@ -23,6 +23,7 @@
 struct making {
 	const struct th_runtime_options *options;
 	struct record record;
+	struct th_buf config; /* config.json as it was read */
 	struct th_cgroup cgroup;
 	struct th_buf filter;
 	struct th_sandbox sandbox;
@@ -46,17 +47,22 @@ static int read_bundle(struct making *making, struct th_error *err)
 	const struct th_runtime_options *options = making->options;
 	struct record *record = &making->record;
 	bool terminal;
-	int folder;
+	char *path;
+	int rc;
 
-	folder = open(options->bundle, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	if (folder < 0)
-		return th_fail_sys(err, TH_NOT_FOUND, errno,
-			"cannot open the bundle %.300s", options->bundle);
-	if (th_bundle_read(folder, &record->bundle, err)) {
-		th_close(&folder);
+	path = th_format("%s/config.json", options->bundle);
+	if (!path)
+		return th_fail_memory(err);
+	rc = th_file_read(AT_FDCWD, path, &making->config, err);
+	if (rc == 0)
+		th_fail(err, TH_NOT_FOUND,
+			"the bundle %.300s has no config.json",
+			options->bundle);
+	free(path);
+	if (rc != 1 ||
+		th_bundle_parse(making->config.data, making->config.len,
+			&record->bundle, err))
 		return -1;
-	}
-	th_close(&folder);
 	if (options->entered &&
 		(th_idmap_from_caller(
 			 "/proc/self/uid_map", &record->bundle.uids, err) ||
@@ -85,24 +91,6 @@ static int read_bundle(struct making *making, struct th_error *err)
 			"/tidyhull-oci-%08x/%.200s", tag_of(options->dir),
 			options->id);
 	return record->bundle_path ? 0 : th_fail_memory(err);
-}
-
-/* What the file says later does not matter (runtime.md, "Lifecycle"). */
-static int copy_config(struct making *making, struct th_error *err)
-{
-	struct th_buf text;
-	char *path = th_format("%s/config.json", making->options->bundle);
-	int rc = -1;
-
-	th_buf_init(&text, TH_BUNDLE_MAX);
-	if (!path)
-		th_fail_memory(err);
-	else if (th_file_read(AT_FDCWD, path, &text, err) == 1)
-		rc = th_file_replace(making->record.folder, "config.json",
-			text.data, text.len, 0600, false, err);
-	th_buf_release(&text);
-	free(path);
-	return rc;
 }
 
 static int make_folder(struct making *making, struct th_error *err)
@@ -136,7 +124,10 @@ static int make_folder(struct making *making, struct th_error *err)
 	if (record->lock < 0 || flock(record->lock, LOCK_EX))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot lock the container's state");
-	return copy_config(making, err);
+	/* What was read is what counts, whatever the file says later
+	 * (runtime.md, "Lifecycle"). */
+	return th_file_replace(record->folder, "config.json",
+		making->config.data, making->config.len, 0600, false, err);
 }
 
 static int listen_for_start(struct making *making, struct th_error *err)
@@ -263,6 +254,7 @@ int th_runtime_create(const struct th_runtime_options *options,
 	making.sandbox.pidfd = making.sandbox.channel = -1;
 	making.sandbox.console = making.sandbox.status = -1;
 	th_resources_init(&making.record.bundle.resources);
+	th_buf_init(&making.config, TH_BUNDLE_MAX);
 	th_buf_init(&making.filter, TH_FILTER_MAX);
 	if (record_check_id(options->id, err) || read_bundle(&making, err) ||
 		make_folder(&making, err) || listen_for_start(&making, err) ||
@@ -283,6 +275,7 @@ out:
 	th_close(&making.sandbox.pidfd);
 	th_close(&making.sandbox.channel);
 	th_close(&making.sandbox.console);
+	th_buf_release(&making.config);
 	th_buf_release(&making.filter);
 	record_release(&making.record);
 	return rc;

@@ -4,11 +4,20 @@
 #include <fcntl.h>
 #include <sys/mount.h>
 #include <sys/stat.h>
+#include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/path.h"
 #include "sandbox/inside.h"
+
+static bool is_null(int fd)
+{
+	struct stat st;
+
+	return fstat(fd, &st) == 0 && S_ISCHR(st.st_mode) &&
+		st.st_rdev == makedev(1, 3);
+}
 
 /* Covers one path: a folder by an empty read-only one, a file by /dev/null. */
 static int mask_path(
@@ -41,8 +50,14 @@ static int mask_path(
 					AT_EMPTY_PATH);
 		}
 	} else {
+		/* The host's: whatever else lies there under that name would
+		 * be shown to the container. */
 		cover = open_tree(AT_FDCWD, "/dev/null",
 			OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC);
+		if (cover >= 0 && !is_null(cover)) {
+			errno = ENODEV;
+			goto out;
+		}
 		if (cover >= 0 &&
 			mount_setattr(
 				cover, "", AT_EMPTY_PATH, &attr, sizeof(attr)))

@@ -1,6 +1,7 @@
 #include "store/network_state.h"
 
 #include <stdio.h>
+#include <unistd.h>
 #include <string.h>
 
 #include "base/clock.h"
@@ -95,9 +96,15 @@ static int forget(
 int th_network_forget(
 	struct th_store *store, const char *name, struct th_error *err)
 {
-	if (th_db_begin(store->db, err))
+	char note[TH_NAME_MAX + 16];
+
+	if (th_db_begin(store->db, err) ||
+		th_db_end(store->db, forget(store, name, err), err))
 		return -1;
-	return th_db_end(store->db, forget(store, name, err), err);
+	/* network/names.c: when its hosts files were written. */
+	snprintf(note, sizeof(note), "names-%.63s", name);
+	unlinkat(store->run_fd, note, 0);
+	return 0;
 }
 
 int th_network_set_subnets(struct th_store *store, const char *name,

@@ -118,6 +118,10 @@ static void mistakes_are_told_before_anything_starts(void)
 		      "/d=./folder,label=all -- true");
 	CODE(result, 0);
 	SAYS(result->err, "no security labels");
+	result = hull("create selwick/base --network none --mount "
+		      "/d=/usr,label=mine -- true");
+	CHECK(result->code != 0);
+	SAYS(result->err, "/usr is a folder of the host's own");
 	CODE(hull("run selwick/base --network none --mount "
 		  "/d=./folder,propagate=slave -- true"),
 		0);

@@ -337,7 +337,7 @@ static void check_leftovers(void)
 	check_empty("containers");
 	check_empty("tmp");
 	as_root("sh -c 'cd %s/run && rm -f network.lock pilot.lock "
-		"names-*.lock'",
+		"names.lock names-*'",
 		world_store);
 	check_empty("run");
 }
