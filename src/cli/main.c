@@ -321,6 +321,7 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	struct th_context *context = &call->context;
 	char actor[128], keeper[PROGRAM_PATH];
 	struct progress progress = {0};
+	struct th_error ignored = {0};
 	int code;
 
 	if (open_registries(call, err) || enter(call, err) ||
@@ -328,6 +329,11 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 			call->root, call->run, false, &context->store, err))
 		return -1;
 	context->store->unprivileged = call->caller.unprivileged;
+	/* A state that cannot be written keeps what it has. */
+	th_state_keep_events(context->store->db,
+		call->config.keep_events ? call->config.keep_events
+					 : TH_KEEP_EVENTS,
+		&ignored);
 	th_image_repair(context->store);
 	describe_actor(call, actor);
 	program_path("tidyhull-keeper", keeper);

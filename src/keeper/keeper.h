@@ -351,6 +351,7 @@ void keeper_start_session(struct client *client,
 	const struct th_message *message, int fds[TH_CHANNEL_FDS]);
 void keeper_end_sessions(struct keeper *keeper);
 struct session *keeper_find_session(struct keeper *keeper, const char *id);
+void keeper_remove_session_log(struct keeper *keeper, const char *id);
 /* Milliseconds until one that is set up has taken too long, or -1; and what is
  * to be done then. */
 int64_t keeper_sessions_due(const struct keeper *keeper);

@@ -70,6 +70,24 @@ static void free_record(struct record *record)
 	free(record);
 }
 
+/* Of those that are told no more, the logs go. */
+static int end_session(struct keeper *keeper, const struct record *record,
+	struct th_error *err)
+{
+	struct th_db *db = keeper->store->db;
+	struct th_error ignored = {0}; /* the next one does it */
+	struct th_strings old = {0};
+
+	if (th_state_session_end(db, record->session, record->change.code, err))
+		return -1;
+	if (th_state_fold_sessions(db, keeper->id, &old, &ignored) == 0) {
+		for (size_t i = 0; i < old.count; i++)
+			keeper_remove_session_log(keeper, old.items[i]);
+	}
+	th_strings_release(&old);
+	return 0;
+}
+
 static int carry_out(struct keeper *keeper, const struct record *record,
 	struct th_error *err)
 {
@@ -87,8 +105,7 @@ static int carry_out(struct keeper *keeper, const struct record *record,
 	case KIND_JOINED:
 		return th_state_session_add(store->db, record->joined, err);
 	case KIND_SESSION:
-		return th_state_session_end(
-			store->db, record->session, change->code, err);
+		return end_session(keeper, record, err);
 	}
 	return 0;
 }

@@ -314,18 +314,29 @@ static int make_background(
 	return 0;
 }
 
+void keeper_remove_session_log(struct keeper *keeper, const char *id)
+{
+	char base[48], name[TH_LOG_FILE];
+	int lowest = 0, highest = 0;
+
+	snprintf(base, sizeof(base), TH_SESSION_LOG "%.24s", id);
+	if (th_log_files(keeper->folder_fd, base, &lowest, &highest))
+		return;
+	for (int i = lowest; i <= highest; i++) {
+		th_log_file(base, i, name);
+		unlinkat(keeper->folder_fd, name, 0);
+	}
+}
+
 /* Where nothing has become of it. */
 static void drop_session(struct session *session)
 {
 	free(session->row);
 	if (session->background) {
-		char name[TH_LOG_FILE];
-
 		close_output(session, &session->out);
 		close_output(session, &session->err);
 		th_log_close(&session->log);
-		th_log_file(session->log.base, 0, name);
-		unlinkat(session->keeper->folder_fd, name, 0);
+		keeper_remove_session_log(session->keeper, session->id);
 	}
 	free(session);
 }

@@ -18,11 +18,14 @@
 #define MIRRORS_MAX 16
 #define PLACE_MAX 440
 #define FILE_MAX (1u << 20)
+#define KEEP_EVENTS_MIN 50
+#define KEEP_EVENTS_MAX 1000000
 
 struct file {
 	struct th_registry_config *registries;
 	unsigned int registries_count;
 	char *leave_keys;
+	int64_t keep_events;
 };
 
 static const cyaml_strval_t transports[] = {
@@ -69,6 +72,8 @@ static const cyaml_schema_field_t file_fields[] = {
 	CYAML_FIELD_STRING_PTR("leave-keys",
 		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
 		leave_keys, 1, 64),
+	CYAML_FIELD_INT(
+		"keep-events", CYAML_FLAG_OPTIONAL, struct file, keep_events),
 	CYAML_FIELD_END};
 
 static const cyaml_schema_value_t file_schema = {
@@ -248,6 +253,22 @@ static void explain(const char *path, const struct report *report,
 		report->place, why);
 }
 
+static int take_keep_events(const char *path, int64_t keep,
+	struct th_config *config, struct th_error *err)
+{
+	char text[24], place[PLACE_MAX];
+
+	if (keep >= KEEP_EVENTS_MIN && keep <= KEEP_EVENTS_MAX) {
+		config->keep_events = keep;
+		return 1;
+	}
+	snprintf(text, sizeof(text), "%lld", (long long)keep);
+	find_place(path, text, place);
+	return th_fail(err, TH_USAGE,
+		"%s: keep-events is a number from %d to %d", place,
+		KEEP_EVENTS_MIN, KEEP_EVENTS_MAX);
+}
+
 int th_config_read(
 	const char *path, struct th_config *config, struct th_error *err)
 {
@@ -276,7 +297,8 @@ int th_config_read(
 	if (rc != CYAML_OK) {
 		explain(path, &report, cyaml_strerror(rc), err);
 		return th_hint(err,
-			"known settings: leave-keys, and registries, a list "
+			"known settings: keep-events, leave-keys, and "
+			"registries, a list "
 			"with host, transport (https, http), ca-file, "
 			"cert-file, key-file, mirrors (a list of hosts), "
 			"stall, search (true, false)");
@@ -288,6 +310,8 @@ int th_config_read(
 			break;
 		}
 	}
+	if (result == 1 && file && file->keep_events)
+		result = take_keep_events(path, file->keep_events, config, err);
 	if (result == 1 && file && file->leave_keys)
 		snprintf(config->leave_keys, sizeof(config->leave_keys), "%s",
 			file->leave_keys);

@@ -27,6 +27,7 @@ struct th_registry_config {
 struct th_config {
 	struct th_registry_config *registries; /* owned */
 	size_t registry_count;
+	int64_t keep_events; /* of each container; 0 where not given */
 	char leave_keys[65]; /* as they were written; "" where they were not */
 };
 

@@ -88,15 +88,17 @@ int state_add_event(struct th_db *db, const char *id, int64_t at_us,
 	char text[TH_CAUSE_JSON];
 
 	th_cause_write(cause, text);
-	return th_db_run(db, err,
-		"INSERT INTO events(time_us, container, name, from_state,"
-		" to_state, cause, actor, outcome, code) VALUES(?, ?,"
-		" coalesce((SELECT name FROM containers WHERE id=?), ''),"
-		" ?, ?, ?, ?, ?, ?)",
-		"itttttt"
-		"ti",
-		at_us ? at_us : th_clock_now_us(), id, id, from, to, text,
-		actor, outcome, (int64_t)code);
+	if (th_db_run(db, err,
+		    "INSERT INTO events(time_us, container, name, from_state,"
+		    " to_state, cause, actor, outcome, code) VALUES(?, ?,"
+		    " coalesce((SELECT name FROM containers WHERE id=?), ''),"
+		    " ?, ?, ?, ?, ?, ?)",
+		    "itttttt"
+		    "ti",
+		    at_us ? at_us : th_clock_now_us(), id, id, from, to, text,
+		    actor, outcome, (int64_t)code))
+		return -1;
+	return state_fold_events(db, id, err);
 }
 
 int th_state_add(struct th_db *db, const struct th_container_row *row,

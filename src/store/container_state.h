@@ -183,6 +183,12 @@ int th_state_adjust(struct th_db *db, const char *id, const char *restart,
  * of all); to be freed. */
 int th_state_events(struct th_db *db, const char *id, int64_t behind,
 	struct th_event_row **rows, size_t *count, struct th_error *err);
+/* How many events a container has at most before older ones become one. */
+#define TH_KEEP_EVENTS 500
+#define TH_KEEP_EVENTS_MIN 50
+/* Keeps that many of each from now on, and fifty times as many of those that
+ * are gone. */
+int th_state_keep_events(struct th_db *db, int64_t keep, struct th_error *err);
 /* The ID that the latest container of the name had, also one that is removed
  * by now: 1, 0, -1. */
 int th_state_last_named(struct th_db *db, const char *name,
@@ -204,6 +210,11 @@ int th_state_session_add(struct th_db *db, const struct th_session_row *row,
 	struct th_error *err);
 int th_state_session_end(
 	struct th_db *db, const char *session, int code, struct th_error *err);
+/* How many ended sessions of a container the state knows at most, as SQL. */
+#define TH_KEEP_SESSIONS "200"
+/* Forgets older ones, and says which: their logs are the caller's to remove. */
+int th_state_fold_sessions(struct th_db *db, const char *container,
+	struct th_strings *ids, struct th_error *err);
 /* All of one container (NULL: of every one), or those whose ID begins with
  * text (NULL: all), oldest first; to be freed. */
 int th_state_sessions(struct th_db *db, const char *container, const char *text,

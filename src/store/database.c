@@ -18,10 +18,9 @@
 /* What the log of the database keeps on the disk: it is overwritten from its
  * beginning, so that a full disk refuses no transaction until that much has
  * come since the last checkpoint. */
-#define LOG_BYTES (1024 * 1024)
-/* A log that others have kept from being overwritten is cut down to nothing by
- * the last one that closes it, when it has become so large. */
-#define LOG_BYTES_MAX (16 * 1024 * 1024)
+#define LOG_BYTES 1048576
+#define TEXT_OF_(number) #number
+#define TEXT_OF(number) TEXT_OF_(number)
 
 struct th_db {
 	sqlite3 *handle;
@@ -126,12 +125,13 @@ static void reserve_log(const char *path)
 {
 	char *log = sqlite3_mprintf("%s-wal", path);
 	int fd = log ? open(log, O_WRONLY | O_CLOEXEC) : -1;
+	struct stat st;
 
 	/* A file system that cannot do that is as good as before. */
-	if (fd >= 0) {
+	if (fd >= 0 && fstat(fd, &st) == 0 && st.st_blocks * 512 < LOG_BYTES)
 		fallocate(fd, FALLOC_FL_KEEP_SIZE, 0, LOG_BYTES);
+	if (fd >= 0)
 		close(fd);
-	}
 	sqlite3_free(log);
 }
 
@@ -274,7 +274,9 @@ int th_db_open(
 	if (small)
 		sqlite3_db_config(
 			made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);
-	if (exec(made, "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON",
+	if (exec(made,
+		    "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;"
+		    " PRAGMA journal_size_limit=" TEXT_OF(LOG_BYTES),
 		    err) ||
 		(small && exec(made, "PRAGMA cache_size=4", err)) ||
 		upgrade(made, path, err)) {
@@ -297,25 +299,25 @@ void th_db_shrink(struct th_db *db)
 	sqlite3_db_release_memory(db->handle);
 }
 
-static void cut_log(struct th_db *db)
-{
-	const char *path = sqlite3_db_filename(db->handle, "main");
-	struct stat st;
-
-	/* The name of the log belongs to that of its database (SQLite, "Names
-	 * of files"). */
-	if (path && *path && stat(sqlite3_filename_wal(path), &st) == 0 &&
-		st.st_size > LOG_BYTES_MAX)
-		sqlite3_exec(db->handle, "PRAGMA journal_size_limit=0", NULL,
-			NULL, NULL);
-}
-
 void th_db_close(struct th_db *db)
 {
+	char *path;
+
 	if (!db)
 		return;
-	cut_log(db);
+	/* The last one leaves an empty log, as nothing may be in it that a copy
+	 * put in the database's place would be mixed up with. */
+	path = db->detached || !db->handle
+		? NULL
+		: sqlite3_mprintf(
+			  "%s", sqlite3_db_filename(db->handle, "main"));
+	if (path)
+		sqlite3_exec(db->handle, "PRAGMA journal_size_limit=0", NULL,
+			NULL, NULL);
 	sqlite3_close(db->handle);
+	if (path)
+		reserve_log(path);
+	sqlite3_free(path);
 	free(db);
 }
 

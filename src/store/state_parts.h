@@ -23,4 +23,7 @@ int state_add_event(struct th_db *db, const char *id, int64_t at_us,
 	const char *from, const char *to, const struct th_cause *cause,
 	const char *actor, const char *outcome, int code, struct th_error *err);
 
+/* event_fold.c: keeps the events of the container within bounds. */
+int state_fold_events(struct th_db *db, const char *id, struct th_error *err);
+
 #endif

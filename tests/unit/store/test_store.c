@@ -337,6 +337,82 @@ static void every_step_is_an_event(void)
 	th_store_close(store);
 }
 
+static void old_events_become_one(void)
+{
+	struct th_store *store = open_store();
+	struct th_container_row row = container("g23456789bcd", "gauge");
+	const struct th_cause cause = {.kind = TH_CAUSE_PROBE_SUCCEEDED};
+	struct th_event_row *events = NULL;
+	struct th_error err = {0};
+	size_t count = 0;
+	int64_t all = 0;
+
+	add_image(store, DIGEST("a"), NULL);
+	CHECK_INT(th_state_keep_events(store->db, 60, &err), 0);
+	CHECK_INT(th_state_add(store->db, &row, "test", &err), 0);
+	for (int i = 0; i < 1000; i++)
+		CHECK_INT(th_state_note(store->db, row.id, &cause, "test", NULL,
+				  &err),
+			0);
+	CHECK_INT(th_state_events(store->db, row.id, 0, &events, &count, &err),
+		0);
+	CHECK(count >= 60 && count <= 60 + 60 / 4 + 2);
+	/* None is lost: those that are there and those that were counted. */
+	CHECK_INT(events[0].cause.kind, TH_CAUSE_FOLDED);
+	CHECK_INT(events[0].cause.number + (int64_t)count - 1, 1001);
+	for (size_t i = 1; i < count; i++)
+		CHECK_INT(events[i].cause.kind, TH_CAUSE_PROBE_SUCCEEDED);
+	free(events);
+	/* Those of containers that come and go are bounded together. */
+	for (int i = 0; i < 2500; i++) {
+		snprintf(row.id, sizeof(row.id), "t%04d", i);
+		snprintf(row.name, sizeof(row.name), "t%04d", i);
+		CHECK_INT(th_state_add(store->db, &row, "test", &err), 0);
+		CHECK_INT(th_state_remove(store->db, row.id, "test", &err), 0);
+	}
+	CHECK_INT(th_db_number(store->db, 0, &all, &err,
+			  "SELECT count(*) FROM events", ""),
+		0);
+	CHECK(all >= 3000 && all < 3000 + 500);
+	CHECK_INT(th_state_get_named(store->db, "gauge", &row, &err), 1);
+	th_store_close(store);
+}
+
+static void old_sessions_are_forgotten(void)
+{
+	struct th_store *store = open_store();
+	struct th_container_row row = container("g23456789bcd", "gauge");
+	struct th_session_row session = {.command = "true"}, *rows = NULL;
+	struct th_strings old = {0};
+	struct th_error err = {0};
+	size_t count = 0, gone = 0;
+
+	add_image(store, DIGEST("a"), NULL);
+	CHECK_INT(th_state_add(store->db, &row, "test", &err), 0);
+	snprintf(session.container, sizeof(session.container), "%s", row.id);
+	for (int i = 0; i < 260; i++) {
+		snprintf(session.id, sizeof(session.id), "s%04d", i);
+		CHECK_INT(th_state_session_add(store->db, &session, &err), 0);
+		/* The first one goes on. */
+		if (i)
+			CHECK_INT(th_state_session_end(
+					  store->db, session.id, 0, &err),
+				0);
+		CHECK_INT(th_state_fold_sessions(store->db, row.id, &old, &err),
+			0);
+		gone += old.count;
+		th_strings_release(&old);
+	}
+	CHECK_INT(
+		th_state_sessions(store->db, row.id, NULL, &rows, &count, &err),
+		0);
+	CHECK_INT(count, 201);
+	CHECK_INT(gone, 59);
+	CHECK_TEXT(rows[0].id, "s0000");
+	free(rows);
+	th_store_close(store);
+}
+
 static void found_by_name_or_the_beginning_of_an_id(void)
 {
 	struct th_store *store = open_store();
@@ -378,6 +454,8 @@ static void ids_cannot_be_taken_for_digests(void)
 static const CU_TestInfo state_tests[] = {
 	{"names are unique", names_are_unique},
 	{"every step is an event", every_step_is_an_event},
+	{"old events become one", old_events_become_one},
+	{"old sessions are forgotten", old_sessions_are_forgotten},
 	{"found by name or ID", found_by_name_or_the_beginning_of_an_id},
 	{"IDs cannot be taken for digests", ids_cannot_be_taken_for_digests},
 	CU_TEST_INFO_NULL};
