@@ -80,7 +80,7 @@ endif
 
 # ---- what is made of what ----
 
-CORE_SRC := $(wildcard $(addprefix src/,$(addsuffix /*.c,base build container \
+CORE_SRC := $(wildcard $(addprefix src/,$(addsuffix /*.c,base build check container \
 	group image ipc layer model network oci registry runtime sandbox service \
 	store)))
 CLI_SRC := $(wildcard src/cli/*.c)

@@ -316,6 +316,25 @@ bool caller_has_bus(void)
 	return (address && *address) || (run && access(path, F_OK) == 0);
 }
 
+static bool works_on_store(const struct invocation *call)
+{
+	return call->verb->flags & VERB_STORE ||
+		(call->verb->flags & VERB_CHECKS &&
+			(option_given(call, "verify") ||
+				option_given(call, "repair")));
+}
+
+static int open_store(struct invocation *call, struct th_error *err)
+{
+	struct th_store **store = &call->context.store;
+
+	if (call->verb->flags & VERB_CHECKS)
+		return th_check_open(call->root, call->run,
+			option_given(call, "repair"), store, &call->findings,
+			err);
+	return th_store_open(call->root, call->run, false, store, err);
+}
+
 static int run_on_store(struct invocation *call, struct th_error *err)
 {
 	struct th_context *context = &call->context;
@@ -325,10 +344,13 @@ static int run_on_store(struct invocation *call, struct th_error *err)
 	int code;
 
 	if (open_registries(call, err) || enter(call, err) ||
-		th_store_open(
-			call->root, call->run, false, &context->store, err))
+		open_store(call, err))
 		return -1;
 	context->store->unprivileged = call->caller.unprivileged;
+	if (context->store->state_lost && !(call->verb->flags & VERB_CHECKS))
+		fputs("note: the store's state.db was gone; tidyhull doctor "
+		      "--repair takes up again what is on the disk\n",
+			stderr);
 	/* A state that cannot be written keeps what it has. */
 	th_state_keep_events(context->store->db,
 		call->config.keep_events ? call->config.keep_events
@@ -379,7 +401,7 @@ static int run(const struct verb *verb, int argc, char **argv)
 	}
 	if (choose_folders(&call, &folders, &err))
 		goto out;
-	if (verb->flags & VERB_STORE)
+	if (works_on_store(&call))
 		code = run_on_store(&call, &err);
 	else if (!(verb->flags & VERB_REGISTRIES) ||
 		open_registries(&call, &err) == 0)
@@ -391,6 +413,7 @@ out:
 			code = EXIT_TOOL;
 	}
 	th_access_free(call.registries.access);
+	th_findings_release(&call.findings);
 	th_logins_release(&call.logins);
 	free(call.logins_path);
 	th_config_release(&call.config);

@@ -4,6 +4,7 @@
 
 #include <stdbool.h>
 
+#include "check/check.h"
 #include "container/container.h"
 
 /* One option of a verb: parser and help come from the same table. */
@@ -25,7 +26,8 @@ enum verb_flags {
 	VERB_REGISTRIES = 32, /* may ask registries */
 	VERB_STARTS = 64, /* a container, which may need networks */
 	VERB_STARTS_MADE = 128, /* those that are made already */
-	VERB_GROUPS = 256 /* a group stands for its containers */
+	VERB_GROUPS = 256, /* a group stands for its containers */
+	VERB_CHECKS = 512 /* works on the store with --verify and --repair */
 };
 
 struct given_option {
@@ -56,6 +58,7 @@ struct invocation {
 	bool quiet, yes, json;
 	/* Where VERB_STORE is set: */
 	struct th_context context;
+	struct th_findings findings; /* of VERB_CHECKS, from the opening on */
 	/* Given or found, for verbs that hand them on. */
 	const char *root, *run; /* the store, and its folder of sockets */
 	const char *run_time; /* what a restart of the host takes away */

@@ -5,6 +5,7 @@
 
 #include "cli/output.h"
 #include "cli/programs.h"
+#include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/ability.h"
 
@@ -25,6 +26,82 @@ static void print_advice(const struct th_ability *list, size_t count)
 	}
 }
 
+static json_t *describe_finding(const struct th_finding *one)
+{
+	return json_pack("{s:s s:s s:s s:s}", "part", th_part_word(one->part),
+		"what", one->what, "finding", one->text, "mended", one->mended);
+}
+
+static void print_findings(const struct th_findings *findings, size_t open)
+{
+	struct table *table = table_new();
+
+	table_column(table, "part", false);
+	table_column(table, "what", false);
+	table_column(table, "finding", false);
+	table_column(table, "mended", false);
+	for (size_t i = 0; i < findings->count; i++) {
+		const struct th_finding *one = &findings->list[i];
+
+		table_row(table);
+		table_cell(table, NULL, "%s", th_part_word(one->part));
+		table_cell(table, "bold", "%s", shown(one->what));
+		table_cell(table, one->mended[0] ? "yellow" : "red", "%s",
+			shown(one->text));
+		table_cell(table, one->mended[0] ? "green" : NULL, "%s",
+			one->mended[0] ? one->mended : "no");
+	}
+	if (findings->count) {
+		table_print(table);
+		putchar('\n');
+	} else {
+		table_drop(table);
+	}
+	printf("looked at the database, %zu image%s (%zu blobs, %zu layers), "
+	       "%zu container%s, %zu volume%s, what runs, and the host: ",
+		findings->images, findings->images == 1 ? "" : "s",
+		findings->blobs, findings->trees, findings->containers,
+		findings->containers == 1 ? "" : "s", findings->volumes,
+		findings->volumes == 1 ? "" : "s");
+	if (!findings->count)
+		puts("all is well");
+	else if (!open)
+		puts("all that was found is mended");
+	else
+		printf("%zu finding%s\n", open, open == 1 ? "" : "s");
+}
+
+static int check(struct invocation *call)
+{
+	struct th_findings *findings = &call->findings;
+	struct th_error err = {0};
+	json_t *list = json_array();
+	size_t open = 0;
+
+	if (th_check(&call->context, option_given(call, "repair"), findings,
+		    &err)) {
+		json_decref(list);
+		return say_error(&err);
+	}
+	for (size_t i = 0; i < findings->count; i++) {
+		open += !findings->list[i].mended[0];
+		json_array_append_new(
+			list, describe_finding(&findings->list[i]));
+	}
+	if (call->json)
+		print_json(json_pack("{s:b s:o s:I s:I s:I s:I s:I}", "whole",
+			open == 0, "findings", json_incref(list), "images",
+			(json_int_t)findings->images, "blobs",
+			(json_int_t)findings->blobs, "layers",
+			(json_int_t)findings->trees, "containers",
+			(json_int_t)findings->containers, "volumes",
+			(json_int_t)findings->volumes));
+	else
+		print_findings(findings, open);
+	json_decref(list);
+	return open ? EXIT_FAILED : EXIT_DONE;
+}
+
 static int run(struct invocation *call)
 {
 	struct th_ability list[TH_ABILITIES_MAX];
@@ -37,8 +114,13 @@ static int run(struct invocation *call)
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	bool has_pilot = program_path("tidyhull-pilot", pilot) ||
 		!call->caller.unprivileged;
-	json_t *checks = json_array();
-	struct table *table = table_new();
+	json_t *checks;
+	struct table *table;
+
+	if (call->context.store)
+		return check(call);
+	checks = json_array();
+	table = table_new();
 
 	table_column(table, "what", false);
 	table_column(table, "here", false);
@@ -92,17 +174,36 @@ static int run(struct invocation *call)
 
 static const char *const text[] = {
 	"Shows version and paths, checks each kernel feature that is used, and",
-	"explains how to get what is missing. Changes nothing.", NULL};
+	"explains how to get what is missing. Changes nothing.", "",
+	"With --verify, the store is looked at instead: its database, each "
+	"image",
+	"with the digests of its blobs, containers, volumes, and what is left "
+	"of",
+	"them on the host. With --repair, what can be mended is: what the disk "
+	"has",
+	"and the state does not know is taken up again, and a damaged database "
+	"is",
+	"put aside and made anew from what is on the disk. Nothing that a "
+	"container",
+	"has written is removed.", NULL};
 
-static const char *const examples[] = {"tidyhull doctor", NULL};
+static const struct option_spec options[] = {
+	{"verify", NULL, "check that the store is whole"},
+	{"repair", NULL, "the same, and mend what can be mended"},
+	{NULL, NULL, NULL}};
+
+static const char *const examples[] = {
+	"tidyhull doctor", "tidyhull doctor --verify", NULL};
 
 const struct verb verb_doctor = {.name = "doctor",
 	.group = "start here",
-	.summary = "check what this host can do, and what is missing",
+	.summary =
+		"check what this host can do, and whether the store is whole",
 	.usage = "",
+	.options = options,
 	.text = text,
 	.examples = examples,
-	.flags = VERB_JSON,
+	.flags = VERB_JSON | VERB_CHECKS,
 	.least = 0,
 	.most = 0,
 	.run = run};

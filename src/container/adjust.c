@@ -119,11 +119,95 @@ out:
 	return rc;
 }
 
+/* What stands in the state and in the plan: a new name, or policy and probe
+ * (NULL: as they were). */
+struct both {
+	const char *name, *restart, *probe;
+	const struct th_cause *cause;
+};
+
+static int change_state(const struct th_context *context,
+	const struct th_container_row *row, const struct both *both,
+	struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+
+	if (both->name)
+		return th_state_rename(
+			db, row->id, both->name, context->actor, err);
+	return th_state_adjust(db, row->id, both->restart, both->probe, err) ||
+			th_state_note(db, row->id, both->cause, context->actor,
+				NULL, err)
+		? -1
+		: 0;
+}
+
+static int change_plan(
+	struct th_plan *plan, const struct both *both, struct th_error *err)
+{
+	char *copy = both->name ? strdup(both->name) : NULL;
+
+	if (both->name && !copy)
+		return th_fail_memory(err);
+	if (copy) {
+		free(plan->name);
+		plan->name = copy;
+	}
+	if (plan->state && both->restart)
+		json_object_set_new(
+			plan->state, "restart", json_string(both->restart));
+	if (plan->state && both->probe)
+		json_object_set_new(
+			plan->state, "probe", json_string(both->probe));
+	return 0;
+}
+
+/* Both, or none: the plan is written before the state is committed, and as it
+ * was where that fails. */
+static int change_both(const struct th_context *context,
+	const struct th_container_row *row, const struct both *both,
+	struct th_error *err)
+{
+	struct th_db *db = context->store->db;
+	struct th_plan before = {0}, plan = {0};
+	struct th_error ignored = {0}; /* the first one counts */
+	int folder = th_container_folder(context, row, err), rc = -1;
+
+	if (folder < 0)
+		return -1;
+	if (flock(folder, LOCK_EX)) {
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot lock the container's folder");
+		goto out;
+	}
+	if (th_plan_read(folder, &before, err) ||
+		th_plan_read(folder, &plan, err))
+		goto out;
+	th_db_set_durable(db, row->keep);
+	if (th_db_begin(db, err)) {
+		th_db_set_durable(db, false);
+		goto out;
+	}
+	rc = change_state(context, row, both, err) ||
+			change_plan(&plan, both, err) ||
+			th_plan_write(folder, &plan, err)
+		? -1
+		: 0;
+	rc = th_db_end(db, rc, err);
+	th_db_set_durable(db, false);
+	if (rc)
+		th_plan_write(folder, &before, &ignored);
+out:
+	th_plan_release(&plan);
+	th_plan_release(&before);
+	th_close(&folder);
+	return rc;
+}
+
 int th_container_adjust_life(const struct th_context *context,
 	const struct th_container_row *row, const char *restart,
 	const char *probe, struct th_error *err)
 {
-	struct th_store *store = context->store;
 	struct th_policy policy;
 	struct th_probe parsed;
 	struct th_cause cause = {.kind = restart && probe
@@ -138,15 +222,16 @@ int th_container_adjust_life(const struct th_context *context,
 			return -1;
 		th_probe_release(&parsed);
 	}
-	if (th_state_adjust(store->db, row->id, restart, probe, err))
-		return -1;
 	snprintf(cause.text, sizeof(cause.text), "%s",
 		restart		? restart
 			: probe ? probe
 				: "");
 	snprintf(cause.more, sizeof(cause.more), "%s", probe ? probe : "");
-	if (th_state_note(
-		    store->db, row->id, &cause, context->actor, NULL, err))
+	if (change_both(context, row,
+		    &(struct both){.restart = restart,
+			    .probe = probe,
+			    .cause = &cause},
+		    err))
 		return -1;
 	if (!th_container_is_up(row))
 		return 0;
@@ -161,40 +246,16 @@ int th_container_rename(const struct th_context *context,
 	const struct th_container_row *row, const char *name,
 	struct th_error *err)
 {
-	struct th_plan plan = {0};
-	char *copy;
-	int folder, rc = -1;
-
 	if (!th_name_valid(name)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a valid name", name);
 		return th_hint(err,
 			"use up to 63 letters, digits, dots, dashes and "
 			"underscores");
 	}
-	if (th_state_rename(
-		    context->store->db, row->id, name, context->actor, err))
+	if (change_both(context, row, &(struct both){.name = name}, err))
 		return -1;
-	folder = th_container_folder(context, row, err);
-	if (folder < 0)
-		goto out;
-	if (flock(folder, LOCK_EX)) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot lock the container's folder");
-		goto out;
-	}
-	copy = strdup(name);
-	if (th_plan_read(folder, &plan, err) || !copy) {
-		free(copy);
-		goto out;
-	}
-	free(plan.name);
-	plan.name = copy;
-	rc = th_plan_write(folder, &plan, err);
-	if (rc == 0 && th_network_is_shared(row->network))
+	if (th_network_is_shared(row->network))
 		th_names_refresh(context->store, row->network,
 			th_clock_now_us(), TH_NAMES_PATIENCE_MS);
-out:
-	th_plan_release(&plan);
-	th_close(&folder);
-	return rc;
+	return 0;
 }

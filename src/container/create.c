@@ -483,7 +483,13 @@ static int make(const struct th_context *context, struct th_settings *settings,
 			store, folder, row, settings, &config, &root, err) ||
 		volumes_prepare(store, settings, row->id, folder, err))
 		goto settle;
+	/* What the state knows for longer than a run is on the disk before it
+	 * does: after a power cut they agree. */
+	if (row->keep && th_store_sync_container(store, row->id, folder, err))
+		goto settle;
+	th_db_set_durable(store->db, row->keep);
 	rc = record(context, settings, row, err);
+	th_db_set_durable(store->db, false);
 settle:
 	th_volume_settle(store, row->id);
 	if (rc == 0 || th_store_remove_container(store, row->id, NULL) == 0)

@@ -503,8 +503,13 @@ static int write_plan(int folder, const struct th_container_row *row,
 	plan.stop_signal = signal_number > 0 ? signal_number : 15;
 	plan.grace_ms = settings->grace_ms;
 	plan.given = make_given(settings);
+	plan.state = json_pack("{s:s s:s s:s s:s s:s s:I}", "image-digest",
+		row->image, "command", row->command, "restart", row->restart,
+		"probe", row->probe, "aliases", row->aliases, "created",
+		(json_int_t)row->created_us);
 	rc = th_plan_write(folder, &plan, err);
 	json_decref(plan.given);
+	json_decref(plan.state);
 	th_strings_release(&mounts);
 	return rc;
 }

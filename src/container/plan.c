@@ -74,6 +74,7 @@ static int read_members(
 		read_ports(plan, err))
 		return -1;
 	plan->given = json_incref(json_object_get(doc, "given"));
+	plan->state = json_incref(json_object_get(doc, "state"));
 	plan->stop_signal = (int)stop_signal;
 	plan->grace_ms = (int)grace_ms;
 	if (!plan->name || !plan->network || !plan->layers.count)
@@ -106,7 +107,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 
 	doc = json_pack("{s:i s:s s:s? s:s s:s? s:o? s:o? s:o? s:o? s:o? s:b "
 			"s:i s:i s:b s:b s:b s:b s:s? s:s? s:s? s:s? s:o? s:o? "
-			"s:o? s:O?}",
+			"s:o? s:O? s:O?}",
 		"version", VERSION, "name", plan->name, "image", plan->image,
 		"network", plan->network, "user", plan->settings_user, "layers",
 		th_json_from_strings(&plan->layers), "port",
@@ -122,7 +123,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		th_json_from_strings(&plan->devices), "allow",
 		th_json_from_strings(&plan->allow), "networks",
 		th_json_from_strings(&plan->network_texts), "given",
-		plan->given);
+		plan->given, "state", plan->state);
 	if (!doc)
 		return th_fail_memory(err);
 	rc = th_json_write_file(folder, NAME, doc, 0600, false, err);
@@ -133,6 +134,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 void th_plan_release(struct th_plan *plan)
 {
 	json_decref(plan->given);
+	json_decref(plan->state);
 	free(plan->name);
 	free(plan->image);
 	free(plan->network);

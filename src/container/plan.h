@@ -40,6 +40,10 @@ struct th_plan {
 	struct th_strings env; /* KEY=VALUE, those given by hand */
 	struct th_strings secrets; /* keys whose values show hides */
 	char *settings_user; /* NULL where not given */
+	/* What the state has of it that stands nowhere else here, so that its
+	 * row can be made again: image-digest, command, restart, probe,
+	 * aliases, created. Owned; NULL in former plans. */
+	json_t *state;
 	json_t *given; /* further settings by their names; owned; may be NULL */
 };
 

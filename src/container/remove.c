@@ -55,10 +55,16 @@ static int forget(const struct th_context *context,
 {
 	struct th_store *store = context->store;
 	struct th_error own = {0};
+	int rc;
 
 	if (th_store_unsettled(store, row->id, err))
 		return -1;
-	if (th_state_remove(store->db, row->id, context->actor, &own) == 0)
+	/* On the disk before the files go: a power cut must not bring back one
+	 * that has none. */
+	th_db_set_durable(store->db, row->keep);
+	rc = th_state_remove(store->db, row->id, context->actor, &own);
+	th_db_set_durable(store->db, false);
+	if (rc == 0)
 		return th_store_remove_container(store, row->id, err);
 	/* On a full disk the files come first, as they make the room. */
 	if (!th_db_unwritable(&own) || th_db_is_detached(store->db) ||

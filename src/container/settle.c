@@ -339,11 +339,15 @@ int th_container_settle_row(const struct th_context *context,
 	if (!th_container_is_up(row))
 		return 0;
 	th_db_set_patience(db, PATIENCE_MS);
+	th_db_set_pretending(db, true);
 	rc = settle_row(context, row, &own);
 	th_db_set_patience(db, 0);
 	/* What cannot be recorded is true all the same. */
-	if (rc && cannot_be_recorded(&own) && th_db_detach(db, &ignored) == 0)
-		return settle_row(context, row, err);
+	if (rc && cannot_be_recorded(&own) && th_db_detach(db, &ignored) == 0) {
+		th_error_clear(&own);
+		rc = settle_row(context, row, &own);
+	}
+	th_db_set_pretending(db, false);
 	if (rc == 0)
 		return 0;
 	*err = own;

@@ -39,6 +39,8 @@ enum th_message_type {
 	 * th_port_row for each of up to TH_CHANNEL_FDS sockets; none at the
 	 * end. */
 	TH_SAY_PORTS,
+	/* The state was lost and is made anew: it is to be told again. */
+	TH_SAY_TAKE_UP,
 	TH_SAY_STATE, /* what is true of it, whatever the state says */
 	/* keeper -> command */
 	TH_TELL_STARTED = 100, /* {"pid": n} */

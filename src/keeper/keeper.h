@@ -289,6 +289,8 @@ void keeper_renew(struct keeper *keeper);
 void keeper_keep(struct keeper *keeper);
 void keeper_handle_kept(
 	struct client *client, const struct th_message *message);
+/* Tells a database that was made anew what it has to know. */
+void keeper_take_up(struct client *client);
 /* What is true of the container, whatever the state says. */
 void keeper_tell_state(struct client *client);
 /* request.c */

@@ -305,6 +305,9 @@ static void handle(struct client *client, const struct th_message *message,
 		return;
 	}
 	switch (message->type) {
+	case TH_SAY_TAKE_UP:
+		keeper_take_up(client);
+		break;
 	case TH_SAY_STATE:
 		keeper_tell_state(client);
 		break;

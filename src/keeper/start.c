@@ -175,9 +175,18 @@ static int record(
 		.cgroup = place};
 
 	th_cgroup_place(keeper->group_path, place);
-	if (!again)
-		return th_state_change(
+	if (!again) {
+		int rc;
+
+		/* What is to be started again with the host is, also after a
+		 * power cut. */
+		th_db_set_durable(keeper->store->db,
+			keeper->plan.keep && keeper->policy.kind != TH_NEVER);
+		rc = th_state_change(
 			keeper->store->db, keeper->id, &change, err);
+		th_db_set_durable(keeper->store->db, false);
+		return rc;
+	}
 	/* It runs, whether the state can be told now or later. */
 	keeper_record_change(keeper, &change);
 	return 0;

@@ -84,6 +84,8 @@ static const struct {
 	[TH_CAUSE_STATE_AGAIN] = {"state-again",
 		"the state can be written again; {number} event{s} in between "
 		"stand nowhere"},
+	[TH_CAUSE_TAKEN_UP] = {"taken-up",
+		"taken up again, as the state was lost"},
 	[TH_CAUSE_PLACE_TAKEN] = {"place-taken", "took the place of {text}"},
 	[TH_CAUSE_PLACE_TAKEN_BACK] = {"place-taken-back",
 		"took its place back from {text}"},

@@ -52,6 +52,8 @@ enum th_cause_kind {
 	TH_CAUSE_LOG_FAILED, /* text: why */
 	TH_CAUSE_LOG_AGAIN, /* number of entries lost */
 	TH_CAUSE_STATE_AGAIN, /* number of events lost */
+	TH_CAUSE_TAKEN_UP, /* the state was lost; its keeper has told it again
+			    */
 	TH_CAUSE_PLACE_TAKEN, /* text: the ID of the one before it */
 	TH_CAUSE_PLACE_TAKEN_BACK, /* text: of the one after it */
 	TH_CAUSE_PLACE_GIVEN, /* text: of the one after it */

@@ -27,6 +27,7 @@ struct th_db {
 	int depth; /* of transactions */
 	bool doomed; /* an inner one has failed */
 	bool detached; /* a copy in memory, which nobody else sees */
+	bool pretends; /* the copy may be written */
 	int patience_ms;
 };
 
@@ -50,6 +51,9 @@ static int sys_of(int rc)
 		return EBUSY;
 	case SQLITE_IOERR:
 		return EIO;
+	case SQLITE_CORRUPT:
+	case SQLITE_NOTADB:
+		return EUCLEAN;
 	default:
 		return 0;
 	}
@@ -59,6 +63,11 @@ bool th_db_unwritable(const struct th_error *err)
 {
 	return err->code == TH_FAILED &&
 		(err->sys == ENOSPC || err->sys == EROFS || err->sys == EIO);
+}
+
+bool th_db_damaged(const struct th_error *err)
+{
+	return err->code == TH_FAILED && err->sys == EUCLEAN;
 }
 
 bool th_db_busy(const struct th_error *err)
@@ -236,6 +245,31 @@ int th_db_detach(struct th_db *db, struct th_error *err)
 	return exec(db, "PRAGMA foreign_keys=ON", err);
 }
 
+void th_db_set_durable(struct th_db *db, bool durable)
+{
+	sqlite3_exec(db->handle,
+		durable ? "PRAGMA synchronous=FULL"
+			: "PRAGMA synchronous=NORMAL",
+		NULL, NULL, NULL);
+}
+
+void th_db_set_pretending(struct th_db *db, bool pretends)
+{
+	db->pretends = pretends;
+}
+
+int th_db_check_writable(const struct th_db *db, struct th_error *err)
+{
+	if (!db->detached || db->pretends)
+		return 0;
+	if (err && err->code == TH_OK)
+		err->sys = EROFS;
+	th_fail(err, TH_FAILED,
+		"the state database cannot be written: its disk is full or "
+		"read-only, or another program keeps it locked");
+	return -1;
+}
+
 bool th_db_is_detached(const struct th_db *db)
 {
 	return db->detached;
@@ -363,6 +397,8 @@ int th_db_run(struct th_db *db, struct th_error *err, const char *sql,
 	va_list args;
 	int rc;
 
+	if (th_db_check_writable(db, err))
+		return -1;
 	va_start(args, types);
 	rc = prepare(db, &query, err, sql, types, args);
 	va_end(args);
@@ -450,7 +486,8 @@ int th_db_begin(struct th_db *db, struct th_error *err)
 	/* Immediate: a transaction that reads first and writes later could not
 	 * wait for another writer, and would fail at once
 	 * (SQLITE_BUSY_SNAPSHOT). */
-	if (db->depth == 0 && exec(db, "BEGIN IMMEDIATE", err))
+	if (th_db_check_writable(db, err) ||
+		(db->depth == 0 && exec(db, "BEGIN IMMEDIATE", err)))
 		return -1;
 	db->depth++;
 	return 0;

@@ -18,13 +18,23 @@ int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err);
 void th_db_close(struct th_db *db);
 
-/* Goes on with a copy in memory, from which nothing comes back to the disk: for
- * what has to be right now and will be found again, as long as the disk is full
- * or read-only. Not inside a transaction. */
+/* Whether what is committed from now on is on the disk when the commit returns,
+ * or a power cut may take it back. */
+void th_db_set_durable(struct th_db *db, bool durable);
+
+/* Goes on with a copy in memory, from which nothing comes back to the disk, as
+ * long as that is full or read-only. It is only read, but for what has to be
+ * right now and will be found again by the next command: while
+ * th_db_set_pretending says so. Not inside a transaction. */
 int th_db_detach(struct th_db *db, struct th_error *err);
 bool th_db_is_detached(const struct th_db *db);
+void th_db_set_pretending(struct th_db *db, bool pretends);
+/* An error where it is only read. */
+int th_db_check_writable(const struct th_db *db, struct th_error *err);
 /* True where err says that the disk does not take what is written. */
 bool th_db_unwritable(const struct th_error *err);
+/* True where err says that the file is damaged, or no database at all. */
+bool th_db_damaged(const struct th_error *err);
 /* True where err says that another program keeps it locked. */
 bool th_db_busy(const struct th_error *err);
 /* How long others are waited for, in milliseconds; 0: 20,000, as at first.

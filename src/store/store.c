@@ -19,6 +19,7 @@
 #include "store/container_state.h"
 
 #define MARK ".unsettled"
+#define TAG "tag"
 
 /* Trees of many files side by side: ext4 spreads the folders below a top
  * folder, and does not search what was just removed. Other file systems do not
@@ -90,6 +91,36 @@ static int read_tag(struct th_store *store, struct th_error *err)
 	if (rc == 0)
 		return th_fail(err, TH_FAILED, "the state has no tag");
 	return rc < 0 ? -1 : 0;
+}
+
+/* The tag stands beside the database, too: one that was made anew, as the other
+ * was lost, has the devices and groups of the store's containers all the same.
+ */
+static int keep_tag(struct th_store *store, struct th_error *err)
+{
+	struct th_buf text;
+	int rc;
+
+	th_buf_init(&text, sizeof(store->tag) - 1);
+	rc = th_file_read(store->root_fd, TAG, &text, err);
+	if (rc == 0) {
+		rc = th_file_replace(store->root_fd, TAG, store->tag,
+			strlen(store->tag), 0644, true, err);
+	} else if (rc == 1) {
+		rc = 0;
+		if (text.len == 6 &&
+			strspn(text.data, "0123456789abcdef") == 6 &&
+			strcmp(text.data, store->tag) != 0) {
+			store->state_lost = true;
+			snprintf(store->tag, sizeof(store->tag), "%.6s",
+				text.data);
+			rc = th_db_run(store->db, err,
+				"UPDATE meta SET value=? WHERE key='tag'", "t",
+				store->tag);
+		}
+	}
+	th_buf_release(&text);
+	return rc;
 }
 
 static void read_boot_id(struct th_store *store)
@@ -239,8 +270,11 @@ int th_store_open(const char *root, const char *run, bool small,
 		th_db_open(path, small, &made->db, err) || read_tag(made, err))
 		goto fail;
 	read_boot_id(made);
-	if (!small)
+	if (!small && !th_db_is_detached(made->db)) {
+		if (keep_tag(made, err))
+			goto fail;
 		recover(made);
+	}
 	free(path);
 	*store = made;
 	return 0;
@@ -266,6 +300,8 @@ void th_store_close(struct th_store *store)
 
 int th_store_hold(struct th_store *store, struct th_error *err)
 {
+	if (th_db_check_writable(store->db, err))
+		return -1;
 	if (store->lock_depth++ > 0)
 		return 0;
 	store->lock_fd = openat(
@@ -351,6 +387,40 @@ void th_store_settled(struct th_store *store, const char *id)
 
 	snprintf(path, sizeof(path), "tmp/%.60s" MARK, id);
 	unlinkat(store->root_fd, path, 0);
+}
+
+static int sync_file(int folder, const char *name)
+{
+	int fd = openat(folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	int rc = fd < 0 ? -1 : fsync(fd);
+
+	th_close(&fd);
+	return rc;
+}
+
+int th_store_sync_container(const struct th_store *store, const char *id,
+	int folder, struct th_error *err)
+{
+	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	int rc = dir ? 0 : -1;
+
+	while (rc == 0 && (entry = readdir(dir))) {
+		if (entry->d_type == DT_REG)
+			rc = sync_file(folder, entry->d_name);
+	}
+	if (rc == 0)
+		rc = fsync(folder) || sync_file(store->root_fd, "containers");
+	if (rc)
+		th_fail_sys(err, TH_FAILED, errno,
+			"cannot write %s/containers/%.60s to the disk",
+			store->root, id);
+	if (dir)
+		closedir(dir);
+	else
+		th_close(&fd);
+	return rc ? -1 : 0;
 }
 
 int th_store_remove_container(

@@ -32,6 +32,7 @@ struct th_store {
 	struct th_db *db;
 	char tag[8]; /* tells this store's devices from others' */
 	char boot_id[40]; /* of the running kernel */
+	bool state_lost; /* the database was gone, and was made anew */
 	/* Its owner is an unprivileged user, whose networks lie in a namespace
 	 * of their own (network/pilot.h). To be set by who opens it. */
 	bool unprivileged;
@@ -77,6 +78,11 @@ void th_build_unlock(struct th_store *store, const char *build, int *lock);
 void th_build_tidy(struct th_store *store);
 /* False where its program has gone. */
 bool th_build_is_alive(const struct th_store *store, const char *build);
+
+/* Writes to the disk what lies in the container's folder (open as folder), with
+ * the names of its files and its own. */
+int th_store_sync_container(const struct th_store *store, const char *id,
+	int folder, struct th_error *err);
 
 /* Removes containers/ID: out of the way at once, then for good. */
 int th_store_remove_container(

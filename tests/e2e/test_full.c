@@ -235,10 +235,10 @@ static void a_read_only_store_is_read(void)
 	CODE(hull_reading("stop", "stopped"), 0);
 	result = hull_reading("remove", "done");
 	CODE(result, 1);
-	SAYS(result->err, "ead-only");
+	SAYS(result->err, "cannot be written");
 	result = hull_reading("launch", "selwick/base --network none -- true");
 	CODE(result, 1);
-	SAYS(result->err, "ead-only");
+	SAYS(result->err, "cannot be written");
 	/* Without anybody who has the database open. */
 	CODE(hull("stop --all --root %s", root), 0);
 	SAYS(hull_reading("list", "--all")->out, "stopped: exit code 3");

@@ -1,0 +1,138 @@
+/* What runs, and what the host has of this store. */
+#include <dirent.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "base/file.h"
+#include "check/parts.h"
+#include "container/lock.h"
+#include "container/reach.h"
+#include "network/network.h"
+#include "sandbox/cgroup.h"
+#include "store/machine.h"
+
+/* "ID.lock" or "ID.sock"; false for other files. */
+static bool read_id(const char *name, char id[TH_ID_LENGTH + 1])
+{
+	size_t len = strlen(name);
+
+	if (len != TH_ID_LENGTH + 5 ||
+		(strcmp(name + TH_ID_LENGTH, ".lock") != 0 &&
+			strcmp(name + TH_ID_LENGTH, ".sock") != 0))
+		return false;
+	snprintf(id, TH_ID_LENGTH + 1, "%.*s", TH_ID_LENGTH, name);
+	return true;
+}
+
+static int check_file(
+	struct checking *checking, const char *name, struct th_error *err)
+{
+	struct th_store *store = checking->context->store;
+	struct th_container_row row;
+	char id[TH_ID_LENGTH + 1];
+	int rc;
+
+	if (!read_id(name, id))
+		return 0;
+	rc = th_state_get(store->db, id, &row, err);
+	if (rc < 0 || (rc == 1 && th_container_is_up(&row)))
+		return rc < 0 ? -1 : 0;
+	/* One that the state knows may just be ending. */
+	if (th_keeper_lives(store->run_fd, id)) {
+		if (rc == 0 && strstr(name, ".lock"))
+			check_found(checking, TH_PART_RUN, id, "",
+				"its keeper runs, and the state does not know "
+				"it");
+		return 0;
+	}
+	check_found(checking, TH_PART_RUN, name,
+		checking->mend && unlinkat(store->run_fd, name, 0) == 0
+			? "removed"
+			: "",
+		"it is left of a container that does not run");
+	return 0;
+}
+
+static int check_run(struct checking *checking, struct th_error *err)
+{
+	int fd = openat(checking->context->store->run_fd, ".",
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	int rc = 0;
+
+	if (!dir) {
+		th_close(&fd);
+		return th_fail(
+			err, TH_FAILED, "cannot read the folder of what runs");
+	}
+	while (rc == 0 && (entry = readdir(dir)))
+		rc = check_file(checking, entry->d_name, err);
+	closedir(dir);
+	return rc;
+}
+
+/* Groups of containers that do not run, in the version 2 hierarchy. */
+static int check_groups(struct checking *checking, struct th_error *err)
+{
+	struct th_store *store = checking->context->store;
+	const char *mount = th_cgroup_mount();
+	char place[TH_CGROUP_PATH], path[TH_CGROUP_PATH + 300];
+	struct th_container_row row;
+	struct dirent *entry;
+	DIR *dir;
+	int rc = 0;
+
+	th_group_path(store, "", place);
+	snprintf(path, sizeof(path), "%s%s", mount ? mount : "", place);
+	dir = mount ? opendir(path) : NULL;
+	while (dir && rc >= 0 && (entry = readdir(dir))) {
+		const char *id = entry->d_name;
+
+		if (entry->d_type != DT_DIR || *id == '.')
+			continue;
+		rc = th_state_get(store->db, id, &row, err);
+		if (rc < 0 || (rc == 1 && th_container_is_up(&row)) ||
+			th_keeper_lives(store->run_fd, id))
+			continue;
+		th_group_path(store, id, place);
+		check_found(checking, TH_PART_HOST, place,
+			checking->mend &&
+					th_cgroup_remove(
+						place, TH_CGROUP_LEVELS)
+				? "removed"
+				: "",
+			"a control group of a container that does not run");
+	}
+	if (dir)
+		closedir(dir);
+	return rc < 0 ? -1 : 0;
+}
+
+static void check_devices(struct checking *checking)
+{
+	struct th_store *store = checking->context->store;
+	struct th_error ignored = {0}; /* then it is not mended */
+
+	if (store->unprivileged || !th_network_is_untidy(store))
+		return;
+	check_found(checking, TH_PART_HOST, "networks",
+		checking->mend && th_network_tidy(store, &ignored) == 0
+			? "removed"
+			: "",
+		"devices or rules of a network that no container is on");
+}
+
+int check_host(struct checking *checking, struct th_error *err)
+{
+	/* What a look at containers mends is no finding. */
+	if (checking->mend && th_container_settle(checking->context, err))
+		return -1;
+	if (check_run(checking, err) || check_groups(checking, err))
+		return -1;
+	check_devices(checking);
+	return 0;
+}

@@ -1,0 +1,150 @@
+/* doctor --verify and --repair: what is damaged or gone is found, and mended as
+ * far as it can be. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/harness.h"
+
+static void is_well(void)
+{
+	struct result *result = hull("doctor --verify");
+
+	CODE(result, 0);
+	SAYS(result->out, "all is well");
+}
+
+static void make_some(void)
+{
+	CODE(hull("launch selwick/base --name done --network berths --mount "
+		  "/data=volume:ledger -- sh -c 'echo high > /data/tide; echo "
+		  "mine > /root/mine; exit 4'"),
+		0);
+	CODE(hull("wait done"), 4);
+	CODE(hull("create selwick/base --name idle --network none --restart "
+		  "on-failure,tries=3 -- true"),
+		0);
+	CODE(hull("launch selwick/gauge --name gauge --network none"), 0);
+}
+
+static void check_some(void)
+{
+	CHECK_TEXT(field("done", "outcome.exit-code"), "4");
+	CHECK_TEXT(field("idle", "state"), "created");
+	CHECK_TEXT(field("gauge", "state"), "running");
+	SAYS(hull("show idle")->out, "on-failure,tries=3");
+	CODE(hull("remove volume:ledger"), 4);
+	CODE(hull("remove network:berths"), 4);
+	CODE(hull("stop gauge"), 0);
+	CODE(hull("start gauge"), 0);
+	CODE(hull("exec gauge -- true"), 0);
+	CODE(hull("start idle --attach"), 0);
+	CODE(hull("start done --attach"), 4);
+	CODE(hull("copy done:/root/mine mine"), 0);
+	CHECK(file_holds("mine", "mine"));
+	is_well();
+}
+
+static void remove_some(void)
+{
+	CODE(hull("remove --force done idle gauge volume:ledger "
+		  "network:berths"),
+		0);
+	as_root("sh -c 'rm -f %s/state.db.damaged-*'", world_store);
+}
+
+static void a_damaged_database_is_made_anew(void)
+{
+	struct result *result;
+
+	is_well();
+	make_some();
+	is_well();
+	as_root("dd if=/dev/urandom of=%s/state.db bs=4096 count=8 "
+		"conv=notrunc status=none",
+		world_store);
+	result = hull("list");
+	CODE(result, 1);
+	SAYS(result->err, "damaged");
+	result = hull("doctor --verify");
+	CODE(result, 1);
+	SAYS(result->err, "doctor --repair");
+	result = hull("doctor --repair");
+	CODE(result, 0);
+	SAYS(result->out, "it is kept as state.db.damaged-");
+	SAYS(result->out, "all that was found is mended");
+	check_some();
+	remove_some();
+}
+
+/* While containers run; nobody is asked to repair anything. */
+static void a_database_that_is_gone_is_told(void)
+{
+	struct result *result;
+
+	make_some();
+	as_root("sh -c 'rm %s/state.db %s/state.db-wal %s/state.db-shm'",
+		world_store, world_store, world_store);
+	result = hull("list");
+	CODE(result, 0);
+	SAYS(result->err, "state.db was gone");
+	CODE(hull("doctor --verify"), 1);
+	CODE(hull("doctor --repair"), 0);
+	check_some();
+	remove_some();
+}
+
+static void what_is_missing_is_found(void)
+{
+	char id[64];
+	json_t *doc;
+
+	make_some();
+	snprintf(id, sizeof(id), "%s", field("idle", "id"));
+	as_root("rm -rf %s/containers/%s %s/volumes/ledger", world_store, id,
+		world_store);
+	as_root("touch %s/run/abcdefghjkmn.lock", world_store);
+	doc = hull_json("doctor --verify --json");
+	CHECK_INT(json_array_size(json_object_get(doc, "findings")), 3);
+	CHECK(json_is_false(json_object_get(doc, "whole")));
+	json_decref(doc);
+	/* A look changes nothing. */
+	CODE(hull("doctor --verify"), 1);
+	CODE(hull("doctor --repair"), 0);
+	is_well();
+	CODE(hull("show idle"), 3);
+	/* Its container has it still, and it is empty. */
+	CODE(hull("start done --attach"), 4);
+	CODE(hull("remove --force done gauge volume:ledger network:berths"), 0);
+}
+
+static void a_damaged_blob_is_fetched_anew(void)
+{
+	struct result *result;
+
+	CODE(hull("pull selwick/base"), 0);
+	as_root("sh -c 'cd %s/images/blobs/sha256 && printf x | dd of=$(ls -S "
+		"| "
+		"head -1) conv=notrunc bs=1 seek=100 status=none'",
+		world_store);
+	result = hull("doctor --verify");
+	CODE(result, 1);
+	SAYS(result->out, "is damaged");
+	CODE(hull("doctor --repair"), 0);
+	result = hull("doctor --verify");
+	CODE(result, 1);
+	SAYS(result->out, "is missing");
+	CODE(hull("remove selwick/base"), 0);
+	CODE(hull("pull selwick/base"), 0);
+	is_well();
+}
+
+static const CU_TestInfo tests[] = {
+	{"a damaged database is made anew", a_damaged_database_is_made_anew},
+	{"a database that is gone is told", a_database_that_is_gone_is_told},
+	{"what is missing is found", what_is_missing_is_found},
+	{"a damaged blob is fetched anew", a_damaged_blob_is_fetched_anew},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_doctor = {"doctor", tests};
