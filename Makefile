@@ -3,6 +3,7 @@
 #   make              the programs, into build/
 #   make demo         installs what is missing, builds, shows the guided tour
 #   make check        installs what is missing, builds, runs all tests
+#   make faults       death and refusal at every call of every verb (hours; EVERY=20)
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make check-servers   real servers, in an image made by debootstrap
 #   make bench        measures against the floors, in one run
@@ -28,7 +29,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := all
 .DELETE_ON_ERROR:
 .SUFFIXES:
-.PHONY: all demo check check-built bench install lint format format-check \
+.PHONY: all demo check check-built faults bench install lint format format-check \
 	headers fuzz clean help deps-build deps-check docs
 
 # V=1 shows the commands whole.

@@ -55,6 +55,15 @@ check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
 
+# Faults at one of EVERY calls of each verb and program; 1 is all of them, and
+# takes hours.
+EVERY ?= 1
+faults: deps-check
+	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)
+	$(AS_ROOT) env HULL_EVERY=$(EVERY) $(BUILD)/e2e $(abspath $(BUILD)) faults
+	$(AS_ROOT) env HULL_EVERY=$(EVERY) $(BUILD)/e2e $(abspath $(BUILD)) --user \
+		faults
+
 # On another kernel, with version 2 control groups only (scripts/check-vm).
 check-vm: deps-vm
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)

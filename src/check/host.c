@@ -38,11 +38,11 @@ static int check_file(
 	if (!read_id(name, id))
 		return 0;
 	rc = th_state_get(store->db, id, &row, err);
-	if (rc < 0 || (rc == 1 && th_container_is_up(&row)))
+	/* One that is free is taken by the next start. */
+	if (rc)
 		return rc < 0 ? -1 : 0;
-	/* One that the state knows may just be ending. */
 	if (th_keeper_lives(store->run_fd, id)) {
-		if (rc == 0 && strstr(name, ".lock"))
+		if (strstr(name, ".lock"))
 			check_found(checking, TH_PART_RUN, id, "",
 				"its keeper runs, and the state does not know "
 				"it");
@@ -52,7 +52,7 @@ static int check_file(
 		checking->mend && unlinkat(store->run_fd, name, 0) == 0
 			? "removed"
 			: "",
-		"it is left of a container that does not run");
+		"it is left of a container that is gone");
 	return 0;
 }
 

@@ -14,6 +14,12 @@ static bool can_go(const struct th_container_row *row)
 	return row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED;
 }
 
+static bool can_be_forced(const struct th_container_row *row)
+{
+	(void)row;
+	return true;
+}
+
 static int remove_container(
 	struct invocation *call, struct th_container_row *row)
 {
@@ -211,7 +217,9 @@ static int run(struct invocation *call)
 	int code = EXIT_DONE;
 
 	if (option_given(call, "all") || call->object_count == 0)
-		return each_container(call, can_go, remove_container);
+		return each_container(call,
+			option_given(call, "force") ? can_be_forced : can_go,
+			remove_container);
 	for (int i = 0; i < call->object_count; i++) {
 		struct th_object object;
 		struct th_error err = {0};
@@ -244,7 +252,7 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all containers that are not running"},
+	{"all", NULL, "all containers that are not running; with --force, all"},
 	{"force", NULL, "stop running containers first, gracefully"},
 	{NULL, NULL, NULL}};
 

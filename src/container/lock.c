@@ -92,15 +92,17 @@ int th_lock_wait(int run_fd, const char *id, int timeout_ms, int *fd,
 	return rc;
 }
 
-void th_lock_drop(int run_fd, const char *id, int *fd)
+bool th_lock_drop(int run_fd, const char *id, int *fd)
 {
 	char name[64];
+	bool gone;
 
 	if (*fd < 0)
-		return;
+		return true;
 	lock_name(id, name);
 	/* Unlinked while it is held: whoever opened it before finds a file
 	 * without links, and makes a new one. */
-	unlinkat(run_fd, name, 0);
+	gone = unlinkat(run_fd, name, 0) == 0 || errno == ENOENT;
 	th_close(fd);
+	return gone;
 }

@@ -20,7 +20,7 @@ bool th_lock_is_there(int run_fd, const char *id, int fd);
 /* Waits until it can be taken; 0 where that takes longer than timeout_ms. */
 int th_lock_wait(int run_fd, const char *id, int timeout_ms, int *fd,
 	struct th_error *err);
-/* Gives it up and removes its file. */
-void th_lock_drop(int run_fd, const char *id, int *fd);
+/* Gives it up and removes its file; false where that stays. */
+bool th_lock_drop(int run_fd, const char *id, int *fd);
 
 #endif

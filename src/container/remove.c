@@ -111,8 +111,8 @@ int th_container_remove(const struct th_context *context,
 		/* The mark goes last: it is what the lock's file is found by
 		 * where this process dies. Nobody can start it any more. */
 		if (rc == 0) {
-			th_lock_drop(store->run_fd, row->id, &lock);
-			th_store_settled(store, row->id);
+			if (th_lock_drop(store->run_fd, row->id, &lock))
+				th_store_settled(store, row->id);
 		}
 		th_store_let_go(store);
 	}

@@ -227,8 +227,8 @@ static int discard(const struct th_context *context,
 		rc = th_state_discard(store->db, row->id, change, err);
 	if (rc == 0 && th_store_remove_container(store, row->id, err) == 0) {
 		/* The mark goes last: it is what its file is found by. */
-		th_lock_drop(store->run_fd, row->id, lock);
-		th_store_settled(store, row->id);
+		if (th_lock_drop(store->run_fd, row->id, lock))
+			th_store_settled(store, row->id);
 	}
 	th_store_let_go(store);
 	return rc;

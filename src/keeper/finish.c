@@ -398,7 +398,8 @@ static void discard(struct keeper *keeper)
 		th_store_remove_container(
 			keeper->store, keeper->id, &ignored) == 0;
 
-	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
+	gone &= th_lock_drop(
+		keeper->store->run_fd, keeper->id, &keeper->lock_fd);
 	if (gone)
 		th_store_settled(keeper->store, keeper->id);
 	if (keeper->discarding)

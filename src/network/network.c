@@ -152,19 +152,21 @@ static int take_berth(struct th_store *store, const char *container,
 	const struct th_network_use *use, struct berth *berth,
 	struct th_error *err)
 {
+	bool known;
+
 	if (read_row(store, use->network, &berth->row, err))
 		return -1;
 	bridge_name(store, berth->row.number, berth->bridge);
-	if (!th_link_is_up(berth->bridge)) {
-		if (choose_subnet(store, &berth->row, berth->bridge,
-			    &berth->subnet, err))
-			return -1;
-	} else if (!subnet_read(&berth->row, &berth->subnet)) {
-		return th_fail(err, TH_FAILED,
-			"the state has no valid addresses for the network "
-			"\"%s\"",
-			use->network);
-	}
+	known = subnet_read(&berth->row, &berth->subnet);
+	/* Of a network that was removed: a keeper that was killed has left its
+	 * bridge. */
+	if (!known && th_link_is_up(berth->bridge) &&
+		th_link_remove(berth->bridge, err))
+		return -1;
+	if (!th_link_is_up(berth->bridge) &&
+		choose_subnet(
+			store, &berth->row, berth->bridge, &berth->subnet, err))
+		return -1;
 	return addresses_take(store, &berth->row, use, container,
 		&berth->subnet, &berth->plug, err);
 }
