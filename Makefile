@@ -4,6 +4,7 @@
 #   make demo         installs what is missing, builds, shows the guided tour
 #   make check        installs what is missing, builds, runs all tests
 #   make faults       death and refusal at every call of every verb (hours; EVERY=20)
+#   make check-powercut   what is on the disk at one moment, mounted again
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make check-servers   real servers, in an image made by debootstrap
 #   make bench        measures against the floors, in one run

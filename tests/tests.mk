@@ -64,6 +64,11 @@ faults: deps-check
 	$(AS_ROOT) env HULL_EVERY=$(EVERY) $(BUILD)/e2e $(abspath $(BUILD)) --user \
 		faults
 
+# The disk as a power cut leaves it, ROUNDS times.
+check-powercut: deps-check
+	@$(MAKE) --no-print-directory all
+	$(AS_ROOT) scripts/check-powercut $(abspath $(BUILD)) $(or $(ROUNDS),20)
+
 # On another kernel, with version 2 control groups only (scripts/check-vm).
 check-vm: deps-vm
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)

@@ -1,4 +1,5 @@
 /* The truth about containers whose keeper has gone. */
+#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <poll.h>
@@ -6,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -28,6 +30,8 @@
 /* How long a locked database is waited for, only to record what has happened.
  */
 #define PATIENCE_MS 2000
+/* Since when a lock without a holder must be there. */
+#define LOCK_AGE_S 3
 
 int th_container_folder(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
@@ -407,6 +411,79 @@ static int settle_starts(const struct th_context *context, struct th_error *err)
 	return rc;
 }
 
+static int compare_ids(const void *one, const void *other)
+{
+	return strcmp(one, other);
+}
+
+/* A lock that nobody holds is what a keeper leaves that was killed before the
+ * state knew of its start, or after it knew of the end: with a control group,
+ * perhaps. */
+static void settle_lock(const struct th_context *context, const char *id)
+{
+	struct th_store *store = context->store;
+	struct th_error ignored = {0}; /* the next look tries again */
+	struct th_container_row row;
+	char path[TH_CGROUP_PATH];
+	int lock = -1, pid;
+
+	if (th_lock_held(store->run_fd, id, &pid) ||
+		th_lock_take(store->run_fd, id, &lock, &ignored) != 1)
+		return;
+	if (th_state_get(store->db, id, &row, &ignored) == 1 &&
+		!th_container_is_up(&row)) {
+		th_container_group(context, &row, path);
+		th_cgroup_remove(path, TH_CGROUP_LEVELS);
+		th_group_path(store, id, path);
+		th_cgroup_remove(path, TH_CGROUP_LEVELS);
+		snprintf(path, sizeof(path), "%s.sock", id);
+		unlinkat(store->run_fd, path, 0);
+	}
+	th_lock_drop(store->run_fd, id, &lock);
+}
+
+/* Locks of others than those that run are few, mostly none. */
+static void settle_locks(const struct th_context *context,
+	const struct th_container_row *rows, size_t count)
+{
+	char(*up)[TH_ID_LENGTH + 1] = calloc(count + 1, sizeof(*up));
+	int fd = openat(context->store->run_fd, ".",
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 || !up ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	char id[TH_ID_LENGTH + 1];
+	const time_t now = time(NULL);
+	struct stat st;
+	size_t ups = 0;
+
+	for (size_t i = 0; up && i < count; i++) {
+		if (th_container_is_up(&rows[i]))
+			memcpy(up[ups++], rows[i].id, sizeof(*up));
+	}
+	if (up)
+		qsort(up, ups, sizeof(*up), compare_ids);
+	while (dir && (entry = readdir(dir))) {
+		const char *name = entry->d_name;
+
+		if (strlen(name) != TH_ID_LENGTH + 5 ||
+			strcmp(name + TH_ID_LENGTH, ".lock") != 0)
+			continue;
+		snprintf(id, sizeof(id), "%.*s", TH_ID_LENGTH, name);
+		/* A new one may be a keeper's that is about to lock it. */
+		if (fstatat(context->store->run_fd, name, &st,
+			    AT_SYMLINK_NOFOLLOW) ||
+			now - st.st_ctime < LOCK_AGE_S)
+			continue;
+		if (!bsearch(id, up, ups, sizeof(*up), compare_ids))
+			settle_lock(context, id);
+	}
+	if (dir)
+		closedir(dir);
+	else
+		th_close(&fd);
+	free(up);
+}
+
 /* Of a build that was killed: nobody wants it any more. One that still runs is
  * about to end, as its keeper hears of it. */
 static void settle_build(
@@ -459,6 +536,8 @@ int th_container_rows(const struct th_context *context,
 		*rows = NULL;
 		return -1;
 	}
+	if (!th_db_is_detached(store->db))
+		settle_locks(context, *rows, *count);
 	th_build_tidy(store);
 	/* What is left of containers that are not even in the state. */
 	th_error_clear(&ignored);

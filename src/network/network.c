@@ -394,8 +394,37 @@ static bool bridge_is_there(const struct th_store *store, int64_t number)
 	return if_nametoindex(bridge) != 0;
 }
 
+/* Calls take for each bridge of this store whose network is not in the state
+ * any more: it was removed while a keeper was still to take its bridge away,
+ * and could not. How many there are, or -1. */
+static int each_stray(struct th_store *store, const char *own,
+	int (*take)(const char *bridge, struct th_error *err),
+	struct th_error *err)
+{
+	struct if_nameindex *all = if_nameindex();
+	size_t len = strlen(own);
+	int rc = 0;
+
+	for (struct if_nameindex *at = all; at && at->if_index; at++) {
+		int64_t known = 0;
+
+		if (strncmp(at->if_name, own, len) != 0)
+			continue;
+		if (th_db_number(store->db, 0, &known, err,
+			    "SELECT 1 FROM networks WHERE number%10000=?", "i",
+			    (int64_t)atoi(at->if_name + len)) ||
+			(!known && take(at->if_name, err))) {
+			rc = -1;
+			break;
+		}
+	}
+	if_freenameindex(all);
+	return rc;
+}
+
 int th_network_tidy(struct th_store *store, struct th_error *err)
 {
+	char own[IFNAMSIZ];
 	struct th_network_row *rows = NULL;
 	size_t count = 0, up = 0, gone = 0;
 	char table[32];
@@ -431,9 +460,33 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 		if (!rows[i].running && if_nametoindex(bridge))
 			rc = th_link_remove(bridge, err);
 	}
+	snprintf(own, sizeof(own), "th%.6s-", store->tag);
+	if (rc == 0)
+		rc = each_stray(store, own, th_link_remove, err);
 	free(rows);
 	th_close(&lock);
 	return rc;
+}
+
+/* Every look asks this, and the host may have very many devices: only the
+ * numbers that removed networks can have had lately are tried. */
+static bool has_stray(struct th_store *store)
+{
+	struct th_error ignored = {0};
+	int64_t last = 0, known = 0;
+
+	if (th_db_number(store->db, 0, &last, &ignored,
+		    "SELECT coalesce(max(number), -1) FROM networks", ""))
+		return false;
+	for (int64_t i = 0; i <= last + 2; i++) {
+		if (bridge_is_there(store, i) &&
+			th_db_number(store->db, 0, &known, &ignored,
+				"SELECT 1 FROM networks WHERE number=?", "i",
+				i) == 0 &&
+			!known)
+			return true;
+	}
+	return false;
 }
 
 bool th_network_is_untidy(struct th_store *store)
@@ -450,7 +503,7 @@ bool th_network_is_untidy(struct th_store *store)
 	while (!untidy && th_query_next(query, &ignored) == 1)
 		untidy = bridge_is_there(store, th_query_int(query, 0));
 	th_query_end(query);
-	return untidy;
+	return untidy || has_stray(store);
 }
 
 /* ---- names of devices ---- */

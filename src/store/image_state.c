@@ -104,6 +104,17 @@ static int write_index(struct th_store *store, struct th_error *err)
 	return th_db_end(store->db, rc, err);
 }
 
+/* A change of images or names survives a power cut: the layout's index shows
+ * it, and what it has removed goes from the disk. */
+static int begin_change(struct th_store *store, struct th_error *err)
+{
+	th_db_set_durable(store->db, true);
+	if (th_db_begin(store->db, err) == 0)
+		return 0;
+	th_db_set_durable(store->db, false);
+	return -1;
+}
+
 /* Ends the transaction of a change of images or names. */
 static int end_change(struct th_store *store, int rc, struct th_error *err)
 {
@@ -112,6 +123,7 @@ static int end_change(struct th_store *store, int rc, struct th_error *err)
 	if (rc == 0)
 		rc = set_meta(store, "index-stale", "1", err);
 	rc = th_db_end(store->db, rc, err);
+	th_db_set_durable(store->db, false);
 	/* The change is made, whatever becomes of the file: the mark stays, and
 	 * the next command writes it. */
 	if (rc == 0)
@@ -198,14 +210,10 @@ int th_image_state_add(struct th_store *store, const struct th_image_row *image,
 {
 	int rc;
 
-	/* What was pulled survives a power cut. */
-	if (th_db_run(store->db, err, "PRAGMA synchronous=FULL", "") ||
-		th_db_begin(store->db, err))
+	if (begin_change(store, err))
 		return -1;
 	rc = add_rows(store, image, layers, layer_count, name, index, err);
-	rc = end_change(store, rc, err);
-	th_db_run(store->db, NULL, "PRAGMA synchronous=NORMAL", "");
-	return rc;
+	return end_change(store, rc, err);
 }
 
 int th_image_state_add_step(struct th_store *store,
@@ -254,7 +262,7 @@ int th_image_state_tag(struct th_store *store, const char *digest,
 	int rc;
 
 	before[0] = '\0';
-	if (th_db_begin(store->db, err))
+	if (begin_change(store, err))
 		return -1;
 	rc = th_db_number(store->db, 0, &there, err,
 		"SELECT count(*) FROM images WHERE digest=?", "t", digest);
@@ -551,7 +559,7 @@ int th_image_state_untag(
 	int64_t names = 0;
 	int rc;
 
-	if (th_db_begin(store->db, err))
+	if (begin_change(store, err))
 		return -1;
 	rc = th_db_query(store->db, &query, err,
 		"SELECT digest FROM tags WHERE name=?", "t", name);
@@ -577,7 +585,7 @@ int th_image_state_untag(
 int th_image_state_remove(
 	struct th_store *store, const char *digest, struct th_error *err)
 {
-	if (th_db_begin(store->db, err))
+	if (begin_change(store, err))
 		return -1;
 	return end_change(store, remove_rows(store, digest, err), err);
 }
@@ -587,7 +595,7 @@ int th_image_state_remove_nameless(
 {
 	int removed = 0, rc;
 
-	if (th_db_begin(store->db, err))
+	if (begin_change(store, err))
 		return -1;
 	rc = th_db_run(store->db, err,
 		"DELETE FROM images WHERE digest=?1"

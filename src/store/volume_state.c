@@ -334,8 +334,12 @@ static int take_away(struct th_store *store, const char *stage,
 	char from[STAGE_PATH], to[STAGE_PATH];
 	int rc;
 
-	if (th_db_begin(store->db, err))
+	/* On the disk before the files go. */
+	th_db_set_durable(store->db, true);
+	if (th_db_begin(store->db, err)) {
+		th_db_set_durable(store->db, false);
 		return -1;
+	}
 	rc = remove_row(store, name, err);
 	place_path(from, name, true);
 	stage_path(to, stage, name, "data");
@@ -343,7 +347,9 @@ static int take_away(struct th_store *store, const char *stage,
 		errno != ENOENT)
 		rc = th_fail_sys(err, TH_FAILED, errno, "cannot remove %s/%s",
 			store->root, from);
-	return th_db_end(store->db, rc, err);
+	rc = th_db_end(store->db, rc, err);
+	th_db_set_durable(store->db, false);
+	return rc;
 }
 
 /* With the store held, or locked as a whole. */
