@@ -472,6 +472,8 @@ int main(int argc, char **argv)
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);
 	signal(SIGPIPE, SIG_DFL);
+	/* A limit of the caller's is an error that can be told. */
+	signal(SIGXFSZ, SIG_IGN);
 	/* How children end would be lost otherwise. */
 	signal(SIGCHLD, SIG_DFL);
 	/* What is made in the store is the containers', whatever the caller

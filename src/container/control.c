@@ -52,10 +52,17 @@ int th_container_stop_await(int *channel, int timeout_ms,
 {
 	struct pollfd one = {.fd = *channel, .events = POLLIN};
 	struct th_message message;
-	int fds[TH_CHANNEL_FDS], rc = -1;
+	int ready = poll(&one, 1, timeout_ms), fds[TH_CHANNEL_FDS], rc = -1;
 
-	if (timeout_ms >= 0 && poll(&one, 1, timeout_ms) == 0)
+	if (ready == 0)
 		return 0;
+	/* Ctrl-C: the keeper goes on with it. */
+	if (ready < 0) {
+		th_close(channel);
+		return th_fail(err, TH_FAILED,
+			"interrupted; the container is being stopped all the "
+			"same");
+	}
 	if (keeper_await(*channel, TH_TELL_ENDED, &message, fds, err) == 0 &&
 		message.len == sizeof(*ending)) {
 		memcpy(ending, message.data, sizeof(*ending));

@@ -143,6 +143,7 @@ int th_container_exec(const struct th_context *context,
 	given[3] = options->program;
 	count = options->program >= 0 ? 4 : streams ? 3 : 0;
 	if (!doc || keeper_send(made, TH_SAY_EXEC, doc, given, count, err) ||
+		keeper_patience(context, made, err) ||
 		keeper_await(made, TH_TELL_SESSION, &message, fds, err)) {
 		th_close(&made);
 		return -1;

@@ -1,11 +1,15 @@
 #include "container/keeper_ask.h"
 
 #include <errno.h>
+#include <poll.h>
+#include <signal.h>
 #include <stdlib.h>
 #include <string.h>
 
 #include "base/file.h"
 #include "base/json.h"
+
+#define LOOK_MS 500
 
 int keeper_reach(const struct th_context *context,
 	const struct th_container_row *row, enum th_act act, int *channel,
@@ -45,6 +49,32 @@ int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	free(text);
 	json_decref(doc);
 	return rc;
+}
+
+/* Some callers read signals later, by a descriptor: then they are pending. */
+static bool is_cancelled(const struct th_context *context)
+{
+	sigset_t pending;
+
+	if (context->cancel && atomic_load(context->cancel))
+		return true;
+	return sigpending(&pending) == 0 &&
+		(sigismember(&pending, SIGTERM) == 1 ||
+			sigismember(&pending, SIGINT) == 1 ||
+			sigismember(&pending, SIGHUP) == 1);
+}
+
+int keeper_patience(
+	const struct th_context *context, int channel, struct th_error *err)
+{
+	struct pollfd one = {.fd = channel, .events = POLLIN};
+
+	/* Looked at again and again: the signal may have come right before. */
+	while (poll(&one, 1, LOOK_MS) <= 0) {
+		if (is_cancelled(context))
+			return th_fail(err, TH_FAILED, "interrupted");
+	}
+	return 0;
 }
 
 int keeper_await(int channel, enum th_message_type wanted,

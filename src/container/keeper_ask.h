@@ -16,6 +16,11 @@ int keeper_reach(const struct th_context *context,
 /* Sends one request; doc is freed, and NULL is an error. */
 int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	const int *fds, int fd_count, struct th_error *err);
+/* Waits until the keeper answers, or the caller is told to end
+ * (context->cancel; -1). Before keeper_await, where the keeper may take its
+ * time or hang. */
+int keeper_patience(
+	const struct th_context *context, int channel, struct th_error *err);
 /* The answer, or -1 with the error that the keeper tells. TH_TELL_ENDED where
  * another was wanted is an error too. */
 int keeper_await(int channel, enum th_message_type wanted,

@@ -113,6 +113,16 @@ int th_place_open(const struct th_context *context, struct th_place *place,
 		    context, place->container, TH_KIND_CONTAINER, &object, err))
 		return -1;
 	place->row = object.container;
+	/* Its keeper has its files, and no process that could be asked. */
+	if (place->row.state == TH_STATE_WAITING) {
+		th_fail(err, TH_IN_USE,
+			"container \"%s\" is waiting for its next attempt",
+			place->row.name);
+		return th_hint(err,
+			"stop it first: tidyhull stop %s; or start it now: "
+			"tidyhull start %s",
+			place->row.name, place->row.name);
+	}
 	folder = th_container_folder(context, &place->row, err);
 	if (folder < 0)
 		return -1;

@@ -51,13 +51,21 @@ static int spawn(const struct th_context *context,
 }
 
 /* Waits for the keeper's word. */
-static int await(int channel, pid_t pid, struct th_error *err)
+static int await(const struct th_context *context, const char *id, int channel,
+	pid_t pid, struct th_error *err)
 {
+	struct th_container_row row;
+	struct th_error ignored = {0};
 	struct th_message message;
 	int fds[TH_CHANNEL_FDS], rc;
 
 	rc = th_channel_receive(channel, &message, fds, err);
 	if (rc == 1 && message.type == TH_TELL_STARTED)
+		return 0;
+	/* It runs, and the word of it was lost. */
+	if (rc == 0 &&
+		th_state_get(context->store->db, id, &row, &ignored) == 1 &&
+		th_container_is_up(&row))
 		return 0;
 	/* It has ended, or will at once: the shell gets no zombie. */
 	while (waitpid(pid, NULL, 0) < 0 && errno == EINTR)
@@ -108,7 +116,7 @@ static int start(const struct th_context *context,
 	if (rc == 0 && handed)
 		th_handed_send(pair[0], TH_SAY_PORTS, handed, &ignored);
 	if (rc == 0)
-		rc = await(pair[0], pid, err);
+		rc = await(context, row->id, pair[0], pid, err);
 	if (rc || attach == TH_BACKGROUND)
 		close(pair[0]);
 	else

@@ -230,6 +230,17 @@ static int create_bundle(char **argv)
 	return rc ? 1 : 0;
 }
 
+/* A word that is lost would leave the command waiting. */
+static void tell_started(int channel)
+{
+	for (int tries = 0; tries < 3; tries++) {
+		if (th_channel_send(
+			    channel, TH_TELL_STARTED, NULL, 0, NULL, 0) == 0 ||
+			errno == EPIPE)
+			break;
+	}
+}
+
 int main(int argc, char **argv)
 {
 	struct th_error err = {0};
@@ -272,7 +283,7 @@ int main(int argc, char **argv)
 	}
 	keeper_notify_started(&keeper);
 	keeper_rest();
-	th_channel_send(channel, TH_TELL_STARTED, NULL, 0, NULL, 0);
+	tell_started(channel);
 	if (keeper.attached)
 		keeper_add_client(&keeper, channel, true);
 	else

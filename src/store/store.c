@@ -46,18 +46,25 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	static const char index[] = "{\"schemaVersion\":2,\"mediaType\":"
 				    "\"application/vnd.oci.image.index.v1+json"
 				    "\",\"manifests\":[]}\n";
+	bool made = false;
 	char first[64];
 
-	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0 &&
-		faccessat(store->root_fd, "images/blobs/sha512", F_OK, 0) == 0)
-		return 0;
+	/* Each: whoever has removed one finds it again. */
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
-		if (mkdirat(store->root_fd, names[i], 0700) && errno != EEXIST)
+		if (faccessat(store->root_fd, names[i], F_OK, 0) == 0)
+			continue;
+		made = true;
+		if (mkdirat(store->root_fd, names[i], 0700) &&
+			errno != EEXIST && errno != EROFS)
 			return th_fail_sys(err, TH_FAILED, errno,
 				"cannot create %s/%s", store->root, names[i]);
 	}
-	mark_top(store, "trees");
-	mark_top(store, "tmp");
+	if (made) {
+		mark_top(store, "trees");
+		mark_top(store, "tmp");
+	}
+	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0)
+		return 0;
 	if (th_file_replace(store->root_fd, "images/oci-layout", layout,
 		    sizeof(layout) - 1, 0644, true, err))
 		return -1;

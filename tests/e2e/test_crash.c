@@ -61,6 +61,19 @@ static void a_killed_program_is_told(void)
 	CODE(hull("remove box"), 0);
 }
 
+static bool is_waiting(void *arg)
+{
+	return strcmp(field(arg, "state"), "waiting") == 0;
+}
+
+static void wait_for_try(const char *name)
+{
+	char copy[64];
+
+	snprintf(copy, sizeof(copy), "%s", name);
+	CHECK(wait_until(is_waiting, copy));
+}
+
 static void sleep_ms(long ms)
 {
 	const struct timespec time = {
@@ -285,6 +298,57 @@ static void another_environment_finds_it(void)
 	as_root("rm -rf %s/data", world_folder);
 }
 
+/* Nothing that a person does against a keeper that hangs waits for it. */
+static void whoever_waits_for_a_stuck_keeper_can_leave(void)
+{
+	pid_t keeper, pid;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	keeper = keeper_of("box");
+	signal_to(keeper, SIGSTOP);
+	pid = hull_start("out", "exec box -- true");
+	usleep(300000);
+	signal_to(pid, SIGTERM);
+	CHECK(wait_for(pid) != 0);
+	CHECK(file_holds("out", "interrupted"));
+	signal_to(keeper, SIGCONT);
+	CODE(hull("exec box -- true"), 0);
+	CODE(hull("remove --force box"), 0);
+}
+
+static void a_stop_can_be_left_to_its_keeper(void)
+{
+	pid_t pid;
+
+	CODE(hull("launch selwick/base --name box --network none -- sh -c "
+		  "'trap \"\" TERM; while :; do sleep 0.1; done'"),
+		0);
+	pid = hull_start("out", "stop box --grace 60s");
+	usleep(500000);
+	signal_to(pid, SIGINT);
+	CHECK(wait_for(pid) != 0);
+	CHECK(file_holds("out", "is being stopped all the same"));
+	CODE(hull("remove --force box --quiet"), 0);
+}
+
+static void missing_folders_come_back(void)
+{
+	CODE(hull("pull selwick/base"), 0);
+	as_root("sh -c 'cd %s && rm -rf tmp filters partial run'", world_store);
+	CODE(hull("run selwick/base --network none -- true"), 0);
+	CODE(hull("launch selwick/base --name box --network none --restart "
+		  "always,delay=1h -- false"),
+		0);
+	wait_for_try("box");
+	/* What waits has no files to be copied to, and says so at once. */
+	CODE(hull("copy /etc/hostname box:/etc/name"), 4);
+	SAYS(hull("copy /etc/hostname box:/etc/name")->err,
+		"waiting for its next attempt");
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"what it is found by comes back", what_it_is_found_by_comes_back},
 	{"another environment finds it", another_environment_finds_it},
@@ -297,6 +361,10 @@ static const CU_TestInfo tests[] = {
 	{"names are given once", names_are_given_once},
 	{"many at once", many_at_once},
 	{"a stopped keeper holds up nobody", a_stopped_keeper_holds_up_nobody},
+	{"whoever waits for a stuck keeper can leave",
+		whoever_waits_for_a_stuck_keeper_can_leave},
+	{"a stop can be left to its keeper", a_stop_can_be_left_to_its_keeper},
+	{"missing folders come back", missing_folders_come_back},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_crash = {"crash", tests};
