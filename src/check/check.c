@@ -96,9 +96,8 @@ int th_check_open(const char *root, const char *run, bool mend,
 	th_close(&fd);
 	if (rc || th_store_open(root, run, false, store, err))
 		return -1;
-	check_found(&checking, TH_PART_DATABASE, "state.db",
-		"a new one is made of what is on the disk",
-		"%s; it is kept as %s", own.msg, name);
+	check_found(&checking, TH_PART_DATABASE, "state.db", "made anew",
+		"it is damaged; it is kept as %s", name);
 	return 0;
 }
 

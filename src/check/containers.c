@@ -24,15 +24,14 @@ static void found(void *owner, const struct th_disagreement_found *one)
 		restored = checking->mend &&
 			check_restore(checking, one->id, &err) == 0;
 		check_found(checking, TH_PART_CONTAINER, one->id,
-			restored ? "taken up again from its plan" : "",
+			restored ? "taken up again" : "",
 			"it has a folder, and the state does not know it%s"
 			"%.150s",
 			err.code ? ": " : "", err.msg);
 		break;
 	case TH_VOLUME_WITHOUT_FOLDER:
 		check_found(checking, TH_PART_VOLUME, one->id,
-			one->mended ? "forgotten, or empty where it is in use"
-				    : "",
+			one->mended ? "forgotten, or empty if in use" : "",
 			"its folder is gone");
 		break;
 	case TH_VOLUME_WITHOUT_ROW:

@@ -157,7 +157,7 @@ static int check_layout(struct checking *checking, struct th_error *err)
 				       &own) == 0;
 		check_found(checking, TH_PART_IMAGE,
 			name ? name : images[i].digest,
-			done ? "taken up again from the layout" : "",
+			done ? "taken up again" : "",
 			"it is in images/, and the state does not know "
 			"it%s%.120s",
 			own.code ? ": " : "", own.msg);
