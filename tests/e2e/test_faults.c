@@ -45,7 +45,7 @@ static const struct act acts[] = {{"pull", {NULL}, "pull selwick/gauge"},
 	{"remove", {"create " BOX FOREVER}, "remove box"},
 	{"remove --force", {"launch " BOX FOREVER}, "remove --force box"},
 	{"remove volume", {"new volume charts"}, "remove volume:charts"},
-	{"remove network", {"new network quay"}, "remove network:quay"},
+	{"remove network", {"new network pier"}, "remove network:pier"},
 	{"tag", {NULL}, "tag selwick/base selwick/again"},
 	{"remove image", {"tag selwick/base selwick/again"},
 		"remove selwick/again"},
@@ -113,7 +113,7 @@ static bool is_whole(void *arg)
 static void clear(void)
 {
 	hull("remove --force --all -q");
-	hull("remove volume:ledger volume:charts network:berths network:quay "
+	hull("remove volume:ledger volume:charts network:berths network:pier "
 	     "-q");
 	hull("remove selwick/again selwick/caught selwick/gauge -q");
 	hull("sweep --yes -q");
