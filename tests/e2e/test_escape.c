@@ -440,8 +440,8 @@ static void a_changed_filter_is_not_believed(void)
 {
 	/* BPF_RET | BPF_K, SECCOMP_RET_ALLOW; alone and behind any seal. */
 	static const char *const forms[] = {"\\006\\0\\0\\0\\0\\0\\377\\177",
-		"0123456789abcdef0123456789abcdef"
-		"\\006\\0\\0\\0\\0\\0\\377\\177",
+		("0123456789abcdef0123456789abcdef"
+		 "\\006\\0\\0\\0\\0\\0\\377\\177"),
 		""};
 
 	CODE(hull("create --name box --mount /inside=%s/inside,ro "

@@ -381,8 +381,8 @@ static void a_network_is_shared(void)
 static void add_outside(void)
 {
 	static const char *const lines[] = {"ip netns add hull-outside",
-		"ip link add hull-out type veth peer name eth9 netns "
-		"hull-outside",
+		("ip link add hull-out type veth peer name eth9 netns "
+		 "hull-outside"),
 		"ip address add 192.0.2.1/24 dev hull-out",
 		"ip address add fd77::1/64 dev hull-out nodad",
 		"ip link set hull-out up",

@@ -226,7 +226,7 @@ static void long_names_are_one_piece(void)
 	CHECK_INT(count_entries(&err), -1);
 	CHECK(strstr(err.msg, "long name is malformed") != NULL);
 	begin();
-	put("extended", 'x', "11 path=a\0b\n" + 0, 12);
+	put("extended", 'x', "11 path=a\0b\n", 12);
 	put("file", '0', "", 0);
 	CHECK_INT(count_entries(&err), -1);
 }

@@ -56,8 +56,9 @@ static void odd_lines_do_no_harm(void)
 {
 	static const char *const odd[] = {"", "\n\n", "nameserver",
 		"nameserver \n", "nameserver\n", "nameserverx 127.0.0.1\n",
-		"nameserver 127.0.0.1.2.3.4.5.6.7.8.9.0.1.2.3.4.5.6.7.8.9.0.1.2"
-		"\n",
+		("nameserver "
+		 "127.0.0.1.2.3.4.5.6.7.8.9.0.1.2.3.4.5.6.7.8.9.0.1.2"
+		 "\n"),
 		"nameserver here\n"};
 
 	for (size_t i = 0; i < COUNT_OF(odd); i++) {
