@@ -192,6 +192,12 @@ int th_container_has_terminal(const struct th_context *context,
 int th_container_remove(const struct th_context *context,
 	const struct th_container_row *row, bool force, struct th_error *err);
 
+/* The control groups of one that does not run: that which the state has, and
+ * that of a keeper which was killed before the state knew of its start. The
+ * container's lock must be held. */
+void th_container_remove_groups(
+	const struct th_context *context, const struct th_container_row *row);
+
 /* ---- settle.c ---- */
 
 /* Opens the container's folder in the store; the caller's to close, -1. */

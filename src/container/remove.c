@@ -37,8 +37,7 @@ static int stop_first(const struct th_context *context,
 	return 0;
 }
 
-/* Of a keeper that was killed before the state knew of its start. */
-static void remove_groups(
+void th_container_remove_groups(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	char path[TH_CGROUP_PATH];
@@ -102,7 +101,7 @@ int th_container_remove(const struct th_context *context,
 			row->name);
 	if (rc < 0)
 		return -1;
-	remove_groups(context, row);
+	th_container_remove_groups(context, row);
 	if (th_state_began(store->db, row->id, &ignored) == 1)
 		th_container_clean_start(context, row);
 	rc = th_store_hold(store, err);

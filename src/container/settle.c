@@ -328,11 +328,6 @@ static int settle_row(const struct th_context *context,
 	return rc < 0 ? -1 : 0;
 }
 
-static bool cannot_be_recorded(const struct th_error *err)
-{
-	return th_db_unwritable(err) || th_db_busy(err);
-}
-
 int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
@@ -347,7 +342,7 @@ int th_container_settle_row(const struct th_context *context,
 	rc = settle_row(context, row, &own);
 	th_db_set_patience(db, 0);
 	/* What cannot be recorded is true all the same. */
-	if (rc && cannot_be_recorded(&own) && th_db_detach(db, &ignored) == 0) {
+	if (rc && th_db_not_now(&own) && th_db_detach(db, &ignored) == 0) {
 		th_error_clear(&own);
 		rc = settle_row(context, row, &own);
 	}
@@ -424,7 +419,7 @@ static void settle_lock(const struct th_context *context, const char *id)
 	struct th_store *store = context->store;
 	struct th_error ignored = {0}; /* the next look tries again */
 	struct th_container_row row;
-	char path[TH_CGROUP_PATH];
+	char path[64];
 	int lock = -1, pid;
 
 	if (th_lock_held(store->run_fd, id, &pid) ||
@@ -432,10 +427,7 @@ static void settle_lock(const struct th_context *context, const char *id)
 		return;
 	if (th_state_get(store->db, id, &row, &ignored) == 1 &&
 		!th_container_is_up(&row)) {
-		th_container_group(context, &row, path);
-		th_cgroup_remove(path, TH_CGROUP_LEVELS);
-		th_group_path(store, id, path);
-		th_cgroup_remove(path, TH_CGROUP_LEVELS);
+		th_container_remove_groups(context, &row);
 		snprintf(path, sizeof(path), "%s.sock", id);
 		unlinkat(store->run_fd, path, 0);
 	}
@@ -470,11 +462,10 @@ static void settle_locks(const struct th_context *context,
 			continue;
 		snprintf(id, sizeof(id), "%.*s", TH_ID_LENGTH, name);
 		/* A new one may be a keeper's that is about to lock it. */
-		if (fstatat(context->store->run_fd, name, &st,
-			    AT_SYMLINK_NOFOLLOW) ||
-			now - st.st_ctime < LOCK_AGE_S)
-			continue;
-		if (!bsearch(id, up, ups, sizeof(*up), compare_ids))
+		if (!bsearch(id, up, ups, sizeof(*up), compare_ids) &&
+			fstatat(context->store->run_fd, name, &st,
+				AT_SYMLINK_NOFOLLOW) == 0 &&
+			now - st.st_ctime >= LOCK_AGE_S)
 			settle_lock(context, id);
 	}
 	if (dir)
@@ -522,8 +513,7 @@ int th_container_rows(const struct th_context *context,
 	struct th_error own = {0}, ignored = {0};
 
 	if (settle_starts(context, &own) &&
-		(!cannot_be_recorded(&own) ||
-			th_db_detach(store->db, &ignored))) {
+		(!th_db_not_now(&own) || th_db_detach(store->db, &ignored))) {
 		*err = own;
 		return -1;
 	}

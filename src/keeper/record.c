@@ -110,12 +110,6 @@ static int carry_out(struct keeper *keeper, const struct record *record,
 	return 0;
 }
 
-/* Nothing is wrong with what is to be written: only now is no time for it. */
-static bool is_for_later(const struct th_error *err)
-{
-	return th_db_unwritable(err) || th_db_busy(err);
-}
-
 static void tell_lost(struct keeper *keeper)
 {
 	struct th_cause cause = {
@@ -126,7 +120,7 @@ static void tell_lost(struct keeper *keeper)
 		return;
 	if (th_state_note(keeper->store->db, keeper->id, &cause, "keeper", NULL,
 		    &err) == 0 ||
-		!is_for_later(&err))
+		!th_db_not_now(&err))
 		keeper->records_lost = 0;
 }
 
@@ -136,7 +130,7 @@ void keeper_record_work(struct keeper *keeper)
 		struct record *first = keeper->records;
 		struct th_error err = {0};
 
-		if (carry_out(keeper, first, &err) && is_for_later(&err)) {
+		if (carry_out(keeper, first, &err) && th_db_not_now(&err)) {
 			keeper->records_ms = th_clock_mono_ms() +
 				(th_db_busy(&err) ? SOON_MS : LATER_MS);
 			return;

@@ -75,6 +75,11 @@ bool th_db_busy(const struct th_error *err)
 	return err->code == TH_FAILED && err->sys == EBUSY;
 }
 
+bool th_db_not_now(const struct th_error *err)
+{
+	return th_db_unwritable(err) || th_db_busy(err);
+}
+
 static int fail(struct th_db *db, struct th_error *err)
 {
 	int rc = sqlite3_extended_errcode(db->handle);

@@ -37,6 +37,9 @@ bool th_db_unwritable(const struct th_error *err);
 bool th_db_damaged(const struct th_error *err);
 /* True where err says that another program keeps it locked. */
 bool th_db_busy(const struct th_error *err);
+/* Either: nothing is wrong with what was to be written, but it cannot be now.
+ */
+bool th_db_not_now(const struct th_error *err);
 /* How long others are waited for, in milliseconds; 0: 20,000, as at first.
  * Whoever waited in vain gets an error with the errno EBUSY. */
 void th_db_set_patience(struct th_db *db, int patience_ms);
