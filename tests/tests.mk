@@ -17,8 +17,9 @@ $(BUILD)/obj/tests/%.o: tests/%.c
 # Shared ones: their own memory does not run out on demand.
 shared_libs = $(shell $(PKG) --libs $(LIBS_CORE))
 
-$(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB) tests/lib/scarce.c) \
-		$(BUILD)/libtidyhull.a
+# The keeper's parts are tested one by one; its main() is not.
+$(BUILD)/unit: $(call object,$(UNIT_SRC) $(TEST_LIB) tests/lib/scarce.c \
+		$(filter-out %/main.c,$(KEEPER_SRC))) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(SCARCE) -o $@ $^ $(shared_libs) $(test_libs) \
 		-lpthread

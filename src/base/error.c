@@ -1,5 +1,6 @@
 #include "base/error.h"
 
+#include <errno.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -60,6 +61,11 @@ int th_trouble(struct th_error *err, enum th_trouble trouble)
 int th_fail_memory(struct th_error *err)
 {
 	return th_fail(err, TH_FAILED, "not enough memory");
+}
+
+bool th_error_busy(const struct th_error *err)
+{
+	return err->code == TH_FAILED && err->sys == EBUSY;
 }
 
 void th_error_clear(struct th_error *err)

@@ -3,6 +3,7 @@
 #ifndef TH_BASE_ERROR_H
 #define TH_BASE_ERROR_H
 
+#include <stdbool.h>
 #include <stddef.h>
 
 /* What a caller may react to. The command line turns them into exit codes. */
@@ -59,6 +60,10 @@ int th_trouble(struct th_error *err, enum th_trouble trouble);
 
 /* "not enough memory"; returns -1. */
 int th_fail_memory(struct th_error *err);
+
+/* True where somebody else holds what was wanted just now: it may be tried
+ * again a moment later. */
+bool th_error_busy(const struct th_error *err);
 
 /* Empties an error so that it can be used again. */
 void th_error_clear(struct th_error *err);

@@ -7,10 +7,14 @@
 #include <stdlib.h>
 #include <string.h>
 #include <linux/fs.h>
+#include <sys/file.h>
 #include <sys/socket.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
+#include <time.h>
 #include <unistd.h>
+
+#include "base/clock.h"
 
 #define READ_STEP 16384
 /* The number of fchmodat2 on every architecture; older headers lack it. */
@@ -140,6 +144,33 @@ int th_write_all(int fd, const void *data, size_t len)
 		len -= (size_t)done;
 	}
 	return 0;
+}
+
+int th_lock_file(
+	int dirfd, const char *name, int patience_ms, struct th_error *err)
+{
+	const struct timespec step = {.tv_nsec = 2000000};
+	int64_t until_ms = th_clock_mono_ms() + patience_ms;
+	int fd = openat(dirfd, name, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+	int sys = errno;
+
+	while (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB)) {
+		sys = errno == EWOULDBLOCK ? EBUSY : errno;
+		if (sys != EINTR &&
+			(sys != EBUSY || th_clock_mono_ms() >= until_ms))
+			th_close(&fd);
+		else
+			nanosleep(&step, NULL);
+	}
+	if (fd >= 0)
+		return fd;
+	if (sys != EBUSY)
+		return th_fail_sys(err, TH_FAILED, sys, "cannot lock %s", name);
+	if (err && err->code == TH_OK)
+		err->sys = EBUSY;
+	th_fail(err, TH_FAILED, "another tidyhull program keeps %s locked",
+		name);
+	return th_hint(err, "it may have been stopped by a signal");
 }
 
 int th_file_replace(int dirfd, const char *path, const void *data, size_t len,

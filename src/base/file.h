@@ -40,6 +40,12 @@ int th_write_all(int fd, const void *data, size_t len);
  * that all is data (lseek(2)); what cannot be asked is taken as data too. */
 bool th_file_next_data(int fd, off_t at, off_t size, off_t *data, off_t *hole);
 
+/* The file of that name, made where it is missing, locked for this process
+ * alone. Others are waited for so many milliseconds, as whoever holds a lock
+ * may have been stopped; then -1, with EBUSY. */
+int th_lock_file(
+	int dirfd, const char *name, int patience_ms, struct th_error *err);
+
 /* Makes the folder and those above it. */
 int th_dir_make(const char *path, mode_t mode, struct th_error *err);
 

@@ -100,6 +100,17 @@ static int unplug(struct th_store *store, const struct th_container_row *row,
 	return 0;
 }
 
+/* Nobody waits for it who has come for something else. */
+static void tidy_now(struct th_store *store)
+{
+	struct th_error ignored = {0}; /* the next one does it */
+	int patience_ms = store->patience_ms;
+
+	store->patience_ms = 0;
+	th_network_tidy(store, &ignored);
+	store->patience_ms = patience_ms;
+}
+
 static int tidy(struct th_store *store, const struct th_container_row *row,
 	struct th_error *err)
 {
@@ -532,7 +543,7 @@ int th_container_rows(const struct th_context *context,
 	/* What is left of containers that are not even in the state. */
 	th_error_clear(&ignored);
 	if (!store->unprivileged && th_network_is_untidy(store))
-		th_network_tidy(store, &ignored);
+		tidy_now(store);
 	return 0;
 }
 

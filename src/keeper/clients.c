@@ -16,6 +16,8 @@ static void client_ready(struct th_watch *watch, uint32_t events);
 
 /* Answers and words of state that wait for one client. */
 #define PENDING_MAX 64
+/* Slow readers that are served at the same time after the end. */
+#define LATE_MAX 256
 
 static void drop_first(struct waiting **list)
 {
@@ -71,6 +73,7 @@ void keeper_drop_client(struct client *client)
 		client->next->place = client->place;
 	if (client->attached && keeper->input && !client->left)
 		keeper_take_input(keeper, "", 0, true);
+	keeper_forget_pause(client);
 	if (client->holds)
 		keeper_end_hold(keeper);
 	if (client->attached && keeper->bound && !keeper->ended)
@@ -155,23 +158,42 @@ static bool tell_one(struct late *late)
 		errno != EAGAIN;
 }
 
+static void drop_late(struct late **place)
+{
+	struct late *late = *place;
+
+	*place = late->next;
+	th_close(&late->fd);
+	while (late->first)
+		drop_first(&late->first);
+	free(late);
+}
+
+/* All at the same time: one that never reads must not keep the others. */
 void keeper_tell_late(struct keeper *keeper)
 {
-	while (keeper->late) {
-		struct late *late = keeper->late;
-		struct pollfd one = {.fd = late->fd, .events = POLLOUT};
+	struct pollfd all[LATE_MAX];
 
-		/* One after the other: each has its own time. */
-		if (!tell_one(late)) {
-			poll(&one, 1, -1);
-			if (!(one.revents & (POLLERR | POLLHUP)))
-				continue;
+	while (keeper->late) {
+		size_t count = 0;
+
+		for (struct late *at = keeper->late; at && count < LATE_MAX;
+			at = at->next)
+			all[count++] = (struct pollfd){
+				.fd = at->fd, .events = POLLOUT};
+		if (poll(all, count, -1) < 0)
+			continue;
+		count = 0;
+		for (struct late **place = &keeper->late;
+			*place && count < LATE_MAX; count++) {
+			short events = all[count].revents;
+
+			if (events & (POLLERR | POLLHUP) ||
+				(events && tell_one(*place)))
+				drop_late(place);
+			else
+				place = &(*place)->next;
 		}
-		keeper->late = late->next;
-		th_close(&late->fd);
-		while (late->first)
-			drop_first(&late->first);
-		free(late);
 	}
 }
 

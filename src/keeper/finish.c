@@ -18,6 +18,8 @@
 #define KEEP_MS 3000
 /* A program that ends so soon after a signal ends because of it. */
 #define HEEDED_MS 10000
+/* When a start is tried again that others hold up. */
+#define HELD_UP_MS 50
 
 /* How a run ended, and what follows. */
 struct end {
@@ -276,13 +278,6 @@ static void tell_refused(struct keeper *keeper)
 	keeper_note(keeper, &cause);
 }
 
-static void remove_group(struct keeper *keeper)
-{
-	th_cgroup_close(&keeper->cgroup);
-	if (keeper->group_path[0])
-		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
-}
-
 /* The ports stay held, and who connects is told at once that nobody is
  * there. */
 static void begin_wait(struct keeper *keeper, struct end *end)
@@ -309,16 +304,21 @@ static int shell_code(const struct th_ending *ending)
 
 void keeper_end_run(struct keeper *keeper)
 {
-	struct end end;
-
 	/* The order matters: the outcome needs the group, the policy needs the
 	 * outcome, ports are free before the state says so, and the state is
 	 * right before anybody hears of the end. */
 	keeper_end_sessions(keeper);
 	end_parts(keeper);
-	read_outcome(keeper, &end.ending);
+	keeper->closing.is_start = false;
+	read_outcome(keeper, &keeper->closing.ending);
 	tell_refused(keeper);
-	remove_group(keeper);
+	keeper_close_run(keeper);
+}
+
+static void conclude_program(struct keeper *keeper)
+{
+	struct end end = {.ending = keeper->closing.ending};
+
 	find_cause(keeper, &end);
 	judge(keeper, &end);
 	if (end.verdict.again) {
@@ -359,33 +359,84 @@ static void undo_run(struct keeper *keeper)
 	th_loop_forget(&keeper->loop, &keeper->process);
 	th_sandbox_abandon(&keeper->sandbox);
 	end_parts(keeper);
-	remove_group(keeper);
 }
 
-void keeper_fail_run(struct keeper *keeper, const struct th_error *why)
+void keeper_fail_run(
+	struct keeper *keeper, const struct th_error *why, bool held_up)
+{
+	struct closing *closing = &keeper->closing;
+
+	undo_run(keeper);
+	/* As after a run: until its group is gone nothing else begins. */
+	keeper->phase = PHASE_RUN;
+	keeper->ended = true;
+	keeper->started_ms = keeper->ended_ms = th_clock_mono_ms();
+	closing->is_start = true;
+	closing->held_up = held_up;
+	th_cause_of_start(why, &closing->cause);
+	closing->why = malloc(sizeof(*why));
+	if (closing->why)
+		*closing->why = *why;
+	keeper_close_run(keeper);
+}
+
+/* It waits as it did, for a moment longer. */
+static void wait_on(struct keeper *keeper)
+{
+	struct th_error ignored = {0}; /* then they are not answered at all */
+
+	keeper->phase = PHASE_WAIT;
+	keeper->next_ms = th_clock_mono_ms() + HELD_UP_MS;
+	keeper_release_run(keeper);
+	keeper_close_ports(keeper, &ignored);
+	if (keeper->stopping)
+		keeper_end_wait(keeper, keeper->end_cause.kind,
+			keeper->ended_by, keeper->by_person);
+}
+
+static void conclude_start(struct keeper *keeper)
 {
 	struct end end = {.ending = {.outcome = TH_OUTCOME_COULD_NOT_START},
 		.actor = "keeper"};
+	struct th_change change = {.to = TH_STATE_STOPPED,
+		.outcome = TH_OUTCOME_COULD_NOT_START,
+		.actor = "keeper",
+		.wanted = TH_NOT_WANTED};
 
-	undo_run(keeper);
-	keeper->started_ms = keeper->ended_ms = th_clock_mono_ms();
-	th_cause_of_start(why, &end.cause);
+	keeper->held_up_ms = 0;
+	keeper->again_by[0] = '\0';
+	end.cause = keeper->closing.cause;
 	judge(keeper, &end);
 	if (end.verdict.again) {
 		begin_wait(keeper, &end);
 		return;
-	} else {
-		struct th_change change = {.to = TH_STATE_STOPPED,
-			.outcome = TH_OUTCOME_COULD_NOT_START,
-			.cause = end.cause,
-			.actor = "keeper",
-			.tries = end.verdict.tries,
-			.wanted = TH_NOT_WANTED};
-
-		record_last(keeper, &change);
-		conclude(keeper);
 	}
+	if (keeper->stopping && !keeper->by_person)
+		change.wanted = TH_WANTED_AS_IT_WAS;
+	change.cause = end.cause;
+	change.tries = end.verdict.tries;
+	record_last(keeper, &change);
+	conclude(keeper);
 	keeper_release_run(keeper);
+}
+
+void keeper_conclude_run(struct keeper *keeper)
+{
+	struct closing *closing = &keeper->closing;
+
+	if (!closing->is_start) {
+		conclude_program(keeper);
+		return;
+	}
+	if (closing->held_up) {
+		wait_on(keeper);
+	} else {
+		conclude_start(keeper);
+		/* Once the state knows it. */
+		keeper_tell_start(keeper, closing->why);
+	}
+	free(closing->why);
+	closing->why = NULL;
 }
 
 /* Folder and lock; the mark goes last, as it is what both are found by where
@@ -424,6 +475,7 @@ void keeper_leave(struct keeper *keeper)
 {
 	tell_end(keeper, &keeper->ending);
 	keeper_release_run(keeper);
+	keeper_close_all(keeper);
 	release_kept(keeper);
 	discard(keeper);
 	/* Nobody waits for this any more. */
@@ -449,10 +501,14 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 		return;
 	th_cause_of_start(why, &change.cause);
 	undo_run(keeper);
+	th_cgroup_close(&keeper->cgroup);
+	if (keeper->group_path[0])
+		th_cgroup_remove(keeper->group_path, TH_CGROUP_LEVELS);
 	if (keeper->row.id[0])
 		th_state_change(
 			keeper->store->db, keeper->id, &change, &ignored);
 	keeper_release_run(keeper);
+	keeper_close_all(keeper);
 	release_kept(keeper);
 	th_lock_drop(keeper->store->run_fd, keeper->id, &keeper->lock_fd);
 }

@@ -20,8 +20,9 @@
  *   adjust.c   other limits, policy or probe while it runs
  *   record.c   what the state is to know, as it can take it
  *   keep.c     an end that the state cannot take yet
- *   finish.c   what is recorded, told and cleaned at the end of a run, and of
- *              the last one
+ *   close.c    taking away, in steps, what a run leaves on the host
+ *   finish.c   what is recorded and told at the end of a run, and of the last
+ *              one
  */
 #ifndef TH_KEEPER_KEEPER_H
 #define TH_KEEPER_KEEPER_H
@@ -127,6 +128,27 @@ struct probing {
 	size_t passed; /* bytes of the rest */
 };
 
+/* Its processes are on their way to be frozen. */
+struct pausing {
+	struct client *client; /* who has asked for it; NULL: nobody */
+	bool hold; /* for as long as the client is there */
+	char actor[128];
+	int64_t next_ms, until_ms;
+};
+
+/* A run that has ended: what is left of it goes in steps. */
+struct closing {
+	bool group; /* the control group is still there */
+	bool is_start; /* it was no run, but a start that failed: */
+	bool held_up; /* by others, for the moment */
+	struct th_cause cause;
+	struct th_error *why; /* owned; NULL: no memory was left for it */
+	struct th_ending ending;
+	bool devices; /* the network's are on their way, or what they leave */
+	int tries; /* to take the devices away */
+	int64_t next_ms, until_ms;
+};
+
 enum phase {
 	PHASE_RUN, /* the program runs, or has just ended */
 	PHASE_WAIT, /* between two runs */
@@ -159,6 +181,7 @@ struct keeper {
 	enum phase phase;
 	int tries; /* restarts in a row */
 	int64_t next_ms; /* of the clock that never jumps: the next run */
+	int64_t held_up_ms; /* since when others hold up the next run, or 0 */
 	int64_t names_ms; /* when neighbours are told; 0: they know all */
 	int names_tries;
 	int64_t names_us; /* since when there is something to tell */
@@ -231,6 +254,8 @@ struct keeper {
 	bool once_more; /* the stop is half of a restart */
 	int sessions_ended; /* with the program */
 	bool paused; /* its control group is frozen */
+	struct pausing pausing;
+	struct closing closing;
 	int64_t force_ms;
 	char ended_by[128]; /* the actor of a stop or kill, or "" */
 	struct th_cause end_cause; /* of a stop */
@@ -251,7 +276,7 @@ void keeper_share_users(struct keeper *keeper);
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
 /* Another try to start what waits: 0 where it runs. */
-int keeper_start_again(struct keeper *keeper, struct th_error *err);
+int keeper_start_again(struct keeper *keeper);
 /* network.c: what must be there before the process is, and what needs it. */
 int keeper_find_network(struct keeper *keeper, struct th_error *err);
 int keeper_join_network(struct keeper *keeper, struct th_error *err);
@@ -260,8 +285,19 @@ int keeper_close_ports(struct keeper *keeper, struct th_error *err);
 void keeper_end_relays(struct keeper *keeper);
 /* Packets from outside end at the host again. */
 void keeper_unforward_ports(struct keeper *keeper);
-/* Lets the network of a run go, with what it has on the host. */
+/* Lets the network of a run go; what it has on the host goes in steps
+ * (close.c). Then: true where that is done. */
 void keeper_leave_network(struct keeper *keeper);
+bool keeper_unplug_step(struct keeper *keeper, bool by_force);
+/* close.c: the group first, then keeper_conclude_run; the devices beside what
+ * comes. */
+void keeper_close_run(struct keeper *keeper);
+void keeper_close_devices(struct keeper *keeper);
+/* When there is something to do (of the clock that never jumps; 0: nothing),
+ * doing it, and all of it at once. */
+int64_t keeper_close_due(const struct keeper *keeper);
+void keeper_close_work(struct keeper *keeper);
+void keeper_close_all(struct keeper *keeper);
 /* Those on the same networks learn that it has come or gone: a moment later, so
  * that many who come at once are told together. */
 void keeper_tell_neighbours(struct keeper *keeper);
@@ -303,7 +339,8 @@ void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 /* The same, and it stays due to be started again. */
 void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
 	enum th_cause_kind cause, const char *actor);
-/* record.c: from now on the database is waited for a moment only. */
+/* record.c: from now on the database and locks are waited for a moment only.
+ */
 void keeper_record_init(struct keeper *keeper);
 /* A step to another state; its texts are copied. Nothing is lost where the
  * state cannot take it now. */
@@ -330,7 +367,8 @@ void keeper_note_health(struct keeper *keeper, const struct th_cause *cause,
 	const char *health);
 /* Kills it: whoever it was started for has gone. */
 void keeper_end_bound(struct keeper *keeper);
-/* serve.c */
+/* serve.c: whoever waits for the start hears of it; why: it failed. */
+void keeper_tell_start(struct keeper *keeper, const struct th_error *why);
 void keeper_serve(struct keeper *keeper);
 int keeper_watch_process(struct keeper *keeper, struct th_error *err);
 /* streams.c */
@@ -377,16 +415,25 @@ void keeper_pause_request(
 void keeper_end_hold(struct keeper *keeper);
 /* Lets a paused container go on, so that it can hear that it is to end. */
 void keeper_thaw(struct keeper *keeper);
+bool keeper_is_pausing(const struct keeper *keeper);
+int64_t keeper_pause_due(const struct keeper *keeper);
+void keeper_pause_work(struct keeper *keeper);
+/* Whoever wanted it goes without an answer. */
+void keeper_forget_pause(struct client *client);
 /* adjust.c */
 void keeper_adjust(struct client *client, const struct th_message *message);
 void keeper_reload(struct client *client);
-/* finish.c: the end of a run; what comes is in keeper->phase. */
+/* finish.c: the end of a run, and what is left to do when nothing of it runs
+ * any more: then keeper->phase says what comes. */
 void keeper_end_run(struct keeper *keeper);
+void keeper_conclude_run(struct keeper *keeper);
 /* The end of the wait; holds: by a person's stop. */
 void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
 	const char *actor, bool holds);
-/* A try that failed while the container waited. */
-void keeper_fail_run(struct keeper *keeper, const struct th_error *why);
+/* A try that failed while the container waited; whoever waits for the start
+ * hears of it. Where others hold it up, it is tried again soon. */
+void keeper_fail_run(
+	struct keeper *keeper, const struct th_error *why, bool held_up);
 /* Overlay, users and networks of a run; more than once is as good as once. */
 void keeper_release_run(struct keeper *keeper);
 /* What the last run leaves to be given back. */

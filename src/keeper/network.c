@@ -498,22 +498,38 @@ void keeper_tell_them_now(struct keeper *keeper)
 		keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
 }
 
+static int look(struct keeper *keeper, struct th_error *err)
+{
+	return th_network_is_unplugged(keeper->id)
+		? 0
+		: th_fail(err, TH_FAILED, "there are devices left");
+}
+
 static int unplug(struct keeper *keeper, struct th_error *err)
 {
 	th_network_unplugged(keeper->store, keeper->id);
 	return th_network_tidy(keeper->store, err);
 }
 
-/* The device pairs are the last: the kernel takes them down a moment after the
- * namespace is let go. */
+bool keeper_unplug_step(struct keeper *keeper, bool by_force)
+{
+	struct th_error err = {0};
+
+	if (!by_force && at_bridges(keeper, look, &err))
+		return false;
+	th_error_clear(&err);
+	/* Whom the lock of the networks is held by looks at all of them when it
+	 * has it; and where it was stopped, the next command does. */
+	return at_bridges(keeper, unplug, &err) == 0 || !th_error_busy(&err);
+}
+
 void keeper_leave_network(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
 	bool plugged = keeper->netns_fd >= 0 && is_shared(keeper);
 
 	th_close(&keeper->netns_fd);
 	if (plugged) {
 		keeper_tell_neighbours(keeper);
-		at_bridges(keeper, unplug, &ignored);
+		keeper_close_devices(keeper);
 	}
 }

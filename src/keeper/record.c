@@ -29,6 +29,7 @@ struct record {
 void keeper_record_init(struct keeper *keeper)
 {
 	th_db_set_patience(keeper->store->db, PATIENCE_MS);
+	keeper->store->patience_ms = PATIENCE_MS;
 }
 
 /* Its texts are the caller's: copies stay. */
@@ -132,7 +133,7 @@ void keeper_record_work(struct keeper *keeper)
 
 		if (carry_out(keeper, first, &err) && th_db_not_now(&err)) {
 			keeper->records_ms = th_clock_mono_ms() +
-				(th_db_busy(&err) ? SOON_MS : LATER_MS);
+				(th_error_busy(&err) ? SOON_MS : LATER_MS);
 			return;
 		}
 		/* What the state refuses (the container is gone, the step makes

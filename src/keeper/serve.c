@@ -109,6 +109,12 @@ static int64_t until(int64_t time_ms)
 	return left < 0 ? 0 : left;
 }
 
+/* Milliseconds until a time at which 0 means never. */
+static int64_t from_time(int64_t time_ms)
+{
+	return time_ms ? until(time_ms) : -1;
+}
+
 /* Whoever reads slowly gets everything, unless the container is to go, or to
  * start again. */
 static bool waits_for_readers(const struct keeper *keeper)
@@ -131,10 +137,10 @@ static int next_due(struct keeper *keeper)
 {
 	int64_t left = -1;
 
-	if (keeper->phase == PHASE_WAIT)
-		left = until(keeper->next_ms);
-	else if (keeper->phase == PHASE_KEEP)
+	if (keeper->closing.group || keeper->phase == PHASE_KEEP)
 		left = -1;
+	else if (keeper->phase == PHASE_WAIT)
+		left = keeper->closing.devices ? -1 : until(keeper->next_ms);
 	else if (keeper->ended && !waits_for_readers(keeper))
 		left = until(output_until(keeper));
 	else if (!keeper->ended && keeper->stopping && !keeper->by_force)
@@ -142,10 +148,10 @@ static int next_due(struct keeper *keeper)
 	if (keeper->phase == PHASE_RUN && !keeper->ended)
 		left = earlier(left, keeper_probe_due(keeper));
 	left = earlier(left, keeper_sessions_due(keeper));
-	if (keeper_record_due(keeper))
-		left = earlier(left, until(keeper_record_due(keeper)));
-	if (keeper->names_ms)
-		left = earlier(left, until(keeper->names_ms));
+	left = earlier(left, from_time(keeper_record_due(keeper)));
+	left = earlier(left, from_time(keeper_close_due(keeper)));
+	left = earlier(left, from_time(keeper_pause_due(keeper)));
+	left = earlier(left, from_time(keeper->names_ms));
 	return left > 1000000 ? 1000000 : (int)left;
 }
 
@@ -181,30 +187,35 @@ static void become_small(struct keeper *keeper)
 	malloc_trim(0);
 }
 
-/* Once more: by the policy, or because somebody asked for it. */
-static void start_again(struct keeper *keeper)
+void keeper_tell_start(struct keeper *keeper, const struct th_error *why)
 {
-	struct th_error err = {0};
 	struct client *next;
-	int rc;
-
-	th_rights_raise();
-	rc = keeper_start_again(keeper, &err);
-	th_rights_rest();
-	keeper_tell_neighbours(keeper);
-	if (rc == 0)
-		become_small(keeper);
 
 	for (struct client *at = keeper->clients; at; at = next) {
 		next = at->next;
 		if (!at->waits_for_start)
 			continue;
 		at->waits_for_start = false;
-		if (rc)
-			keeper_tell(at, TH_TELL_FAILED, &err, sizeof(err));
+		if (why)
+			keeper_tell(at, TH_TELL_FAILED, why, sizeof(*why));
 		else
 			keeper_tell(at, TH_TELL_STARTED, NULL, 0);
 	}
+}
+
+/* Once more: by the policy, or because somebody asked for it. */
+static void start_again(struct keeper *keeper)
+{
+	int rc;
+
+	th_rights_raise();
+	rc = keeper_start_again(keeper);
+	th_rights_rest();
+	keeper_tell_neighbours(keeper);
+	if (rc)
+		return;
+	become_small(keeper);
+	keeper_tell_start(keeper, NULL);
 }
 
 static bool run_is_over(const struct keeper *keeper)
@@ -223,15 +234,22 @@ static void do_what_is_due(struct keeper *keeper)
 		th_clock_mono_ms() >= keeper_record_due(keeper))
 		keeper_record_work(keeper);
 	keeper_sessions_work(keeper);
+	keeper_pause_work(keeper);
+	keeper_close_work(keeper);
+	if (keeper->closing.group)
+		return;
 	if (keeper->phase == PHASE_KEEP) {
 		keeper_keep(keeper);
 		return;
 	}
 	if (keeper->phase == PHASE_WAIT) {
-		if (th_clock_mono_ms() >= keeper->next_ms)
+		if (!keeper->closing.devices &&
+			th_clock_mono_ms() >= keeper->next_ms)
 			start_again(keeper);
 		return;
 	}
+	if (keeper->phase == PHASE_END)
+		return;
 	if (!keeper->ended && keeper->stopping && !keeper->by_force &&
 		th_clock_mono_ms() >= keeper->force_ms) {
 		keeper->by_force = true;

@@ -558,9 +558,10 @@ void keeper_end_sessions(struct keeper *keeper)
 		int status = 0;
 
 		/* The kernel has killed all of the PID namespace before its
-		 * first process was gone, so this does not wait. */
-		/* The namespace is gone, and they with it. */
+		 * first process was gone, so this does not wait; one that has
+		 * no namespace of its own goes now. */
 		if (keeper->sessions->pid) {
+			kill(keeper->sessions->pid, SIGKILL);
 			waitpid(keeper->sessions->pid, &status, 0);
 			end_session(keeper->sessions, status);
 		} else {
@@ -581,7 +582,7 @@ void keeper_start_session(struct client *client,
 	th_buf_add(&client->parts, message->data, message->len);
 	if (keeper->ended) {
 		th_fail(&err, TH_FAILED, "the container has just ended");
-	} else if (keeper->paused) {
+	} else if (keeper_is_pausing(keeper)) {
 		/* A process in a frozen control group would never begin. */
 		th_fail(&err, TH_FAILED, "the container is paused");
 	} else if (client->session) {

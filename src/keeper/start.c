@@ -15,8 +15,9 @@
 #include "sandbox/filter.h"
 #include "sandbox/filter_file.h"
 
-/* How long another program may hold up a start with a locked database. */
-#define START_PATIENCE_MS 2000
+/* How long another program may hold up a restart with a locked database or a
+ * lock: it is tried again until then. */
+#define START_PATIENCE_MS 5000
 
 /* With user IDs of its own the container's process makes it: what the overlay
  * writes has the rights of who mounted it. */
@@ -246,28 +247,35 @@ static void forget_run(struct keeper *keeper)
 	keeper->ended_by[0] = '\0';
 }
 
-int keeper_start_again(struct keeper *keeper, struct th_error *err)
+/* Somebody else holds what the start needs: not for long, as a rule. */
+static bool is_held_up(struct keeper *keeper, const struct th_error *err)
 {
+	int64_t now_ms = th_clock_mono_ms();
+
+	if (!th_error_busy(err))
+		return false;
+	if (!keeper->held_up_ms)
+		keeper->held_up_ms = now_ms;
+	return now_ms - keeper->held_up_ms < START_PATIENCE_MS;
+}
+
+int keeper_start_again(struct keeper *keeper)
+{
+	struct th_error err = {0};
 	char actor[sizeof(keeper->again_by)];
-	int rc;
 
 	snprintf(actor, sizeof(actor), "%s",
 		keeper->again_by[0] ? keeper->again_by : "keeper");
 	/* Asked for by a person: a new row of tries begins. */
 	if (keeper->again_by[0])
 		keeper->tries = 0;
-	keeper->again_by[0] = '\0';
 	forget_run(keeper);
-	/* What a start needs of the state is little, and it needs it. */
-	th_db_set_patience(keeper->store->db, START_PATIENCE_MS);
-	rc = keeper_load(keeper, err);
-	if (rc == 0)
-		rc = keeper_start(keeper, actor, err);
-	keeper_record_init(keeper);
-	if (rc) {
-		keeper_fail_run(keeper, err);
+	if (keeper_load(keeper, &err) || keeper_start(keeper, actor, &err)) {
+		keeper_fail_run(keeper, &err, is_held_up(keeper, &err));
 		return -1;
 	}
+	keeper->again_by[0] = '\0';
+	keeper->held_up_ms = 0;
 	th_outcome_clear(keeper->outcome_fd);
 	keeper_notify_started(keeper);
 	return 0;

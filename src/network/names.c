@@ -6,8 +6,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/file.h>
-#include <time.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -239,24 +237,15 @@ static int write_each(struct th_store *store, const struct neighbours *all,
 
 /* One for all networks, as a container on several of them has one file. Whoever
  * writes looks at the state with the lock held: the last one to write
- * has seen the latest. */
+ * has seen the latest. Where nobody gives it up, -1: what is written then is
+ * right until the next one writes. */
 static int lock(struct th_store *store, int patience_ms)
 {
-	const struct timespec step = {.tv_nsec = 2000000};
-	int64_t until_ms = th_clock_mono_ms() + patience_ms;
-	int fd;
+	struct th_error ignored = {0}; /* as above */
 
-	fd = openat(store->run_fd, "names.lock", O_RDWR | O_CREAT | O_CLOEXEC,
-		0600);
-	/* Never without an end: a keeper serves others meanwhile, and whoever
-	 * holds the lock may have been stopped. */
-	while (fd >= 0 && flock(fd, LOCK_EX | LOCK_NB)) {
-		if (errno != EWOULDBLOCK || th_clock_mono_ms() >= until_ms)
-			th_close(&fd);
-		else
-			nanosleep(&step, NULL);
-	}
-	return fd;
+	if (patience_ms > store->patience_ms)
+		patience_ms = store->patience_ms;
+	return th_lock_file(store->run_fd, "names.lock", patience_ms, &ignored);
 }
 
 int th_names_write(

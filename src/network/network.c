@@ -7,7 +7,6 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/file.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -21,14 +20,8 @@
 
 static int lock_networks(struct th_store *store, struct th_error *err)
 {
-	int fd = openat(store->run_fd, "network.lock",
-		O_RDWR | O_CREAT | O_CLOEXEC, 0600);
-
-	if (fd >= 0 && flock(fd, LOCK_EX) == 0)
-		return fd;
-	th_fail_sys(err, TH_FAILED, errno, "cannot lock the networks");
-	th_close(&fd);
-	return -1;
+	return th_lock_file(
+		store->run_fd, "network.lock", store->patience_ms, err);
 }
 
 static void bridge_name(
@@ -508,22 +501,22 @@ bool th_network_is_untidy(struct th_store *store)
 
 /* ---- names of devices ---- */
 
-static void await_gone(const char *device)
+bool th_network_is_unplugged(const char *container)
 {
-	const struct timespec step = {.tv_nsec = 2000000};
+	char device[IFNAMSIZ];
 
-	for (int tries = 0; tries < 500; tries++) {
-		if (!if_nametoindex(device))
-			return;
-		nanosleep(&step, NULL);
+	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
+		device_name(container, i, device);
+		if (if_nametoindex(device))
+			return false;
 	}
-	th_link_remove(device, NULL);
+	return true;
 }
 
 void th_network_unplugged(struct th_store *store, const char *container)
 {
 	struct th_network_use uses[TH_NETWORKS_MAX];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the guards go with the table */
 	char device[IFNAMSIZ], table[32];
 	size_t count = 0;
 
@@ -531,9 +524,22 @@ void th_network_unplugged(struct th_store *store, const char *container)
 	th_network_uses(store, container, uses, &count, &ignored);
 	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
 		device_name(container, i, device);
-		await_gone(device);
+		if (if_nametoindex(device))
+			th_link_remove(device, NULL);
 		if (i < count)
 			th_guard_remove(table, device);
+	}
+}
+
+/* The kernel takes them away a moment after their namespace has gone. */
+void th_network_await_unplugged(const char *container)
+{
+	const struct timespec step = {.tv_nsec = 2000000};
+
+	for (int tries = 0; tries < 500; tries++) {
+		if (th_network_is_unplugged(container))
+			return;
+		nanosleep(&step, NULL);
 	}
 }
 
@@ -552,6 +558,7 @@ void th_network_clean(struct th_store *store, const char *container)
 			joined.address6, &ignored) == 0)
 		th_network_unforward(store, &joined, ports, count);
 	free(ports);
+	th_network_await_unplugged(container);
 	th_network_unplugged(store, container);
 }
 

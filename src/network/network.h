@@ -66,8 +66,14 @@ bool th_network_is_untidy(struct th_store *store);
  * was found is what the state still says. */
 void th_network_clean(struct th_store *store, const char *container);
 
-/* Waits until the container's device pairs are gone (the kernel removes them a
- * moment after the last process) and removes them by force after a while. */
+/* True where the container's device pairs are gone: the kernel removes them a
+ * moment after the last process. Where the bridges are; and waiting for it, but
+ * a second at most. */
+bool th_network_is_unplugged(const char *container);
+void th_network_await_unplugged(const char *container);
+
+/* After that: takes away what the pairs leave, and by force the pairs
+ * themselves. */
 void th_network_unplugged(struct th_store *store, const char *container);
 
 /* Reads "10.20.0.0/24" or "fd20::/64", whose host part must be zero, into the

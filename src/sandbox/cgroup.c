@@ -490,50 +490,61 @@ static void kill_all(bool v2, const char *folder)
 /* rmdir answers EBUSY for as long as a process of the group has not been
  * reaped, which takes a moment after its kill. The kill is repeated: a process
  * may have forked between the reading of the list and the signal. */
-static bool remove_from(
+static int remove_from(
 	const struct hierarchy *hierarchy, const char *path, int levels)
 {
-	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
-	char folder[FOLDER_MAX];
+	char folder[FOLDER_MAX], *slash;
 	size_t top = strlen(hierarchy->mount) + 1;
 
 	if (strncmp(path, "//", 2) != 0)
 		top += strlen(hierarchy->base);
 	group_folder(hierarchy, path, folder);
-	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
-		if (rmdir(folder) == 0 || errno == ENOENT) {
-			char *slash;
-
-			while (--levels > 0 &&
-				(slash = strrchr(folder, '/')) > folder + top) {
-				*slash = '\0';
-				if (rmdir(folder) && errno != ENOENT)
-					break;
-			}
-			return true;
-		}
+	if (rmdir(folder) && errno != ENOENT) {
 		if (errno != EBUSY)
-			return false;
-		if (tries % 20 == 0)
-			kill_all(hierarchy->v2, folder);
-		nanosleep(&step, NULL);
+			return -1;
+		kill_all(hierarchy->v2, folder);
+		if (rmdir(folder) && errno != ENOENT)
+			return errno == EBUSY ? 0 : -1;
 	}
-	return false;
+	while (--levels > 0 && (slash = strrchr(folder, '/')) > folder + top) {
+		*slash = '\0';
+		if (rmdir(folder) && errno != ENOENT)
+			break;
+	}
+	return 1;
+}
+
+int th_cgroup_remove_step(const char *path, int levels)
+{
+	const struct hierarchy *list;
+	size_t count = hierarchies(&list);
+	bool busy = false, refused = false;
+
+	for (size_t i = 0; i < count; i++) {
+		int rc = 1;
+
+		/* A place elsewhere has an owner of its own. */
+		if (list[i].writable ||
+			(list[i].v2 && strncmp(path, "//", 2) == 0))
+			rc = remove_from(&list[i], path, levels);
+		busy |= rc == 0;
+		refused |= rc < 0;
+	}
+	return busy ? 0 : refused ? -1 : 1;
 }
 
 bool th_cgroup_remove(const char *path, int levels)
 {
-	const struct hierarchy *list;
-	size_t count = hierarchies(&list);
-	bool gone = true;
+	const struct timespec step = {.tv_nsec = LEAVE_STEP_NS};
+	int rc = 0;
 
-	for (size_t i = 0; i < count; i++) {
-		/* A place elsewhere has an owner of its own. */
-		if (list[i].writable ||
-			(list[i].v2 && strncmp(path, "//", 2) == 0))
-			gone &= remove_from(&list[i], path, levels);
+	for (int tries = 0; tries < LEAVE_TRIES; tries++) {
+		rc = th_cgroup_remove_step(path, levels);
+		if (rc)
+			break;
+		nanosleep(&step, NULL);
 	}
-	return gone;
+	return rc > 0;
 }
 
 /* True where a later folder of the list lies below it. */

@@ -75,6 +75,9 @@ size_t th_cgroup_views(const struct th_cgroup *group,
  * levels above it as are empty: at most levels in all. True when nothing of it
  * is left. */
 bool th_cgroup_remove(const char *path, int levels);
+/* One step of that, without waiting: 1 nothing is left, 0 its processes take
+ * another moment to go, -1 it cannot be removed. */
+int th_cgroup_remove_step(const char *path, int levels);
 /* The same for exactly these folders (th_cgroup.made): what was there before
  * stays, with all that runs in it. */
 bool th_cgroup_remove_made(const struct th_strings *made);
@@ -85,9 +88,11 @@ bool th_cgroup_remove_made(const struct th_strings *made);
 int64_t th_cgroup_memory_kills(const struct th_cgroup *group);
 /* How often a new process was refused because of the group's limit. */
 int64_t th_cgroup_processes_refused(const struct th_cgroup *group);
-/* Freezes, or thaws, all its processes, and waits until that is so. */
+/* Asks for all its processes to be frozen, or thawed. Each freezes when it next
+ * leaves the kernel, so the group is frozen a moment later. */
 int th_cgroup_freeze(
 	const struct th_cgroup *group, bool freeze, struct th_error *err);
+bool th_cgroup_is_frozen(const struct th_cgroup *group);
 /* True where this host can freeze groups. */
 bool th_cgroup_can_freeze(const struct th_cgroup *group);
 

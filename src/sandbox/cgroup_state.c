@@ -4,17 +4,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 #include <unistd.h>
 
-#include "base/clock.h"
 #include "base/file.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/hierarchy.h"
-
-/* A process that is deep in the kernel freezes when it comes out of it. */
-#define PATIENCE_MS 2000
-#define STEP_NS 500000
 
 /* The group's folder in the hierarchy that has the file, or NULL: text needs
  * TH_FD_PATH bytes where it is the version 2 one. */
@@ -66,10 +60,11 @@ bool th_cgroup_can_freeze(const struct th_cgroup *group)
 		find(group, "freezer.state", text);
 }
 
-static bool is_frozen(const struct th_cgroup *group, bool v2)
+bool th_cgroup_is_frozen(const struct th_cgroup *group)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not known to be */
 	char text[TH_FD_PATH], path[1200];
+	bool v2 = find(group, "cgroup.freeze", text);
 	const char *file = v2 ? "cgroup.events" : "freezer.state";
 	const char *folder = find(group, file, text);
 	struct th_buf content;
@@ -84,52 +79,27 @@ static bool is_frozen(const struct th_cgroup *group, bool v2)
 	return frozen;
 }
 
-static int write_freeze(const struct th_cgroup *group, bool v2, bool freeze,
-	struct th_error *err)
+int th_cgroup_freeze(
+	const struct th_cgroup *group, bool freeze, struct th_error *err)
 {
 	char text[TH_FD_PATH];
+	bool v2 = find(group, "cgroup.freeze", text);
 	const char *file = v2 ? "cgroup.freeze" : "freezer.state";
 	const char *folder = find(group, file, text);
 	const char *word =
 		v2 ? (freeze ? "1" : "0") : (freeze ? "FROZEN" : "THAWED");
 
-	if (folder && group_write(folder, file, word) == 0)
-		return 0;
-	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
-		"cannot %s the container's control group",
-		freeze ? "freeze" : "thaw");
-}
-
-int th_cgroup_freeze(
-	const struct th_cgroup *group, bool freeze, struct th_error *err)
-{
-	const struct timespec step = {.tv_nsec = STEP_NS};
-	int64_t until_ms = th_clock_mono_ms() + PATIENCE_MS;
-	char text[TH_FD_PATH];
-	bool v2 = find(group, "cgroup.freeze", text);
-
-	if (!th_cgroup_can_freeze(group)) {
+	if (!folder) {
 		th_fail(err, TH_NOT_POSSIBLE,
 			"cannot freeze it: this user has no control group with "
 			"a freezer");
 		return th_hint(err, "tidyhull doctor explains what is needed");
 	}
-	/* The write only asks: each process freezes when it next leaves the
-	 * kernel, and the group is frozen when the last one has. */
-	if (write_freeze(group, v2, freeze, err))
-		return -1;
-	while (is_frozen(group, v2) != freeze) {
-		if (th_clock_mono_ms() > until_ms) {
-			struct th_error ignored = {0};
-
-			/* Half frozen is worse than not at all. */
-			write_freeze(group, v2, false, &ignored);
-			return th_fail(err, TH_FAILED,
-				"not all of its processes could be frozen");
-		}
-		nanosleep(&step, NULL);
-	}
-	return 0;
+	if (group_write(folder, file, word) == 0)
+		return 0;
+	return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+		"cannot %s the container's control group",
+		freeze ? "freeze" : "thaw");
 }
 
 /* ---- usage ---- */

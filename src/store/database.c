@@ -70,14 +70,9 @@ bool th_db_damaged(const struct th_error *err)
 	return err->code == TH_FAILED && err->sys == EUCLEAN;
 }
 
-bool th_db_busy(const struct th_error *err)
-{
-	return err->code == TH_FAILED && err->sys == EBUSY;
-}
-
 bool th_db_not_now(const struct th_error *err)
 {
-	return th_db_unwritable(err) || th_db_busy(err);
+	return th_db_unwritable(err) || th_error_busy(err);
 }
 
 static int fail(struct th_db *db, struct th_error *err)

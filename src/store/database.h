@@ -35,8 +35,6 @@ int th_db_check_writable(const struct th_db *db, struct th_error *err);
 bool th_db_unwritable(const struct th_error *err);
 /* True where err says that the file is damaged, or no database at all. */
 bool th_db_damaged(const struct th_error *err);
-/* True where err says that another program keeps it locked. */
-bool th_db_busy(const struct th_error *err);
 /* Either: nothing is wrong with what was to be written, but it cannot be now.
  */
 bool th_db_not_now(const struct th_error *err);

@@ -253,6 +253,7 @@ int th_store_open(const char *root, const char *run, bool small,
 	if (!made)
 		return th_fail_memory(err);
 	made->root_fd = made->run_fd = -1;
+	made->patience_ms = TH_STORE_PATIENCE_MS;
 	made->lock_fd = made->images_fd = -1;
 	made->root = strdup(root);
 	made->run = strdup(run);

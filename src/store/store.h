@@ -20,6 +20,9 @@
 #include "base/error.h"
 #include "store/database.h"
 
+/* As long as anybody may need for what is done with a lock of networks held. */
+#define TH_STORE_PATIENCE_MS 20000
+
 struct th_store {
 	char *root; /* absolute paths, owned */
 	char *run;
@@ -36,6 +39,9 @@ struct th_store {
 	/* Its owner is an unprivileged user, whose networks lie in a namespace
 	 * of their own (network/pilot.h). To be set by who opens it. */
 	bool unprivileged;
+	/* How long this process waits for locks on the host's side of networks,
+	 * in milliseconds: whoever holds one may have been stopped. */
+	int patience_ms;
 };
 
 /* Opens the store at root (made where it is missing), with its run-time files

@@ -1,8 +1,10 @@
 /* Restart policies, and what a person does in between. */
+#include <fcntl.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -433,7 +435,39 @@ static void events_tell_the_whole_story(void)
 	CHECK_INT(seen, COUNT_OF(wanted));
 }
 
+static bool has_stopped_running(void *arg)
+{
+	(void)arg;
+	return strcmp(field("box", "state"), "running") != 0;
+}
+
+/* Whoever holds it was stopped, and the keeper has to start and to take away
+ * network devices meanwhile. */
+static void a_lock_of_others_holds_up_no_keeper(void)
+{
+	char path[200];
+	int lock;
+
+	CODE(hull("launch selwick/base --name box --restart "
+		  "always,delay=10ms,ceiling=10ms -- sh -c 'sleep 0.1; exit "
+		  "4'"),
+		0);
+	snprintf(path, sizeof(path), "%s/run/network.lock", world_store);
+	lock = open(path, O_RDWR | O_CLOEXEC);
+	CHECK(lock >= 0 && flock(lock, LOCK_EX) == 0);
+	CHECK(wait_until(has_stopped_running, NULL));
+	CODE(hull("logs box"), 0);
+	CODE(hull("adjust box --limit memory=40M"), 0);
+	CODE(hull("stop box"), 0);
+	CHECK_TEXT(field("box", "state"), "stopped");
+	CHECK_TEXT(field("box", "outcome.exit-code"), "4");
+	close(lock);
+	CODE(hull("remove box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"a lock of others holds up no keeper",
+		a_lock_of_others_holds_up_no_keeper},
 	{"tries are counted and end", tries_are_counted_and_end},
 	{"a good end is no failure", a_good_end_is_no_failure},
 	{"it waits and says until when", it_waits_and_says_until_when},

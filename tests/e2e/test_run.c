@@ -199,12 +199,27 @@ static bool is_running(void *name)
 	return strcmp(field(name, "state"), "running") == 0;
 }
 
+static bool attached_ended(void *arg)
+{
+	(void)arg;
+	return file_holds("code2", "137");
+}
+
+/* A client that is blocked is one that has got something. */
+static bool writes_to_both(void *arg)
+{
+	(void)arg;
+	return atoi(other("sh -c 'pgrep -f \"attach stuck\" | xargs -I{} "
+			  "grep wchar /proc/{}/io | tr -dc 0-9'")
+			       ->out) > 4096;
+}
+
 /* One that begins to read long after the program has ended: all comes, and the
  * code with it. */
 static void a_slow_reader_gets_all(void)
 {
 	struct result *result;
-	pid_t reader, writer;
+	pid_t reader, writer, other_reader;
 
 	result = other("sh -c '(%s/tidyhull run selwick/base --network none "
 		       "--config config.yaml --root %s -- sh -c \"head -c "
@@ -223,8 +238,18 @@ static void a_slow_reader_gets_all(void)
 		"--network none --config config.yaml --root %s -- yes >pipe'",
 		world_build, world_store);
 	CHECK(wait_until(is_running, (void *)(uintptr_t) "stuck"));
+	/* Nor does one that never reads keep others from what is theirs. */
+	other_reader = other_start("rest3",
+		"sh -c '(%s/tidyhull attach stuck --config config.yaml --root "
+		"%s; echo $? >code2) | (while [ ! -e go ]; do sleep 0.05; "
+		"done; cat >attached)'",
+		world_build, world_store);
+	CHECK(wait_until(writes_to_both, NULL));
 	CODE(hull("stop stuck --grace 0s"), 0);
+	put_file("go", "");
+	CHECK(wait_until(attached_ended, NULL));
 	signal_to(writer, SIGKILL);
+	wait_for(other_reader);
 	signal_to(reader, SIGKILL);
 	wait_for(writer);
 	wait_for(reader);

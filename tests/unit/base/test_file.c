@@ -122,7 +122,28 @@ static void same_files_have_one_inode(void)
 	CHECK(!th_is_same_file(&one, &other));
 }
 
+/* Whoever holds a lock may have been stopped for good. */
+static void a_held_lock_is_given_up(void)
+{
+	struct th_error err = {0};
+	int first = th_lock_file(unit_folder_fd, "lock", 0, &err), other;
+
+	CHECK(first >= 0);
+	CHECK_INT(th_lock_file(unit_folder_fd, "lock", 5, &err), -1);
+	CHECK(th_error_busy(&err));
+	CHECK(strstr(err.msg, "keeps lock locked") != NULL);
+	CHECK(err.hint[0]);
+	close(first);
+	other = th_lock_file(unit_folder_fd, "lock", 0, NULL);
+	CHECK(other >= 0);
+	close(other);
+	th_error_clear(&err);
+	CHECK_INT(th_lock_file(unit_folder_fd, "none/lock", 5, &err), -1);
+	CHECK(!th_error_busy(&err));
+}
+
 static const CU_TestInfo tests[] = {
+	{"a held lock is given up", a_held_lock_is_given_up},
 	{"replaced files are whole", replaced_files_are_whole},
 	{"reading has a limit", reading_has_a_limit},
 	{"removal follows no link", removal_follows_no_link},
