@@ -285,7 +285,7 @@ static int write_entry(const struct th_put_entries *entries,
 	if (rc == 0)
 		rc = th_layer_put_file(out, &entry,
 			S_ISREG(from->mode) ? fd : -1, from->path,
-			entries->cancel, err);
+			TH_LAYER_HOLE, entries->cancel, err);
 	if (fd >= 0)
 		th_close(&fd);
 	return rc;

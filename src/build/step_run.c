@@ -8,6 +8,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "ipc/words.h"
 #include "build/capture.h"
 #include "build/step.h"
 #include "container/lock.h"
@@ -183,14 +184,10 @@ static int take_message(struct running *running, struct th_ending *ending,
 		return -1;
 	if (message->type == TH_TELL_OUT || message->type == TH_TELL_ERR)
 		take_output(running, message->data, message->len);
-	if (message->type == TH_TELL_FAILED && message->len == sizeof(*err)) {
-		memcpy(err, message->data, sizeof(*err));
-		return -1;
-	}
-	if (message->type != TH_TELL_ENDED || message->len != sizeof(*ending))
-		return 0;
-	memcpy(ending, message->data, sizeof(*ending));
-	return 1;
+	if (message->type == TH_TELL_FAILED)
+		return th_words_error(message, err);
+	return message->type == TH_TELL_ENDED &&
+		th_words_ending(message, ending);
 }
 
 static int attend(

@@ -15,6 +15,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "ipc/words.h"
 #include "cli/output.h"
 #include "container/history.h"
 
@@ -129,8 +130,8 @@ static bool handle_signal(const struct attach_options *options, int signals)
 		if (options->console >= 0)
 			ioctl(options->console, TIOCSWINSZ, &ws);
 		else
-			th_channel_send(options->channel, TH_SAY_RESIZE, &size,
-				sizeof(size), NULL, 0);
+			th_words_send(options->channel, TH_SAY_RESIZE,
+				th_words_of_size(size));
 	} else if (options->pass_signals) {
 		th_container_signal(options->context, options->row,
 			(int)info.ssi_signo, true, &ignored);
@@ -282,26 +283,19 @@ static int take_message(const struct attach_options *options,
 		 * by a hard kill: it is told, as a pipe would tell. */
 		th_write_all(message.type == TH_TELL_OUT ? 1 : 2, message.data,
 			message.len);
-	if (message.type == TH_TELL_PLACE &&
-		message.len == sizeof(struct th_log_place)) {
-		struct th_log_place place;
+	if (message.type == TH_TELL_PLACE) {
+		struct th_log_place place = {0};
 
-		memcpy(&place, message.data, sizeof(place));
-		redraw(options, &place);
+		if (th_log_place_parse(message.data, &place))
+			redraw(options, &place);
 	}
-	if (message.type == TH_TELL_AGAIN && message.len == sizeof(*ending)) {
-		memcpy(ending, message.data, sizeof(*ending));
+	if (message.type == TH_TELL_AGAIN &&
+		th_words_ending(&message, ending))
 		tell_again(options, ending);
-	}
-	if (message.type == TH_TELL_FAILED && message.len == sizeof(*err)) {
-		memcpy(err, message.data, sizeof(*err));
-		return -1;
-	}
-	if (message.type == TH_TELL_ENDED && message.len == sizeof(*ending)) {
-		memcpy(ending, message.data, sizeof(*ending));
-		return 1;
-	}
-	return 0;
+	if (message.type == TH_TELL_FAILED)
+		return th_words_error(&message, err);
+	return message.type == TH_TELL_ENDED &&
+		th_words_ending(&message, ending);
 }
 
 static int loop(const struct attach_options *options, int signals,

@@ -8,6 +8,7 @@
 #include "cli/verbs.h"
 #include "container/plan.h"
 #include "container/reach.h"
+#include "ipc/words.h"
 #include "store/machine.h"
 
 static void say_how_to_leave(struct invocation *call,
@@ -57,8 +58,7 @@ static int attach(struct invocation *call, struct th_container_row *row,
 	}
 	say_how_to_leave(call, row, &keys, options.terminal);
 	attach_prepare();
-	th_channel_send(
-		options.channel, TH_SAY_ATTACH, &size, sizeof(size), NULL, 0);
+	th_words_send(options.channel, TH_SAY_ATTACH, th_words_of_size(size));
 	rc = attach_run(&options, &ending, err);
 	th_close(&options.channel);
 	return attach_code(call, &options, rc, &ending, err);

@@ -86,6 +86,11 @@ static int run(struct invocation *call)
 	if (copy.skipped && !call->quiet)
 		fprintf(stderr, "note: skipped %llu sockets or devices\n",
 			(unsigned long long)copy.skipped);
+	if (copy.attributes_lost && !call->quiet)
+		fprintf(stderr,
+			"note: the target does not take %llu extended "
+			"attributes\n",
+			(unsigned long long)copy.attributes_lost);
 	return EXIT_DONE;
 }
 
@@ -99,7 +104,7 @@ static const char *const text[] = {"A path is local, or CONTAINER:/path of a "
 	"Files copied in belong to the container's user, files copied out to",
 	"you, unless --owner is given. \"-\" is a tar archive on standard "
 	"input or",
-	"output, which preserves owners. Links are copied as links and are "
+	"output, which keeps owners, hard links and extended attributes. Links "
 	"never",
 	"followed out of the container.", NULL};
 

@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "ipc/words.h"
 #include "base/json.h"
 #include "container/keeper_ask.h"
 #include "container/container.h"
@@ -64,10 +65,8 @@ int th_container_stop_await(int *channel, int timeout_ms,
 			"same");
 	}
 	if (keeper_await(*channel, TH_TELL_ENDED, &message, fds, err) == 0 &&
-		message.len == sizeof(*ending)) {
-		memcpy(ending, message.data, sizeof(*ending));
+		th_words_ending(&message, ending))
 		rc = 1;
-	}
 	th_close(channel);
 	return rc;
 }
@@ -357,13 +356,10 @@ int th_container_wait(const struct th_context *context, const char *id,
 	if (rc == 1 && message.type == TH_TELL_DONE)
 		return 2;
 	if (rc == 1 && message.type == TH_TELL_ENDED &&
-		message.len == sizeof(*ending)) {
-		memcpy(ending, message.data, sizeof(*ending));
+		th_words_ending(&message, ending))
 		return 1;
-	}
-	if (rc == 1 && message.type == TH_TELL_FAILED &&
-		message.len == sizeof(*err)) {
-		memcpy(err, message.data, sizeof(*err));
+	if (rc == 1 && message.type == TH_TELL_FAILED) {
+		th_words_error(&message, err);
 		return err->code == TH_NOT_FOUND ? 0 : -1;
 	}
 	/* Gone without a word: the state knows, or settles it. */

@@ -7,6 +7,7 @@
 
 #include "container/apart.h"
 #include "container/place.h"
+#include "layer/tar.h"
 
 enum th_owner {
 	TH_OWNER_AUTO, /* inside: the container's user; outside: the caller */
@@ -19,7 +20,9 @@ struct th_copy {
 	uid_t uid; /* of TH_OWNER_GIVEN */
 	gid_t gid;
 	/* filled: */
-	uint64_t files, bytes, skipped; /* skipped: sockets and devices */
+	uint64_t files, bytes;
+	uint64_t skipped; /* sockets and devices */
+	uint64_t attributes_lost; /* extended ones that the target refuses */
 };
 
 /* Copies from one place to another, both open. A folder at the target (or a
@@ -59,6 +62,15 @@ struct copy_attributes {
  * a container's user would run as the caller. */
 int copy_finish(const struct th_copy *copy, const struct th_place *to, int fd,
 	const struct copy_attributes *attributes, struct th_error *err);
+/* An extended attribute as the container sees it: of capabilities the numbers
+ * of user IDs are the host's (capabilities(7), "Namespaced file capabilities").
+ * Its value is changed where it lies. False where it means nothing there. */
+bool copy_attribute_inside(
+	const struct th_place *from, struct th_tar_attribute *attribute);
+/* Gives those of an archive's entry to what is open; what the target's file
+ * system does not take is counted. */
+int copy_set_attributes(struct th_copy *copy, const struct th_place *to, int fd,
+	const struct th_tar_entry *entry, struct th_error *err);
 /* Makes a symbolic link and opens it with O_PATH; -1 with errno. */
 int copy_make_link(const char *target, int dir, const char *name);
 /* Does the work of a copy in a child that reaches these folders only

@@ -173,8 +173,8 @@ int th_container_root(const struct th_context *context,
 		*root = fds[0];
 	if (rc == 0 && first_id) {
 		*first_id = 0;
-		if (message.len == sizeof(*first_id))
-			memcpy(first_id, message.data, sizeof(*first_id));
+		if (message.len)
+			*first_id = (uint32_t)strtoul(message.data, NULL, 10);
 	}
 	th_close(&channel);
 	return rc;

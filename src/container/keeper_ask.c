@@ -7,6 +7,7 @@
 #include <string.h>
 
 #include "base/file.h"
+#include "ipc/words.h"
 #include "base/json.h"
 
 #define LOOK_MS 500
@@ -85,11 +86,8 @@ int keeper_await(int channel, enum th_message_type wanted,
 
 	if (rc == 1 && message->type == wanted)
 		return 0;
-	if (rc == 1 && message->type == TH_TELL_FAILED &&
-		message->len == sizeof(*err)) {
-		memcpy(err, message->data, sizeof(*err));
-		return -1;
-	}
+	if (rc == 1 && message->type == TH_TELL_FAILED)
+		return th_words_error(message, err);
 	if (rc == 1 && message->type == TH_TELL_ENDED)
 		return th_fail(err, TH_FAILED, "the container ended meanwhile");
 	if (rc == 0)

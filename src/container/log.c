@@ -446,3 +446,23 @@ int th_log_parse(const char *line, size_t len, struct th_log_entry *entry)
 	json_decref(doc);
 	return entry->data ? 0 : -1;
 }
+
+void th_log_place_format(
+	const struct th_log_place *place, char text[TH_LOG_PLACE_TEXT])
+{
+	snprintf(text, TH_LOG_PLACE_TEXT, "%d %lld", (int)place->number,
+		(long long)place->bytes);
+}
+
+bool th_log_place_parse(const char *text, struct th_log_place *place)
+{
+	long long bytes;
+	int number;
+
+	if (sscanf(text, "%d %lld", &number, &bytes) != 2 || number < 0 ||
+		bytes < 0)
+		return false;
+	place->number = number;
+	place->bytes = bytes;
+	return true;
+}

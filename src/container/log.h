@@ -41,6 +41,12 @@ struct th_log_place {
 	int64_t bytes;
 };
 
+/* "NUMBER BYTES", and back; false where it is none. */
+#define TH_LOG_PLACE_TEXT 40
+void th_log_place_format(
+	const struct th_log_place *place, char text[TH_LOG_PLACE_TEXT]);
+bool th_log_place_parse(const char *text, struct th_log_place *place);
+
 #define TH_LOG_FILE 64
 /* What the base of a session's log begins with; its ID follows. */
 #define TH_SESSION_LOG "session-"

@@ -9,6 +9,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "ipc/words.h"
 #include "container/container.h"
 #include "container/scope.h"
 #include "sandbox/sealed.h"
@@ -70,11 +71,8 @@ static int await(const struct th_context *context, const char *id, int channel,
 	/* It has ended, or will at once: the shell gets no zombie. */
 	while (waitpid(pid, NULL, 0) < 0 && errno == EINTR)
 		;
-	if (rc == 1 && message.type == TH_TELL_FAILED &&
-		message.len == sizeof(*err)) {
-		memcpy(err, message.data, sizeof(*err));
-		return -1;
-	}
+	if (rc == 1 && message.type == TH_TELL_FAILED)
+		return th_words_error(&message, err);
 	if (rc >= 0)
 		th_fail(err, TH_FAILED,
 			"the container's keeper ended before the container "

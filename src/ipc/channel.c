@@ -53,6 +53,14 @@ int th_channel_send(int fd, enum th_message_type type, const void *data,
 	return 0;
 }
 
+bool th_channel_is_frozen(unsigned int type)
+{
+	return type == TH_SAY_SIGNAL || type == TH_SAY_STOP ||
+		type == TH_SAY_WAIT || type == TH_SAY_STATE ||
+		type == TH_TELL_DONE || type == TH_TELL_FAILED ||
+		type == TH_TELL_ENDED || type == TH_TELL_STATE;
+}
+
 static void take_fds(struct msghdr *from, int fds[TH_CHANNEL_FDS])
 {
 	struct cmsghdr *head = CMSG_FIRSTHDR(from);
@@ -105,15 +113,17 @@ int th_channel_receive(int fd, struct th_message *message,
 	 * in any case. */
 	take_fds(&from, fds);
 	errno = EPROTO;
-	if ((size_t)got < HEADER || message->version != TH_CHANNEL_VERSION ||
-		message->len != (size_t)got - HEADER) {
+	if ((size_t)got < HEADER || message->len != (size_t)got - HEADER ||
+		(message->version != TH_CHANNEL_VERSION &&
+			!th_channel_is_frozen(message->type))) {
 		for (int i = 0; i < TH_CHANNEL_FDS; i++)
 			th_close(&fds[i]);
 		th_fail(err, TH_FAILED,
 			"this container's keeper is from another version of "
 			"tidyhull");
 		return th_hint(err,
-			"stop the container with the version that started it");
+			"stop and kill reach it all the same; then start it "
+			"again");
 	}
 	message->data[message->len] = '\0';
 	return 1;

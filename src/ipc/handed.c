@@ -7,6 +7,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "ipc/words.h"
 
 static int add(struct th_handed *handed, const struct th_port_row *row, int fd,
 	struct th_error *err)
@@ -32,18 +33,15 @@ static int take_message(const struct th_message *message,
 	int came[TH_CHANNEL_FDS], struct th_handed *handed,
 	struct th_error *err)
 {
-	size_t count = message->len / sizeof(struct th_port_row);
+	struct th_port_row rows[TH_CHANNEL_FDS];
+	size_t count = th_words_ports(message, rows);
 	int rc = count ? 1 : 0;
 
 	for (size_t i = 0; i < TH_CHANNEL_FDS; i++) {
-		struct th_port_row row;
-
 		if (came[i] < 0)
 			continue;
 		if (rc == 1 && i < count) {
-			memcpy(&row, message->data + i * sizeof(row),
-				sizeof(row));
-			if (add(handed, &row, came[i], err))
+			if (add(handed, &rows[i], came[i], err))
 				rc = -1;
 			else
 				came[i] = -1;
@@ -94,9 +92,8 @@ int th_handed_send(int channel, enum th_message_type type,
 			? handed->count - at
 			: TH_CHANNEL_FDS;
 
-		rc = th_channel_send(channel, type, handed->rows + at,
-			count * sizeof(*handed->rows), handed->fds + at,
-			(int)count);
+		rc = th_words_send_ports(channel, type, handed->rows + at,
+			handed->fds + at, count);
 		at += count;
 	}
 	if (rc == 0)

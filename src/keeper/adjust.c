@@ -58,7 +58,7 @@ void keeper_adjust(struct client *client, const struct th_message *message)
 		free(pids);
 		keeper_tell(client, TH_TELL_DONE, NULL, 0);
 	} else {
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 	}
 	json_decref(doc);
 }
@@ -101,7 +101,7 @@ void keeper_reload(struct client *client)
 	struct th_error err = {0};
 
 	if (reload(keeper, &err)) {
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 		return;
 	}
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);

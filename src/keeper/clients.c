@@ -119,14 +119,35 @@ void keeper_tell(struct client *client, enum th_message_type type,
 	keeper_update_streams(keeper);
 }
 
+static void tell_words(
+	struct client *client, enum th_message_type type, char *words)
+{
+	if (words)
+		keeper_tell(client, type, words, strlen(words));
+	else /* no memory: its end says that something is wrong */
+		shutdown(client->watch.fd, SHUT_RDWR);
+	free(words);
+}
+
+void keeper_tell_error(struct client *client, const struct th_error *err)
+{
+	tell_words(client, TH_TELL_FAILED, th_words_of_error(err));
+}
+
+void keeper_tell_ending(struct client *client, enum th_message_type type,
+	const struct th_ending *ending)
+{
+	tell_words(client, type, th_words_of_ending(ending));
+}
+
 void keeper_tell_end(struct client *client, const struct th_ending *ending)
 {
 	struct keeper *keeper = client->keeper;
 	struct late *late;
 
 	if (!client->pending &&
-		(th_channel_send(client->watch.fd, TH_TELL_ENDED, ending,
-			 sizeof(*ending), NULL, 0) == 0 ||
+		(th_words_send(client->watch.fd, TH_TELL_ENDED,
+			 th_words_of_ending(ending)) == 0 ||
 			errno != EAGAIN))
 		return;
 	late = calloc(1, sizeof(*late));
@@ -153,8 +174,8 @@ static bool tell_one(struct late *late)
 			return errno != EAGAIN;
 		drop_first(&late->first);
 	}
-	return th_channel_send(late->fd, TH_TELL_ENDED, &late->ending,
-		       sizeof(late->ending), NULL, 0) == 0 ||
+	return th_words_send(late->fd, TH_TELL_ENDED,
+		       th_words_of_ending(&late->ending)) == 0 ||
 		errno != EAGAIN;
 }
 

@@ -230,7 +230,7 @@ static void tell_again(struct keeper *keeper, const struct end *end)
 	for (struct client *at = keeper->clients; at; at = next) {
 		next = at->next;
 		if (at->attached)
-			keeper_tell(at, TH_TELL_AGAIN, &ending, sizeof(ending));
+			keeper_tell_ending(at, TH_TELL_AGAIN, &ending);
 	}
 }
 

@@ -45,7 +45,7 @@ void keeper_handle_kept(struct client *client, const struct th_message *message)
 			"container \"%s\" has ended, which cannot be recorded "
 			"yet: the disk of the store does not take it",
 			client->keeper->row.name);
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 	}
 }
 
@@ -93,7 +93,7 @@ void keeper_take_up(struct client *client)
 	struct th_error err = {0};
 
 	if (open_again(keeper->store, &err) || tell_run(keeper, &err)) {
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 		return;
 	}
 	keeper_record_init(keeper);

@@ -32,8 +32,8 @@
 #include <sys/types.h>
 
 #include "base/loop.h"
-#include "ipc/channel.h"
 #include "ipc/handed.h"
+#include "ipc/words.h"
 #include "container/log.h"
 #include "container/outcome.h"
 #include "container/plan.h"
@@ -315,6 +315,9 @@ void keeper_tell_end(struct client *client, const struct th_ending *ending);
 void keeper_tell_late(struct keeper *keeper);
 void keeper_tell(struct client *client, enum th_message_type type,
 	const void *data, size_t len);
+void keeper_tell_error(struct client *client, const struct th_error *err);
+void keeper_tell_ending(struct client *client, enum th_message_type type,
+	const struct th_ending *ending);
 int keeper_listen(struct keeper *keeper, struct th_error *err);
 /* Writes what the program has written to the log, and says so. */
 void keeper_record(struct client *client);

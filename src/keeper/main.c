@@ -222,11 +222,11 @@ static int create_bundle(char **argv)
 	signal(SIGPIPE, SIG_IGN);
 	rc = th_runtime_create(&options, &warning, &err);
 	if (rc)
-		th_channel_send(
-			CHANNEL, TH_TELL_FAILED, &err, sizeof(err), NULL, 0);
+		th_words_send(
+			CHANNEL, TH_TELL_FAILED, th_words_of_error(&err));
 	else
-		th_channel_send(CHANNEL, TH_TELL_STARTED, &warning,
-			sizeof(warning), NULL, 0);
+		th_words_send(CHANNEL, TH_TELL_STARTED,
+			warning.code ? th_words_of_error(&warning) : strdup(""));
 	return rc ? 1 : 0;
 }
 
@@ -275,8 +275,8 @@ int main(int argc, char **argv)
 		keeper_start(&keeper, keeper.actor, &err)) {
 		/* All is undone before the command hears of it. */
 		keeper_abort(&keeper, &err);
-		th_channel_send(
-			channel, TH_TELL_FAILED, &err, sizeof(err), NULL, 0);
+		th_words_send(
+			channel, TH_TELL_FAILED, th_words_of_error(&err));
 		th_close(&channel);
 		release(&keeper);
 		return 1;

@@ -14,6 +14,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "ipc/words.h"
 #include "keeper/keeper.h"
 #include "container/reach.h"
 #include "network/names.h"
@@ -211,10 +212,8 @@ static int ask_for_network(struct keeper *keeper,
 	}
 	for (int i = 0; i < TH_CHANNEL_FDS; i++)
 		th_close(&fds[i]);
-	if (answer.type == TH_TELL_FAILED && answer.len == sizeof(*err)) {
-		memcpy(err, answer.data, sizeof(*err));
-		return -1;
-	}
+	if (answer.type == TH_TELL_FAILED)
+		return th_words_error(&answer, err);
 	return no_answer(other, err);
 }
 

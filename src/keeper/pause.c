@@ -25,7 +25,7 @@ void keeper_thaw(struct keeper *keeper)
 		return;
 	th_error_clear(&err);
 	th_fail(&err, TH_FAILED, "the container is ending");
-	keeper_tell(asker, TH_TELL_FAILED, &err, sizeof(err));
+	keeper_tell_error(asker, &err);
 }
 
 bool keeper_is_pausing(const struct keeper *keeper)
@@ -88,7 +88,7 @@ void keeper_pause_work(struct keeper *keeper)
 	th_rights_rest();
 	th_error_clear(&err);
 	th_fail(&err, TH_FAILED, "not all of its processes could be frozen");
-	keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+	keeper_tell_error(client, &err);
 }
 
 static int begin(struct client *client, bool pause, bool hold,
@@ -128,7 +128,7 @@ void keeper_pause_request(
 		th_json_string(doc, "actor", "a request", &actor, &err) < 0 ||
 		th_json_bool(doc, "hold", "a request", &hold, &err) < 0 ||
 		begin(client, pause, hold, actor, &err))
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 	json_decref(doc);
 }
 

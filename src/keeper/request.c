@@ -1,6 +1,7 @@
 /* What commands ask of the keeper. */
 #include <errno.h>
 #include <fcntl.h>
+#include <inttypes.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/ioctl.h>
@@ -54,7 +55,7 @@ static int read_request(const struct keeper *keeper,
 
 static void refuse(struct client *client, const struct th_error *err)
 {
-	keeper_tell(client, TH_TELL_FAILED, err, sizeof(*err));
+	keeper_tell_error(client, err);
 }
 
 static void refuse_waiting(struct client *client)
@@ -231,9 +232,8 @@ static void resize(struct keeper *keeper, const struct th_message *message)
 	struct th_size size;
 	struct winsize ws = {0};
 
-	if (message->len != sizeof(size) || keeper->out.fd < 0)
+	if (keeper->out.fd < 0 || !th_words_size(message, &size))
 		return;
-	memcpy(&size, message->data, sizeof(size));
 	ws.ws_row = size.rows;
 	ws.ws_col = size.columns;
 	if (keeper->bundle.process.terminal)
@@ -262,8 +262,9 @@ static void give_descriptor(
 		refuse(client, &err);
 		return;
 	}
+	snprintf(path, sizeof(path), "%" PRIu32, client->keeper->first_id);
 	th_channel_send(client->watch.fd, root ? TH_TELL_ROOT : TH_TELL_NETWORK,
-		&client->keeper->first_id, root ? sizeof(uint32_t) : 0, &fd, 1);
+		path, root ? strlen(path) : 0, &fd, 1);
 	th_close(&fd);
 }
 
@@ -284,14 +285,14 @@ static void give_ports(struct client *client)
 			fds[used++] = keeper->port_fds[i][f];
 			if (used < TH_CHANNEL_FDS)
 				continue;
-			th_channel_send(client->watch.fd, TH_TELL_PORTS, rows,
-				sizeof(rows), fds, used);
+			th_words_send_ports(client->watch.fd, TH_TELL_PORTS,
+				rows, fds, (size_t)used);
 			used = 0;
 		}
 	}
 	if (used)
-		th_channel_send(client->watch.fd, TH_TELL_PORTS, rows,
-			(size_t)used * sizeof(*rows), fds, used);
+		th_words_send_ports(client->watch.fd, TH_TELL_PORTS, rows, fds,
+			(size_t)used);
 	th_channel_send(client->watch.fd, TH_TELL_PORTS, NULL, 0, NULL, 0);
 }
 

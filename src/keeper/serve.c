@@ -197,7 +197,7 @@ void keeper_tell_start(struct keeper *keeper, const struct th_error *why)
 			continue;
 		at->waits_for_start = false;
 		if (why)
-			keeper_tell(at, TH_TELL_FAILED, why, sizeof(*why));
+			keeper_tell_error(at, why);
 		else
 			keeper_tell(at, TH_TELL_STARTED, NULL, 0);
 	}

@@ -196,7 +196,7 @@ static void tell_waiters(
 			continue;
 		at->session = NULL;
 		at->waits_for_end = false;
-		keeper_tell(at, TH_TELL_ENDED, ending, sizeof(*ending));
+		keeper_tell_ending(at, TH_TELL_ENDED, ending);
 	}
 }
 
@@ -396,7 +396,7 @@ static void fail_session(struct session *session, const struct th_error *err)
 	th_loop_forget(&session->keeper->loop, &session->watch);
 	take_out(session);
 	if (client)
-		keeper_tell(client, TH_TELL_FAILED, err, sizeof(*err));
+		keeper_tell_error(client, err);
 	drop_session(session);
 }
 
@@ -600,5 +600,5 @@ void keeper_start_session(struct client *client,
 	th_buf_release(&client->parts);
 	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
 	if (err.code)
-		keeper_tell(client, TH_TELL_FAILED, &err, sizeof(err));
+		keeper_tell_error(client, &err);
 }

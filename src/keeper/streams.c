@@ -194,11 +194,13 @@ void keeper_attach(struct client *client, const struct th_message *message)
 {
 	struct keeper *keeper = client->keeper;
 	struct th_log_place place = th_log_place(&keeper->log);
+	char text[TH_LOG_PLACE_TEXT];
 
 	(void)message;
 	if (client->attached)
 		return;
-	keeper_tell(client, TH_TELL_PLACE, &place, sizeof(place));
+	th_log_place_format(&place, text);
+	keeper_tell(client, TH_TELL_PLACE, text, strlen(text));
 	for (int i = 0; i < 2; i++) {
 		if (keeper->log.partial[i].len)
 			keeper_tell(client,

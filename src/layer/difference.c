@@ -88,7 +88,7 @@ static int put_entry(struct walk *walk, int fd, const struct stat *st)
 		return -1;
 	}
 	return th_layer_put_file(walk->out, &entry,
-		S_ISREG(st->st_mode) ? fd : -1, walk->path,
+		S_ISREG(st->st_mode) ? fd : -1, walk->path, TH_LAYER_HOLE,
 		walk->difference->cancel, walk->err);
 }
 

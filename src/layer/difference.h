@@ -29,11 +29,17 @@ struct th_difference {
 int th_layer_difference(struct th_difference *difference,
 	struct th_tar_out *out, struct th_error *err);
 
-/* Writes one entry's data from what is open for reading, with its holes left
- * out, after its header; entry gets the size. fd -1 where it has none. path:
- * for messages. */
+/* A hole of a layer's file counts where it is so large, and from and to such
+ * places: so the same file gives the same archive on file systems with blocks
+ * of other sizes. */
+#define TH_LAYER_HOLE ((off_t)1 << 20)
+
+/* Writes one entry's data from what is open for reading, with its holes of at
+ * least hole bytes left out, after its header; entry gets the size. fd -1 where
+ * it has none. path: for messages. What cannot be read, or not to the length
+ * that the header has said, is an error. */
 int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
-	int fd, const char *path, struct th_cancel cancel,
+	int fd, const char *path, off_t hole, struct th_cancel cancel,
 	struct th_error *err);
 
 /* Reads the extended attributes that layers have (layer/attributes.h) of what

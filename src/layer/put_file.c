@@ -13,10 +13,6 @@
 #define READ_BYTES (256 * 1024)
 #define LIST_MAX 65536
 #define VALUE_MAX 65536
-/* A hole counts where it is so large, and from and to such places: so the same
- * file gives the same archive on file systems with blocks of other sizes. */
-#define HOLE_STEP ((off_t)1 << 20)
-
 /* ---- attributes ---- */
 
 static int compare_names(const void *one, const void *other)
@@ -101,13 +97,14 @@ static int add_range(struct th_tar_parts *parts, off_t at, off_t end)
 }
 
 /* What lies between large holes. */
-static int find_parts(struct th_tar_parts *parts, int fd, off_t size)
+static int find_parts(
+	struct th_tar_parts *parts, int fd, off_t size, off_t step)
 {
 	off_t at = 0, begin = 0, end = 0, data, hole;
 
 	for (; th_file_next_data(fd, at, size, &data, &hole); at = hole) {
-		data -= data % HOLE_STEP;
-		hole += (HOLE_STEP - hole % HOLE_STEP) % HOLE_STEP;
+		data -= data % step;
+		hole += (step - hole % step) % step;
 		if (hole > size)
 			hole = size;
 		if (data > end && end > begin && add_range(parts, begin, end))
@@ -153,7 +150,8 @@ static int put_range(struct th_tar_out *out, int fd, const char *path,
 }
 
 int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
-	int fd, const char *path, struct th_cancel cancel, struct th_error *err)
+	int fd, const char *path, off_t step, struct th_cancel cancel,
+	struct th_error *err)
 {
 	struct th_tar_parts parts = {0};
 	char *buffer = NULL;
@@ -167,9 +165,9 @@ int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
 		return th_fail_sys(
 			err, TH_FAILED, errno, "cannot read %.300s", path);
 	entry->size_bytes = (uint64_t)st.st_size;
-	sparse = st.st_size >= HOLE_STEP &&
+	sparse = st.st_size >= step &&
 		(off_t)st.st_blocks * 512 < st.st_size;
-	rc = sparse ? find_parts(&parts, fd, st.st_size)
+	rc = sparse ? find_parts(&parts, fd, st.st_size, step)
 		    : add_range(&parts, 0, st.st_size);
 	sparse = sparse &&
 		(parts.count != 1 || parts.items[0].offset ||

@@ -8,7 +8,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
-#include "ipc/channel.h"
+#include "ipc/words.h"
 #include "runtime/runtime.h"
 #include "sandbox/sealed.h"
 
@@ -21,13 +21,12 @@ static int hear(int channel, struct th_error *warning, struct th_error *err)
 
 	rc = th_channel_receive(channel, &message, fds, err);
 	if (rc == 1 && message.type == TH_TELL_STARTED) {
-		if (message.len == sizeof(*warning))
-			memcpy(warning, message.data, sizeof(*warning));
+		if (message.len)
+			th_words_error(&message, warning);
 		return 0;
 	}
-	if (rc == 1 && message.type == TH_TELL_FAILED &&
-		message.len == sizeof(*err))
-		memcpy(err, message.data, sizeof(*err));
+	if (rc == 1 && message.type == TH_TELL_FAILED)
+		th_words_error(&message, err);
 	if (!err->code)
 		th_fail(err, TH_FAILED,
 			"the program that creates the container has died");

@@ -1,9 +1,12 @@
 /* copy: in, out, across, as archives, and nowhere else. */
+#include <endian.h>
 #include <fcntl.h>
+#include <linux/capability.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include "e2e/harness.h"
@@ -321,7 +324,83 @@ static void mistakes_are_told(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+static bool has_attribute(const char *file, const char *name, const char *value)
+{
+	char path[400], got[64];
+	ssize_t len;
+
+	snprintf(path, sizeof(path), "%s/%s", world_folder, file);
+	len = getxattr(path, name, got, sizeof(got));
+	return len == (ssize_t)strlen(value) &&
+		memcmp(got, value, (size_t)len) == 0;
+}
+
+/* What a backup is for: files with several names, and what is noted about
+ * them. */
+static void archives_keep_links_and_attributes(void)
+{
+	const struct vfs_cap_data bind = {
+		.magic_etc = htole32(
+			VFS_CAP_REVISION_2 | VFS_CAP_FLAGS_EFFECTIVE),
+		.data = {{.permitted = htole32(1u << 10)}}};
+	char path[300], got[64];
+	struct stat one, other_name;
+
+	as_root("sh -c 'mkdir -p kept/sub; echo tide >kept/one; ln kept/one "
+		"kept/sub/two; ln -s one kept/link; echo x >kept/server'");
+	snprintf(path, sizeof(path), "%s/kept/one", world_folder);
+	CHECK_INT(setxattr(path, "user.harbour", "selwick", 7, 0), 0);
+	snprintf(path, sizeof(path), "%s/kept/sub", world_folder);
+	CHECK_INT(setxattr(path, "user.berth", "4", 1, 0), 0);
+	snprintf(path, sizeof(path), "%s/kept/server", world_folder);
+	CHECK_INT(setxattr(path, "security.capability", &bind, sizeof(bind), 0),
+		0);
+	as_root("tar --xattrs --xattrs-include=* -cf kept.tar kept");
+	as_root("rm -r kept");
+	launch_box("");
+	CODE(other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy --owner keep - "
+		   "box:/srv <kept.tar'",
+		     world_store, world_build),
+		0);
+	CHECK_TEXT(hull("exec box -- stat -c %%h /srv/kept/sub/two")->out,
+		"2\n");
+	CODE(other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy box:/srv/kept - "
+		   ">back.tar'",
+		     world_store, world_build),
+		0);
+	as_root("tar --xattrs --xattrs-include=* -xf back.tar");
+	CHECK(has_attribute("kept/one", "user.harbour", "selwick"));
+	CHECK(has_attribute("kept/sub", "user.berth", "4"));
+	snprintf(path, sizeof(path), "%s/kept/server", world_folder);
+	CHECK_INT(getxattr(path, "security.capability", got, sizeof(got)),
+		(int)sizeof(bind));
+	CHECK_INT(memcmp(got, &bind, sizeof(bind)), 0);
+	snprintf(path, sizeof(path), "%s/kept/one", world_folder);
+	CHECK_INT(stat(path, &one), 0);
+	snprintf(path, sizeof(path), "%s/kept/sub/two", world_folder);
+	CHECK_INT(stat(path, &other_name), 0);
+	CHECK_INT(one.st_ino, other_name.st_ino);
+	CHECK_INT(one.st_nlink, 2);
+	CODE(hull("remove --force box"), 0);
+	as_root("rm -r kept kept.tar back.tar");
+}
+
+/* A file that says it is longer than what can be read of it. */
+static void what_cannot_be_read_is_an_error(void)
+{
+	struct result *result;
+
+	launch_box("");
+	result = hull("copy box:/sys/kernel/mm/transparent_hugepage/enabled -");
+	CODE(result, 1);
+	SAYS(result->err, "has become shorter");
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"archives keep links and attributes",
+		archives_keep_links_and_attributes},
+	{"what cannot be read is an error", what_cannot_be_read_is_an_error},
 	{"a tree goes in and out", a_tree_goes_in_and_out},
 	{"owners are who they should be", owners_are_who_they_should_be},
 	{"archives go both ways", archives_go_both_ways},

@@ -1,5 +1,4 @@
-/* Files of a container as a tar archive, and the other way round. */
-#include <dirent.h>
+/* A tar archive into a container. */
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -11,226 +10,10 @@
 #include "base/file.h"
 #include "base/path.h"
 #include "container/copy.h"
-#include "layer/tar_write.h"
-
-#define DEPTH_MAX 400
-#define BLOCK (64 * 1024)
-
-/* ---- out ---- */
-
-struct out {
-	struct th_tar_out tar;
-	const struct th_place *from;
-	struct th_copy *copy;
-	int fd;
-	struct th_error *err;
-};
-
-static int find_parts(struct th_tar_parts *parts, int fd, off_t size)
-{
-	off_t at = 0, data, hole;
-
-	for (; th_file_next_data(fd, at, size, &data, &hole); at = hole) {
-		if (th_tar_parts_add(
-			    parts, (uint64_t)data, (uint64_t)(hole - data)))
-			return -1;
-	}
-	/* A file that is nothing but a hole has parts, too. */
-	return th_tar_parts_add(parts, (uint64_t)size, 0);
-}
-
-static int put_header(struct out *out, const char *path, const struct stat *st,
-	const char *link, const struct th_tar_parts *parts)
-{
-	const struct th_tar_entry entry = {.name = path,
-		.link = link,
-		.type = st->st_mode & S_IFMT,
-		.mode = st->st_mode & 07777,
-		.uid = th_place_id_inside(out->from, st->st_uid),
-		.gid = th_place_id_inside(out->from, st->st_gid),
-		.size_bytes = S_ISREG(st->st_mode) ? (uint64_t)st->st_size : 0,
-		.mtime = st->st_mtim,
-		.device = S_ISCHR(st->st_mode) || S_ISBLK(st->st_mode)
-			? st->st_rdev
-			: 0};
-
-	out->copy->files++;
-	return th_tar_out_entry(&out->tar, &entry, parts ? parts->items : NULL,
-		parts ? parts->count : 0, out->err);
-}
-
-/* The header has said how long it is: a file that grows is cut there, one that
- * shrinks is filled up. */
-static int put_data(struct out *out, int in, uint64_t at, uint64_t end)
-{
-	char *data = malloc(BLOCK);
-	int rc = data ? 0 : th_fail_memory(out->err);
-
-	while (rc == 0 && at < end) {
-		size_t want = end - at < BLOCK ? (size_t)(end - at) : BLOCK;
-		ssize_t got = pread(in, data, want, (off_t)at);
-
-		if (got <= 0) {
-			memset(data, 0, want);
-			got = (ssize_t)want;
-		}
-		rc = th_tar_out_data(&out->tar, data, (size_t)got, out->err);
-		at += (uint64_t)got;
-		out->copy->bytes += (uint64_t)got;
-	}
-	free(data);
-	return rc;
-}
-
-static int put_file(
-	struct out *out, const char *path, int from, const struct stat *st)
-{
-	char name[TH_FD_PATH];
-	int in = open(th_fd_path(from, "", name), O_RDONLY | O_CLOEXEC);
-	bool holes = (off_t)st->st_blocks * 512 < st->st_size;
-	struct th_tar_parts parts = {0};
-	int rc;
-
-	if (in < 0)
-		return th_fail_sys(
-			out->err, TH_FAILED, errno, "cannot read %.300s", path);
-	rc = holes ? find_parts(&parts, in, st->st_size)
-		   : th_tar_parts_add(&parts, 0, (uint64_t)st->st_size);
-	if (rc)
-		th_fail_memory(out->err);
-	if (rc == 0)
-		rc = put_header(out, path, st, "", holes ? &parts : NULL);
-	for (size_t i = 0; rc == 0 && i < parts.count; i++)
-		rc = put_data(out, in, parts.items[i].offset,
-			parts.items[i].offset + parts.items[i].len);
-	free(parts.items);
-	th_close(&in);
-	return rc;
-}
-
-static int put_one(struct out *out, int from, const char *path, int depth);
-
-static int put_entries(struct out *out, int from, const char *path, int depth)
-{
-	char name[TH_FD_PATH];
-	int fd = open(
-		th_fd_path(from, "", name), O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	DIR *list = fd < 0 ? NULL : fdopendir(fd);
-	struct dirent *entry;
-	int rc = 0;
-
-	if (!list) {
-		th_close(&fd);
-		return th_fail_sys(
-			out->err, TH_FAILED, errno, "cannot read %.300s", path);
-	}
-	while (rc == 0 && (entry = readdir(list))) {
-		char *below;
-		int one;
-
-		if (strcmp(entry->d_name, ".") == 0 ||
-			strcmp(entry->d_name, "..") == 0)
-			continue;
-		one = openat(dirfd(list), entry->d_name,
-			O_PATH | O_NOFOLLOW | O_CLOEXEC);
-		if (one < 0)
-			continue; /* it has gone meanwhile */
-		below = th_format("%s/%s", path, entry->d_name);
-		rc = below ? put_one(out, one, below, depth + 1)
-			   : th_fail_memory(out->err);
-		free(below);
-		th_close(&one);
-	}
-	closedir(list);
-	return rc;
-}
-
-static int put_one(struct out *out, int from, const char *path, int depth)
-{
-	char target[4097];
-	struct stat st;
-	ssize_t len;
-
-	if (fstat(from, &st))
-		return th_fail_sys(out->err, TH_FAILED, errno,
-			"cannot read the attributes of %.300s", path);
-	if (depth > DEPTH_MAX)
-		return th_fail(out->err, TH_NOT_POSSIBLE,
-			"the folders in %.300s are nested too deeply", path);
-	switch (st.st_mode & S_IFMT) {
-	case S_IFSOCK:
-		out->copy->skipped++;
-		return 0;
-	case S_IFLNK:
-		len = readlinkat(from, "", target, sizeof(target) - 1);
-		target[len < 0 ? 0 : len] = '\0';
-		return put_header(out, path, &st, target, NULL);
-	case S_IFREG:
-		return put_file(out, path, from, &st);
-	case S_IFDIR:
-		return put_header(out, path, &st, "", NULL) ||
-				put_entries(out, from, path, depth)
-			? -1
-			: 0;
-	default:
-		return put_header(out, path, &st, "", NULL);
-	}
-}
-
-struct in;
-
-/* One of the two, with what it begins at. */
-struct archiving {
-	struct out *out;
-	struct in *in;
-	int source; /* or where the archive is read from */
-	const char *name;
-};
-
-static int write_archive(void *arg, struct th_buf *reply, struct th_error *err)
-{
-	const struct archiving *archiving = arg;
-	struct out *out = archiving->out;
-	int rc;
-
-	out->err = err;
-	th_tar_out_init(&out->tar, out->fd);
-	rc = put_one(out, archiving->source, archiving->name, 0);
-	if (rc == 0)
-		rc = th_tar_out_end(&out->tar, err);
-	th_tar_out_release(&out->tar);
-	th_buf_add(reply, (const char *)out->copy, sizeof(*out->copy));
-	return rc;
-}
-
-int th_copy_to_tar(const struct th_place *from, int fd, struct th_copy *copy,
-	struct th_error *err)
-{
-	struct out out = {.from = from, .copy = copy, .fd = fd};
-	struct archiving archiving = {.out = &out};
-	struct th_wall_folder folder = {.fd = -1};
-	char *plain = th_path_absolute("/", from->path);
-	const char *name = plain ? th_path_last(plain) : "";
-	int source = th_place_at(from, from->path), rc = -1;
-
-	if (source < 0) {
-		th_fail_sys(err, errno == ENOENT ? TH_NOT_FOUND : TH_FAILED,
-			errno, "%s:%.300s", from->container, from->path);
-		goto out;
-	}
-	folder.fd = source;
-	archiving.source = source;
-	archiving.name = *name ? name : ".";
-	rc = copy_apart(&folder, 1, write_archive, &archiving, 0, copy, err);
-out:
-	free(plain);
-	th_close(&source);
-	return rc;
-}
-
-/* ---- in ---- */
+#include "layer/tar.h"
 
 struct in {
+	int source; /* where the archive is read from */
 	struct th_tar *tar;
 	const struct th_place *to;
 	struct th_copy *copy;
@@ -336,7 +119,10 @@ static int set_attributes(struct in *in, const struct th_tar_entry *entry,
 		entry->type | entry->mode,
 		{{.tv_nsec = UTIME_NOW}, entry->mtime}, true, path};
 
-	return copy_finish(in->copy, in->to, fd, &attributes, in->err);
+	if (copy_finish(in->copy, in->to, fd, &attributes, in->err))
+		return -1;
+	/* After the owner: a change of that takes capabilities away. */
+	return copy_set_attributes(in->copy, in->to, fd, entry, in->err);
 }
 
 static int take_folder(struct in *in, const struct th_tar_entry *entry,
@@ -469,12 +255,11 @@ static int take_all(struct in *in)
 
 static int read_archive(void *arg, struct th_buf *reply, struct th_error *err)
 {
-	const struct archiving *archiving = arg;
-	struct in *in = archiving->in;
+	struct in *in = arg;
 	int rc;
 
 	in->err = err;
-	in->tar = th_tar_new_fd(archiving->source);
+	in->tar = th_tar_new_fd(in->source);
 	if (!in->tar)
 		return th_fail_memory(err);
 	rc = take_all(in);
@@ -486,8 +271,7 @@ static int read_archive(void *arg, struct th_buf *reply, struct th_error *err)
 int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	struct th_error *err)
 {
-	struct in in = {.to = to, .copy = copy, .top = -1};
-	struct archiving archiving = {.in = &in, .source = fd};
+	struct in in = {.source = fd, .to = to, .copy = copy, .top = -1};
 	struct th_wall_folder folder = {.access = TH_WALL_ALL};
 	char name[TH_FD_PATH];
 	int place = th_place_at(to, to->path), rc = -1;
@@ -504,7 +288,7 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	}
 	folder.fd = in.top;
 	rc = copy_apart(
-		&folder, 1, read_archive, &archiving, to->first_id, copy, err);
+		&folder, 1, read_archive, &in, to->first_id, copy, err);
 out:
 	th_close(&place);
 	th_close(&in.top);
