@@ -152,6 +152,16 @@ char *th_buf_take(struct th_buf *buf)
 	return data;
 }
 
+void th_buf_fit(struct th_buf *buf)
+{
+	char *data = buf->cap ? realloc(buf->data, buf->len + 1) : NULL;
+
+	if (!data)
+		return;
+	buf->data = data;
+	buf->cap = buf->len + 1;
+}
+
 void th_buf_drop(struct th_buf *buf, size_t len)
 {
 	if (len >= buf->len) {

@@ -33,6 +33,8 @@ char *th_buf_room(struct th_buf *buf, size_t len);
 /* Hands the data over (to be freed with free) and empties the buffer; NULL
  * where an append had failed. */
 char *th_buf_take(struct th_buf *buf);
+/* Gives back what it does not need for what is in it. */
+void th_buf_fit(struct th_buf *buf);
 /* Removes the first len bytes. */
 void th_buf_drop(struct th_buf *buf, size_t len);
 

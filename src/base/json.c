@@ -5,6 +5,7 @@
 
 #include "base/file.h"
 
+#define TEXT_MAX ((size_t)256 << 20)
 #define DEPTH_MAX 64
 
 /* jansson's own depth limit is far above what our stack should bear. */
@@ -177,10 +178,29 @@ json_t *th_json_from_strings(const struct th_strings *list)
 	return array;
 }
 
+static int add_text(const char *data, size_t len, void *buf)
+{
+	th_buf_add(buf, data, len);
+	return ((struct th_buf *)buf)->failed ? -1 : 0;
+}
+
+char *th_json_text(const json_t *doc, size_t flags)
+{
+	struct th_buf buf;
+	bool whole;
+
+	th_buf_init(&buf, TEXT_MAX);
+	whole = doc && json_dump_callback(doc, add_text, &buf, flags) == 0;
+	if (whole)
+		return th_buf_take(&buf);
+	th_buf_release(&buf);
+	return NULL;
+}
+
 int th_json_write_file(int dirfd, const char *path, const json_t *doc,
 	mode_t mode, bool sync, struct th_error *err)
 {
-	char *text = json_dumps(doc, JSON_INDENT(2));
+	char *text = th_json_text(doc, JSON_INDENT(2));
 	size_t len;
 	int rc;
 

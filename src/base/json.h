@@ -36,6 +36,11 @@ int th_json_array(const json_t *object, const char *key, const char *where,
 int th_json_strings(const json_t *object, const char *key, const char *where,
 	struct th_strings *list, struct th_error *err);
 
+/* The document as text, to be freed with free(), whatever memory jansson itself
+ * takes; flags as json_dumps has them. NULL without memory, or where doc is
+ * NULL. */
+char *th_json_text(const json_t *doc, size_t flags);
+
 /* An array of strings; a new reference or NULL. */
 json_t *th_json_from_strings(const struct th_strings *list);
 

@@ -59,8 +59,7 @@ int step_image(const struct th_context *context,
 
 static int digest_of(const json_t *doc, char digest[TH_HASH_TEXT])
 {
-	char *text =
-		doc ? json_dumps(doc, JSON_COMPACT | JSON_SORT_KEYS) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT | JSON_SORT_KEYS);
 	int rc = text ? th_hash_once(text, strlen(text), digest) : -1;
 
 	free(text);

@@ -289,7 +289,7 @@ static enum MHD_Result reply_list(
 	doc = json_pack("{s:o}", key, array);
 	if (request->name[0])
 		json_object_set_new(doc, "name", json_string(request->name));
-	text = json_dumps(doc, JSON_COMPACT);
+	text = th_json_text(doc, JSON_COMPACT);
 	json_decref(doc);
 	rc = reply(request, MHD_HTTP_OK, "application/json", text,
 		headers[1] ? headers : NULL);

@@ -289,8 +289,7 @@ static int take_message(const struct attach_options *options,
 		if (th_log_place_parse(message.data, &place))
 			redraw(options, &place);
 	}
-	if (message.type == TH_TELL_AGAIN &&
-		th_words_ending(&message, ending))
+	if (message.type == TH_TELL_AGAIN && th_words_ending(&message, ending))
 		tell_again(options, ending);
 	if (message.type == TH_TELL_FAILED)
 		return th_words_error(&message, err);

@@ -50,7 +50,7 @@ char *runnable_settings(
 		th_hint(err, "pack each into a file of its own");
 	}
 	if (runnable && !err->code) {
-		text = json_dumps(doc, JSON_COMPACT | JSON_SORT_KEYS);
+		text = th_json_text(doc, JSON_COMPACT | JSON_SORT_KEYS);
 		if (!text)
 			th_fail_memory(err);
 	}

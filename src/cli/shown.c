@@ -3,6 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/json.h"
 #include "base/utf8.h"
 
 #define KEPT 16
@@ -34,7 +35,7 @@ void say_note(const char *text)
 
 char *json_shown(const json_t *doc, size_t flags)
 {
-	char *text = json_dumps(doc, flags);
+	char *text = th_json_text(doc, flags);
 	struct th_buf out;
 
 	if (!text)

@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 #include "base/file.h"
 #include "base/path.h"
 #include "cli/output.h"
@@ -39,7 +40,7 @@ static void log_line(const struct request *request, const char *level,
 	th_clock_format(th_clock_now_us(), time_text);
 	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level", level,
 		"msg", err->msg, "hint", err->hint);
-	text = line ? json_dumps(line, JSON_COMPACT) : NULL;
+	text = th_json_text(line, JSON_COMPACT);
 	fd = open(
 		request->log, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
 	if (!text || fd < 0 || dprintf(fd, "%s\n", text) < 0)

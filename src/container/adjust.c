@@ -183,18 +183,14 @@ static int change_both(const struct th_context *context,
 	if (th_plan_read(folder, &before, err) ||
 		th_plan_read(folder, &plan, err))
 		goto out;
-	th_db_set_durable(db, row->keep);
-	if (th_db_begin(db, err)) {
-		th_db_set_durable(db, false);
+	if (th_db_begin_durable(db, row->keep, err))
 		goto out;
-	}
 	rc = change_state(context, row, both, err) ||
 			change_plan(&plan, both, err) ||
 			th_plan_write(folder, &plan, err)
 		? -1
 		: 0;
 	rc = th_db_end(db, rc, err);
-	th_db_set_durable(db, false);
 	if (rc)
 		th_plan_write(folder, &before, &ignored);
 out:

@@ -58,8 +58,8 @@ static size_t capabilities_outside(const struct th_place *to,
 	return XATTR_CAPS_SZ_3;
 }
 
-static int set_one(const struct th_place *to, int fd,
-	const struct th_tar_attribute *one)
+static int set_one(
+	const struct th_place *to, int fd, const struct th_tar_attribute *one)
 {
 	struct vfs_ns_cap_data data;
 	const void *value = one->value;

@@ -287,8 +287,7 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 		goto out;
 	}
 	folder.fd = in.top;
-	rc = copy_apart(
-		&folder, 1, read_archive, &in, to->first_id, copy, err);
+	rc = copy_apart(&folder, 1, read_archive, &in, to->first_id, copy, err);
 out:
 	th_close(&place);
 	th_close(&in.top);

@@ -1,5 +1,5 @@
-/* Files of a container as a tar archive: what has several names is one file, and
- * extended attributes come along. */
+/* Files of a container as a tar archive: what has several names is one file,
+ * and extended attributes come along. */
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -90,8 +90,9 @@ static int put_file(struct out *out, int from, const struct stat *st)
 	th_close(&in);
 	out->copy->bytes += (uint64_t)(data < st->st_size ? data : st->st_size);
 	if (rc && !out->err->hint[0])
-		th_hint(out->err, "where the container writes meanwhile, "
-				  "tidyhull pause keeps it from that");
+		th_hint(out->err,
+			"where the container writes meanwhile, "
+			"tidyhull pause keeps it from that");
 	return rc;
 }
 
@@ -140,8 +141,8 @@ static int put_entries(struct out *out, int from, const char *path, int depth)
 	return rc;
 }
 
-static int put_link(struct out *out, int from, const char *path,
-	const struct stat *st)
+static int put_link(
+	struct out *out, int from, const char *path, const struct stat *st)
 {
 	char target[4097];
 	ssize_t len = readlinkat(from, "", target, sizeof(target) - 1);

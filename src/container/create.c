@@ -487,9 +487,9 @@ static int make(const struct th_context *context, struct th_settings *settings,
 	 * does: after a power cut they agree. */
 	if (row->keep && th_store_sync_container(store, row->id, folder, err))
 		goto settle;
-	th_db_set_durable(store->db, row->keep);
-	rc = record(context, settings, row, err);
-	th_db_set_durable(store->db, false);
+	if (th_db_begin_durable(store->db, row->keep, err) == 0)
+		rc = th_db_end(
+			store->db, record(context, settings, row, err), err);
 settle:
 	th_volume_settle(store, row->id);
 	if (rc == 0 || th_store_remove_container(store, row->id, NULL) == 0)

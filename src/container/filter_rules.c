@@ -1,3 +1,4 @@
+#include "base/json.h"
 #include "container/filter_rules.h"
 
 #include <errno.h>
@@ -249,7 +250,7 @@ static void name_of(const char *text, char name[72])
 int th_filter_keep(struct th_store *store, const json_t *rules, char name[72],
 	struct th_error *err)
 {
-	char *text = json_dumps(rules, JSON_COMPACT);
+	char *text = th_json_text(rules, JSON_COMPACT);
 	struct th_buf program;
 	int rc = -1;
 

@@ -30,7 +30,7 @@ int keeper_reach(const struct th_context *context,
 int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	const int *fds, int fd_count, struct th_error *err)
 {
-	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT);
 	size_t len = text ? strlen(text) : 0, done = 0;
 	int rc = text ? 0 : -1;
 

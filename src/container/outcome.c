@@ -138,7 +138,7 @@ int th_outcome_read(int folder, struct th_end *end, struct th_error *err)
 char *th_end_format(const struct th_end *end)
 {
 	json_t *doc = describe(end);
-	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT);
 
 	json_decref(doc);
 	return text;

@@ -131,12 +131,25 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 	return rc;
 }
 
-void th_plan_release(struct th_plan *plan)
+void th_plan_release_texts(struct th_plan *plan)
 {
 	json_decref(plan->given);
 	json_decref(plan->state);
-	free(plan->name);
+	plan->given = plan->state = NULL;
 	free(plan->image);
+	plan->image = NULL;
+	th_strings_release(&plan->layers);
+	th_strings_release(&plan->port_texts);
+	th_strings_release(&plan->network_texts);
+	th_strings_release(&plan->mount_texts);
+	th_strings_release(&plan->env);
+	th_strings_release(&plan->secrets);
+}
+
+void th_plan_release(struct th_plan *plan)
+{
+	th_plan_release_texts(plan);
+	free(plan->name);
 	free(plan->network);
 	free(plan->settings_user);
 	free(plan->filter);
@@ -146,11 +159,5 @@ void th_plan_release(struct th_plan *plan)
 	th_strings_release(&plan->devices);
 	th_strings_release(&plan->allow);
 	free(plan->ports);
-	th_strings_release(&plan->layers);
-	th_strings_release(&plan->port_texts);
-	th_strings_release(&plan->network_texts);
-	th_strings_release(&plan->mount_texts);
-	th_strings_release(&plan->env);
-	th_strings_release(&plan->secrets);
 	memset(plan, 0, sizeof(*plan));
 }

@@ -52,5 +52,7 @@ int th_plan_read(int folder, struct th_plan *plan, struct th_error *err);
 /* Writes it. */
 int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err);
 void th_plan_release(struct th_plan *plan);
+/* Only what is there for people, and the root's layers. */
+void th_plan_release_texts(struct th_plan *plan);
 
 #endif

@@ -60,9 +60,12 @@ static int forget(const struct th_context *context,
 		return -1;
 	/* On the disk before the files go: a power cut must not bring back one
 	 * that has none. */
-	th_db_set_durable(store->db, row->keep);
-	rc = th_state_remove(store->db, row->id, context->actor, &own);
-	th_db_set_durable(store->db, false);
+	rc = th_db_begin_durable(store->db, row->keep, &own);
+	if (rc == 0)
+		rc = th_db_end(store->db,
+			th_state_remove(
+				store->db, row->id, context->actor, &own),
+			&own);
 	if (rc == 0)
 		return th_store_remove_container(store, row->id, err);
 	/* On a full disk the files come first, as they make the room. */

@@ -26,7 +26,10 @@ static int spawn(const struct th_context *context,
 	const char *args[] = {"tidyhull-keeper", context->store->root,
 		context->store->run, row->id, mode, rows, columns,
 		context->actor, context->notify ? context->notify : "", NULL};
-	static char *const env[] = {NULL};
+	/* Small parts that are kept for each thread would be most of what it
+	 * holds. */
+	static char tunables[] = "GLIBC_TUNABLES=glibc.malloc.tcache_count=0";
+	char *const env[] = {tunables, NULL};
 	char path[TH_FD_PATH];
 	int rc, program;
 

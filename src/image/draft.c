@@ -213,8 +213,7 @@ static const char *type_of(enum th_compression compression)
 static int write_document(const json_t *doc, struct th_buf *body,
 	char digest[TH_DIGEST_TEXT], struct th_error *err)
 {
-	char *text =
-		doc ? json_dumps(doc, JSON_COMPACT | JSON_SORT_KEYS) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT | JSON_SORT_KEYS);
 
 	if (text)
 		th_buf_adds(body, text);

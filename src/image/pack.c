@@ -211,7 +211,7 @@ static int put_index(struct packing *packing, const struct th_pack_item *items,
 	doc = json_pack("{s:i s:s s:o}", "schemaVersion", 2, "mediaType",
 		TH_MEDIA_INDEX, "manifests", list);
 	if (rc == 0) {
-		text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+		text = th_json_text(doc, JSON_COMPACT);
 		rc = text ? put_text(packing, "index.json", text, err)
 			  : th_fail_memory(err);
 	}

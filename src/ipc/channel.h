@@ -35,8 +35,10 @@ enum th_message_type {
 	TH_SAY_SESSION_SIGNAL = 16, /* {"session", "signal", "actor"} */
 	TH_SAY_ROOT = 17, /* its root folder is wanted */
 	TH_SAY_NETWORK = 18, /* its network namespace is wanted */
-	TH_SAY_PART = 19, /* a session's beginning, where it is too long for one */
-	TH_SAY_RECORD = 20, /* the log is to have what the program has written */
+	TH_SAY_PART =
+		19, /* a session's beginning, where it is too long for one */
+	TH_SAY_RECORD =
+		20, /* the log is to have what the program has written */
 	/* Its ports are wanted for the container that takes its place; and the
 	 * same messages as an answer, and to the keeper of that one: up to
 	 * TH_CHANNEL_FDS sockets and what they listen at; none at the end. */
@@ -52,7 +54,8 @@ enum th_message_type {
 	TH_TELL_ENDED = 104, /* an ending */
 	TH_TELL_SESSION = 105, /* a session runs; with its terminal if any */
 	TH_TELL_DONE = 106, /* a request was carried out */
-	TH_TELL_PLACE = 107, /* "FILE BYTES" of the log: what came before stands there */
+	TH_TELL_PLACE = 107, /* "FILE BYTES" of the log: what came before stands
+				there */
 	/* A descriptor of it comes along; the number of its user ID 0. */
 	TH_TELL_ROOT = 108,
 	TH_TELL_AGAIN = 109, /* an ending; it starts again */

@@ -33,7 +33,7 @@ static json_t *visible(const char *text)
 
 static char *format(json_t *doc)
 {
-	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT);
 
 	json_decref(doc);
 	return text;
@@ -56,8 +56,7 @@ char *th_words_of_error(const struct th_error *err)
 {
 	char *text = format(json_pack("{s:i s:i s:i s:o s:o}", "code",
 		(int)err->code, "trouble", (int)err->trouble, "errno", err->sys,
-		"message", visible(err->msg), "hint",
-		visible(err->hint)));
+		"message", visible(err->msg), "hint", visible(err->hint)));
 
 	return text ? text : strdup(NO_MEMORY);
 }
@@ -157,7 +156,8 @@ size_t th_words_ports(const struct th_message *message,
 	json_t *list = parse(message), *one;
 	size_t count = 0, i;
 
-	json_array_foreach (list, i, one) {
+	json_array_foreach(list, i, one)
+	{
 		if (i == TH_CHANNEL_FDS)
 			break;
 		memset(&rows[i], 0, sizeof(rows[i]));

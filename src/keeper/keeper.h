@@ -181,6 +181,7 @@ struct keeper {
 	enum phase phase;
 	int tries; /* restarts in a row */
 	int64_t next_ms; /* of the clock that never jumps: the next run */
+	int64_t rest_ms; /* when the database may be closed, or 0 */
 	int64_t held_up_ms; /* since when others hold up the next run, or 0 */
 	int64_t names_ms; /* when neighbours are told; 0: they know all */
 	int names_tries;
@@ -205,7 +206,8 @@ struct keeper {
 	struct probing probing;
 	struct th_cgroup cgroup;
 	char group_path[TH_CGROUP_PATH]; /* "" before it is made */
-	struct th_buf filter; /* compiled; empty: none */
+	struct th_buf filter; /* compiled; empty: none, or in the file */
+	int filter_fd; /* of the sealed one, or -1 */
 	char *bundle_path;
 	struct th_sandbox_options options;
 	struct th_relay *closed_relay; /* while nothing is behind the ports */
@@ -275,6 +277,11 @@ void keeper_share_users(struct keeper *keeper);
 /* start.c: actor asks for it. */
 int keeper_start(
 	struct keeper *keeper, const char *actor, struct th_error *err);
+/* The compiled filter for another process in the container; NULL: it has none.
+ * It is not kept in memory where a file has it. */
+int keeper_filter(struct keeper *keeper, const struct th_buf **filter,
+	struct th_error *err);
+void keeper_drop_filter(struct keeper *keeper);
 /* Another try to start what waits: 0 where it runs. */
 int keeper_start_again(struct keeper *keeper);
 /* network.c: what must be there before the process is, and what needs it. */

@@ -18,6 +18,7 @@
 #include "base/file.h"
 #include "base/inherit.h"
 #include "keeper/keeper.h"
+#include "keeper/scratch.h"
 #include "runtime/runtime.h"
 #include "sandbox/filter.h"
 #include "sandbox/rights.h"
@@ -155,7 +156,7 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
-	keeper->outcome_fd = -1;
+	keeper->outcome_fd = keeper->filter_fd = -1;
 	keeper->records_end = &keeper->records;
 	keeper->overlay_fd = keeper->netns_fd = -1;
 	keeper->ids_lock = keeper->ids_namespace = keeper->store_mount = -1;
@@ -195,6 +196,7 @@ static void release(struct keeper *keeper)
 	th_close(&keeper->folder_fd);
 	th_pilot_close(&keeper->pilot);
 	th_buf_release(&keeper->filter);
+	th_close(&keeper->filter_fd);
 	free(keeper->bundle_path);
 	free(keeper->port_fds);
 	free(keeper->port_rows);
@@ -222,11 +224,11 @@ static int create_bundle(char **argv)
 	signal(SIGPIPE, SIG_IGN);
 	rc = th_runtime_create(&options, &warning, &err);
 	if (rc)
-		th_words_send(
-			CHANNEL, TH_TELL_FAILED, th_words_of_error(&err));
+		th_words_send(CHANNEL, TH_TELL_FAILED, th_words_of_error(&err));
 	else
 		th_words_send(CHANNEL, TH_TELL_STARTED,
-			warning.code ? th_words_of_error(&warning) : strdup(""));
+			warning.code ? th_words_of_error(&warning)
+				     : strdup(""));
 	return rc ? 1 : 0;
 }
 
@@ -260,6 +262,7 @@ int main(int argc, char **argv)
 	if (argv[ARG_NOTIFY][0])
 		become_child_of_manager();
 	leave_caller();
+	scratch_begin();
 	init(&keeper, argv);
 	keeper.score = th_rights_outlive();
 	/* In this order: the lock (keeper_prepare) before anything of the
@@ -275,8 +278,7 @@ int main(int argc, char **argv)
 		keeper_start(&keeper, keeper.actor, &err)) {
 		/* All is undone before the command hears of it. */
 		keeper_abort(&keeper, &err);
-		th_words_send(
-			channel, TH_TELL_FAILED, th_words_of_error(&err));
+		th_words_send(channel, TH_TELL_FAILED, th_words_of_error(&err));
 		th_close(&channel);
 		release(&keeper);
 		return 1;

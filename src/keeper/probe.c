@@ -383,7 +383,6 @@ static void run_command(struct keeper *keeper)
 	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
 		.namespaces = th_bundle_own_namespaces(&keeper->bundle),
 		.cgroup = &keeper->cgroup,
-		.filter = keeper->filter.len ? &keeper->filter : NULL,
 		.filter_flags = keeper->bundle.seccomp.flags,
 		.process = &process,
 		.stdio = {null, null, null},
@@ -391,7 +390,8 @@ static void run_command(struct keeper *keeper)
 
 	process.args = probing->probe.command;
 	process.terminal = false;
-	if (th_join_begin(&options, &probing->joining, &err)) {
+	if (keeper_filter(keeper, &options.filter, &err) ||
+		th_join_begin(&options, &probing->joining, &err)) {
 		th_close(&null);
 		take_answer(keeper, err.msg);
 		return;

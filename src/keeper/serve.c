@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <string.h>
 #include <sys/epoll.h>
+#include <sys/mman.h>
 #include <sys/signalfd.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -13,8 +14,13 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "keeper/scratch.h"
 #include "sandbox/rights.h"
 
+/* After so long without a need for it the database is closed. */
+#define REST_MS 500
+/* As deep as the work before it may have gone. */
+#define STACK_BYTES (128u * 1024)
 /* How long an attached client may leave the last output unread. */
 #define LAST_OUTPUT_MS 10000
 
@@ -152,6 +158,7 @@ static int next_due(struct keeper *keeper)
 	left = earlier(left, from_time(keeper_close_due(keeper)));
 	left = earlier(left, from_time(keeper_pause_due(keeper)));
 	left = earlier(left, from_time(keeper->names_ms));
+	left = earlier(left, from_time(keeper->rest_ms));
 	return left > 1000000 ? 1000000 : (int)left;
 }
 
@@ -174,17 +181,41 @@ static void watch_log(struct keeper *keeper)
 	keeper_note(keeper, &cause);
 }
 
-/* What the start has needed is much more than what comes needs. */
+/* What the start has needed is much more than what comes needs: the next one
+ * reads it again. */
 static void become_small(struct keeper *keeper)
 {
-	struct th_seccomp *rules = &keeper->bundle.seccomp;
-	unsigned int flags = rules->flags;
+	th_bundle_release_setup(&keeper->bundle);
+	th_plan_release_texts(&keeper->plan);
+	th_root_layers_release(&keeper->layers);
+	th_buf_fit(&keeper->filter);
+	keeper->rest_ms = th_clock_mono_ms() + REST_MS;
+}
 
-	/* The filter is compiled: sessions need its flags, no more. */
-	th_seccomp_release(rules);
-	rules->flags = flags;
-	th_db_shrink(keeper->store->db);
+/* Nothing is asked of the database for a while: what it and the calls before
+ * have taken goes back. */
+static void rest(struct keeper *keeper)
+{
+	size_t page = (size_t)sysconf(_SC_PAGESIZE);
+	char *here = __builtin_frame_address(0);
+	char *end = here - (uintptr_t)here % page - page;
+
+	keeper->rest_ms = 0;
+	keeper_drop_filter(keeper);
+	th_db_rest(keeper->store->db);
+	scratch_trim();
 	malloc_trim(0);
+	/* Of the stack what lies below all that is in use. */
+	madvise(end - STACK_BYTES, STACK_BYTES, MADV_DONTNEED);
+}
+
+static void plan_rest(struct keeper *keeper)
+{
+	bool busy = !th_db_is_resting(keeper->store->db) ||
+		(keeper->filter.len && keeper->filter_fd >= 0);
+
+	if (!keeper->rest_ms && busy)
+		keeper->rest_ms = th_clock_mono_ms() + REST_MS;
 }
 
 void keeper_tell_start(struct keeper *keeper, const struct th_error *why)
@@ -228,6 +259,8 @@ static bool run_is_over(const struct keeper *keeper)
 
 static void do_what_is_due(struct keeper *keeper)
 {
+	if (keeper->rest_ms && th_clock_mono_ms() >= keeper->rest_ms)
+		rest(keeper);
 	if (keeper->names_ms && th_clock_mono_ms() >= keeper->names_ms)
 		keeper_tell_them_now(keeper);
 	if (keeper_record_due(keeper) &&
@@ -277,5 +310,6 @@ void keeper_serve(struct keeper *keeper)
 			break;
 		if (keeper->phase != PHASE_END)
 			do_what_is_due(keeper);
+		plan_rest(keeper);
 	}
 }

@@ -503,7 +503,6 @@ static int start(struct client *client, const struct request *request,
 	struct th_join_options options = {.target_pidfd = keeper->sandbox.pidfd,
 		.namespaces = th_bundle_own_namespaces(&keeper->bundle),
 		.cgroup = &keeper->cgroup,
-		.filter = keeper->filter.len ? &keeper->filter : NULL,
 		.filter_flags = keeper->bundle.seccomp.flags,
 		.process = &request->process,
 		.stdio = {fds[0], fds[1], fds[2]},
@@ -527,6 +526,8 @@ static int start(struct client *client, const struct request *request,
 		keeper_give_stream(keeper, &request->process, options.stdio[i]);
 	if (rc == 0)
 		rc = describe(session, request, err);
+	if (rc == 0)
+		rc = keeper_filter(keeper, &options.filter, err);
 	if (rc == 0)
 		rc = th_join_begin(&options, &session->joining, err);
 	for (int i = 0; i < 3; i++)

@@ -41,20 +41,45 @@ static int open_root(struct keeper *keeper, struct th_error *err)
 static int load_filter(struct keeper *keeper, struct th_error *err)
 {
 	struct th_error ignored = {0};
+	const char *name = keeper->plan.filter;
+	int root = keeper->store->root_fd;
 
 	if (!keeper->bundle.seccomp.given)
 		return 0;
-	if (keeper->plan.filter &&
-		th_filter_unseal(keeper->store->root_fd, keeper->plan.filter,
-			&keeper->filter))
+	keeper->filter_fd = name ? th_filter_open(root, name) : -1;
+	if (keeper->filter_fd >= 0 &&
+		th_filter_unseal_file(keeper->filter_fd, name, &keeper->filter))
 		return 0;
+	th_close(&keeper->filter_fd);
 	if (th_filter_compile(&keeper->bundle.seccomp, &keeper->filter, err))
 		return -1;
 	/* For the next one; where that fails, it is compiled again. */
-	if (keeper->plan.filter)
-		th_filter_seal(keeper->store->root_fd, keeper->plan.filter,
-			&keeper->filter, &ignored);
+	if (name)
+		th_filter_seal(root, name, &keeper->filter, &ignored);
 	return 0;
+}
+
+int keeper_filter(struct keeper *keeper, const struct th_buf **filter,
+	struct th_error *err)
+{
+	*filter = NULL;
+	if (!keeper->bundle.seccomp.given)
+		return 0;
+	if (!keeper->filter.len &&
+		(keeper->filter_fd < 0 ||
+			!th_filter_unseal_file(keeper->filter_fd,
+				keeper->plan.filter, &keeper->filter)))
+		return th_fail(err, TH_FAILED,
+			"the container's system-call filter cannot be read");
+	*filter = &keeper->filter;
+	return 0;
+}
+
+void keeper_drop_filter(struct keeper *keeper)
+{
+	if (keeper->filter_fd < 0)
+		return;
+	th_buf_release(&keeper->filter);
 }
 
 /* Nobody has asked for it, so it is no failure where that cannot be done. */
@@ -177,16 +202,15 @@ static int record(
 
 	th_cgroup_place(keeper->group_path, place);
 	if (!again) {
-		int rc;
-
+		struct th_db *db = keeper->store->db;
 		/* What is to be started again with the host is, also after a
 		 * power cut. */
-		th_db_set_durable(keeper->store->db,
-			keeper->plan.keep && keeper->policy.kind != TH_NEVER);
-		rc = th_state_change(
-			keeper->store->db, keeper->id, &change, err);
-		th_db_set_durable(keeper->store->db, false);
-		return rc;
+		bool due = keeper->plan.keep && keeper->policy.kind != TH_NEVER;
+
+		if (th_db_begin_durable(db, due, err))
+			return -1;
+		return th_db_end(
+			db, th_state_change(db, keeper->id, &change, err), err);
 	}
 	/* It runs, whether the state can be told now or later. */
 	keeper_record_change(keeper, &change);
@@ -237,6 +261,7 @@ static void forget_run(struct keeper *keeper)
 	keeper->cgroup.fd = -1;
 	keeper->group_path[0] = '\0';
 	th_buf_release(&keeper->filter);
+	th_close(&keeper->filter_fd);
 	th_buf_release(&keeper->in_pending);
 	keeper->in_end = keeper->ended = false;
 	keeper->stopping = keeper->by_force = keeper->by_person = false;

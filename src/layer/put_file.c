@@ -165,8 +165,7 @@ int th_layer_put_file(struct th_tar_out *out, struct th_tar_entry *entry,
 		return th_fail_sys(
 			err, TH_FAILED, errno, "cannot read %.300s", path);
 	entry->size_bytes = (uint64_t)st.st_size;
-	sparse = st.st_size >= step &&
-		(off_t)st.st_blocks * 512 < st.st_size;
+	sparse = st.st_size >= step && (off_t)st.st_blocks * 512 < st.st_size;
 	rc = sparse ? find_parts(&parts, fd, st.st_size, step)
 		    : add_range(&parts, 0, st.st_size);
 	sparse = sparse &&

@@ -309,32 +309,47 @@ static void release_mount(struct th_mount *mount)
 	th_strings_release(&mount->options);
 }
 
-void th_bundle_release(struct th_bundle *bundle)
+void th_bundle_release_setup(struct th_bundle *bundle)
 {
-	process_release(&bundle->process);
-	free(bundle->root_path);
-	free(bundle->hostname);
-	free(bundle->domainname);
+	unsigned int flags = bundle->seccomp.flags;
+	bool filtered = bundle->seccomp.given;
+
 	for (size_t i = 0; i < bundle->mount_count; i++)
 		release_mount(&bundle->mounts[i]);
 	free(bundle->mounts);
-	for (size_t i = 0; i < bundle->join_count; i++)
-		free(bundle->joins[i].path);
-	free(bundle->uids.items);
-	free(bundle->gids.items);
+	bundle->mounts = NULL;
+	bundle->mount_count = 0;
 	th_strings_release(&bundle->masked);
 	th_strings_release(&bundle->readonly);
 	for (size_t i = 0; i < bundle->device_count; i++)
 		free(bundle->devices[i].path);
 	free(bundle->devices);
-	free(bundle->cgroup_path);
+	bundle->devices = NULL;
+	bundle->device_count = 0;
 	th_resources_release(&bundle->resources);
+	th_resources_init(&bundle->resources);
 	th_seccomp_release(&bundle->seccomp);
+	bundle->seccomp.flags = flags;
+	bundle->seccomp.given = filtered;
 	th_strings_release(&bundle->sysctls);
-	free(bundle->mount_label);
-	free(bundle->time_offsets);
 	th_hooks_release(bundle->hooks);
 	th_strings_release(&bundle->annotations);
+}
+
+void th_bundle_release(struct th_bundle *bundle)
+{
+	th_bundle_release_setup(bundle);
+	process_release(&bundle->process);
+	free(bundle->root_path);
+	free(bundle->hostname);
+	free(bundle->domainname);
+	for (size_t i = 0; i < bundle->join_count; i++)
+		free(bundle->joins[i].path);
+	free(bundle->uids.items);
+	free(bundle->gids.items);
+	free(bundle->cgroup_path);
+	free(bundle->mount_label);
+	free(bundle->time_offsets);
 	prepare(bundle);
 }
 

@@ -131,6 +131,9 @@ int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
 /* Reads FOLDER/config.json. */
 int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err);
 void th_bundle_release(struct th_bundle *bundle);
+/* Only what it takes to make the container: mounts, devices, limits, rules and
+ * hooks. What a further process in it needs stays. */
+void th_bundle_release_setup(struct th_bundle *bundle);
 
 /* The value of an annotation; NULL where there is none. */
 const char *th_bundle_annotation(

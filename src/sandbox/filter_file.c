@@ -1,5 +1,6 @@
 #include "sandbox/filter_file.h"
 
+#include <fcntl.h>
 #include <linux/filter.h>
 #include <stdio.h>
 #include <string.h>
@@ -67,17 +68,24 @@ bool th_filter_is_sealed(int folder, const char *name)
 	return faccessat(folder, path, F_OK, 0) == 0;
 }
 
-bool th_filter_unseal(int folder, const char *name, struct th_buf *program)
+int th_filter_open(int folder, const char *name)
+{
+	char path[PATH_BYTES];
+
+	path_of(name, path);
+	return openat(folder, path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+}
+
+bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)
 {
 	unsigned char digest[SEAL_BYTES];
-	struct th_error ignored = {0};
-	char path[PATH_BYTES];
+	struct th_error ignored = {0}; /* then it is none */
 	struct th_buf text;
 	bool fits;
 
-	path_of(name, path);
 	th_buf_init(&text, SEAL_BYTES + TH_FILTER_MAX);
-	fits = th_file_read(folder, path, &text, &ignored) == 1 &&
+	fits = lseek(fd, 0, SEEK_SET) == 0 &&
+		th_fd_read(fd, name, &text, &ignored) == 1 &&
 		text.len > SEAL_BYTES &&
 		(text.len - SEAL_BYTES) % sizeof(struct sock_filter) == 0 &&
 		digest_of(name, text.data + SEAL_BYTES, text.len - SEAL_BYTES,
@@ -88,4 +96,13 @@ bool th_filter_unseal(int folder, const char *name, struct th_buf *program)
 			program, text.data + SEAL_BYTES, text.len - SEAL_BYTES);
 	th_buf_release(&text);
 	return fits && !program->failed;
+}
+
+bool th_filter_unseal(int folder, const char *name, struct th_buf *program)
+{
+	int fd = th_filter_open(folder, name);
+	bool fits = fd >= 0 && th_filter_unseal_file(fd, name, program);
+
+	th_close(&fd);
+	return fits;
 }

@@ -20,4 +20,9 @@ bool th_filter_is_sealed(int folder, const char *name);
  * compiled again. */
 bool th_filter_unseal(int folder, const char *name, struct th_buf *program);
 
+/* The file, open for reading, or -1; and the same of what is open. Whatever
+ * becomes of the folder, this file stays. */
+int th_filter_open(int folder, const char *name);
+bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program);
+
 #endif

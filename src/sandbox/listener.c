@@ -12,6 +12,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/json.h"
 #include "sandbox/run_hooks.h"
 #include "sandbox/message.h"
 
@@ -47,7 +48,7 @@ static char *describe(const struct th_bundle *bundle, const char *id,
 	json_t *doc = json_pack("{s:s s:[s] s:i s:s* s:o}", "ociVersion",
 		TH_OCI_RUNTIME_VERSION, "fds", "seccompFd", "pid", (int)pid,
 		"metadata", metadata, "state", inner);
-	char *text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	char *text = th_json_text(doc, JSON_COMPACT);
 
 	json_decref(doc);
 	free(state);

@@ -16,6 +16,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 #include "base/file.h"
 #include "base/inherit.h"
 
@@ -33,7 +34,7 @@ char *th_hooks_state(const struct th_bundle *bundle, const char *id,
 		bundle_path, "annotations", notes);
 	if (doc && pid > 0)
 		json_object_set_new(doc, "pid", json_integer(pid));
-	text = doc ? json_dumps(doc, JSON_COMPACT) : NULL;
+	text = th_json_text(doc, JSON_COMPACT);
 	json_decref(doc);
 	return text;
 }

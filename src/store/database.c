@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "store/presence.h"
 #include "store/schema.h"
 
 /* How long a command waits while others write, in milliseconds. */
@@ -23,9 +24,13 @@
 #define TEXT_OF(number) TEXT_OF_(number)
 
 struct th_db {
-	sqlite3 *handle;
+	char *path;
+	bool small;
+	sqlite3 *handle; /* NULL: it rests */
+	struct th_presence presence; /* while it rests */
 	int depth; /* of transactions */
 	bool doomed; /* an inner one has failed */
+	bool durable; /* the outermost one is to be on the disk at its end */
 	bool detached; /* a copy in memory, which nobody else sees */
 	bool pretends; /* the copy may be written */
 	int patience_ms;
@@ -211,6 +216,8 @@ static int open_unwritable(
 	return -1;
 }
 
+static int awake(struct th_db *db, struct th_error *err);
+
 int th_db_detach(struct th_db *db, struct th_error *err)
 {
 	sqlite3 *copy = NULL;
@@ -220,6 +227,8 @@ int th_db_detach(struct th_db *db, struct th_error *err)
 	if (db->detached || db->depth)
 		return th_fail(
 			err, TH_FAILED, "the state database cannot be copied");
+	if (awake(db, err))
+		return -1;
 	rc = sqlite3_open_v2(":memory:", &copy,
 		SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE |
 			SQLITE_OPEN_NOMUTEX,
@@ -243,14 +252,6 @@ int th_db_detach(struct th_db *db, struct th_error *err)
 	db->detached = true;
 	sqlite3_extended_result_codes(copy, 1);
 	return exec(db, "PRAGMA foreign_keys=ON", err);
-}
-
-void th_db_set_durable(struct th_db *db, bool durable)
-{
-	sqlite3_exec(db->handle,
-		durable ? "PRAGMA synchronous=FULL"
-			: "PRAGMA synchronous=NORMAL",
-		NULL, NULL, NULL);
 }
 
 void th_db_set_pretending(struct th_db *db, bool pretends)
@@ -278,42 +279,59 @@ bool th_db_is_detached(const struct th_db *db)
 void th_db_set_patience(struct th_db *db, int patience_ms)
 {
 	db->patience_ms = patience_ms ? patience_ms : BUSY_MS;
+	if (db->handle)
+		sqlite3_busy_timeout(db->handle, db->patience_ms);
+}
+
+static int open_handle(struct th_db *db, int create, struct th_error *err)
+{
+	int keep = 1;
+
+	if (sqlite3_open_v2(db->path, &db->handle,
+		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | create,
+		    NULL) != SQLITE_OK) {
+		if (err && err->code == TH_OK)
+			err->sys = sys_of(sqlite3_errcode(db->handle));
+		return th_fail(err, TH_FAILED,
+			"cannot open the state database %s: %s", db->path,
+			sqlite3_errmsg(db->handle));
+	}
+	sqlite3_extended_result_codes(db->handle, 1);
+	/* The log stays when the last one closes the database: nothing has to
+	 * be made, for which there may be no room, when it is opened again. */
+	sqlite3_file_control(
+		db->handle, "main", SQLITE_FCNTL_PERSIST_WAL, &keep);
 	sqlite3_busy_timeout(db->handle, db->patience_ms);
+	if (db->small)
+		sqlite3_db_config(
+			db->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);
+	/* NORMAL with WAL: a power cut may take the last transactions, never
+	 * the database; what a reboot leaves is settled anyway. */
+	if (exec(db,
+		    "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;"
+		    " PRAGMA journal_size_limit=" TEXT_OF(LOG_BYTES),
+		    err) ||
+		(db->small && exec(db, "PRAGMA cache_size=4", err)))
+		return -1;
+	return upgrade(db, db->path, err);
 }
 
 int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err)
 {
 	struct th_db *made = calloc(1, sizeof(*made));
-	int keep = 1;
 
 	if (!made)
 		return th_fail_memory(err);
-	if (sqlite3_open_v2(path, &made->handle,
-		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_CREATE |
-			    SQLITE_OPEN_NOMUTEX,
-		    NULL) != SQLITE_OK) {
-		th_fail(err, TH_FAILED, "cannot open the state database %s: %s",
-			path, sqlite3_errmsg(made->handle));
+	th_presence_init(&made->presence);
+	made->small = small;
+	made->patience_ms = BUSY_MS;
+	made->path = strdup(path);
+	if (!made->path) {
+		th_fail_memory(err);
 		goto fail;
 	}
-	sqlite3_extended_result_codes(made->handle, 1);
-	/* The log stays when the last one closes the database: nothing has to
-	 * be made, for which there may be no room, when it is opened again. */
-	sqlite3_file_control(
-		made->handle, "main", SQLITE_FCNTL_PERSIST_WAL, &keep);
-	/* NORMAL with WAL: a power cut may take the last transactions, never
-	 * the database; what a reboot leaves is settled anyway. */
-	th_db_set_patience(made, 0);
-	if (small)
-		sqlite3_db_config(
-			made->handle, SQLITE_DBCONFIG_LOOKASIDE, NULL, 0, 0);
-	if (exec(made,
-		    "PRAGMA synchronous=NORMAL; PRAGMA foreign_keys=ON;"
-		    " PRAGMA journal_size_limit=" TEXT_OF(LOG_BYTES),
-		    err) ||
-		(small && exec(made, "PRAGMA cache_size=4", err)) ||
-		upgrade(made, path, err)) {
+	if (open_handle(made, SQLITE_OPEN_CREATE, err)) {
 		if (!th_db_unwritable(err) || small ||
 			open_unwritable(path, made, err))
 			goto fail;
@@ -328,30 +346,54 @@ fail:
 	return -1;
 }
 
-void th_db_shrink(struct th_db *db)
+/* ---- resting ---- */
+
+/* Before SQLite has it open: closing the file would end SQLite's locks. */
+static int awake(struct th_db *db, struct th_error *err)
 {
-	sqlite3_db_release_memory(db->handle);
+	if (db->handle)
+		return 0;
+	th_presence_renew(&db->presence, db->path);
+	/* One that is not there any more is not made anew. */
+	if (open_handle(db, 0, err) == 0)
+		return 0;
+	sqlite3_close(db->handle);
+	db->handle = NULL;
+	return -1;
+}
+
+void th_db_rest(struct th_db *db)
+{
+	if (!db->handle || db->depth || db->detached)
+		return;
+	th_presence_begin(&db->presence, db->path);
+	if (sqlite3_close(db->handle) == SQLITE_OK)
+		db->handle = NULL;
+}
+
+bool th_db_is_resting(const struct th_db *db)
+{
+	return !db->handle;
 }
 
 void th_db_close(struct th_db *db)
 {
-	char *path;
+	bool writable;
 
 	if (!db)
 		return;
+	th_presence_end(&db->presence);
+	writable = db->handle && !db->detached && db->path;
 	/* The last one leaves an empty log, as nothing may be in it that a copy
 	 * put in the database's place would be mixed up with. */
-	path = db->detached || !db->handle
-		? NULL
-		: sqlite3_mprintf(
-			  "%s", sqlite3_db_filename(db->handle, "main"));
-	if (path)
+	if (writable)
 		sqlite3_exec(db->handle, "PRAGMA journal_size_limit=0", NULL,
 			NULL, NULL);
 	sqlite3_close(db->handle);
-	if (path)
-		reserve_log(path);
-	sqlite3_free(path);
+	if (writable)
+		reserve_log(db->path);
+	th_presence_release(&db->presence);
+	free(db->path);
 	free(db);
 }
 
@@ -374,8 +416,11 @@ static int bind(sqlite3_stmt *statement, const char *types, va_list args)
 static int prepare(struct th_db *db, struct th_query **query,
 	struct th_error *err, const char *sql, const char *types, va_list args)
 {
-	struct th_query *made = calloc(1, sizeof(*made));
+	struct th_query *made;
 
+	if (awake(db, err))
+		return -1;
+	made = calloc(1, sizeof(*made));
 	if (!made)
 		return th_fail_memory(err);
 	made->db = db;
@@ -486,19 +531,38 @@ int th_db_begin(struct th_db *db, struct th_error *err)
 	/* Immediate: a transaction that reads first and writes later could not
 	 * wait for another writer, and would fail at once
 	 * (SQLITE_BUSY_SNAPSHOT). */
-	if (th_db_check_writable(db, err) ||
+	if (th_db_check_writable(db, err) || awake(db, err) ||
 		(db->depth == 0 && exec(db, "BEGIN IMMEDIATE", err)))
 		return -1;
 	db->depth++;
 	return 0;
 }
 
-int th_db_end(struct th_db *db, int rc, struct th_error *err)
+static void set_durable(struct th_db *db, bool durable)
 {
-	if (--db->depth > 0) {
-		db->doomed |= rc != 0;
-		return rc;
-	}
+	db->durable = durable;
+	sqlite3_exec(db->handle,
+		durable ? "PRAGMA synchronous=FULL"
+			: "PRAGMA synchronous=NORMAL",
+		NULL, NULL, NULL);
+}
+
+int th_db_begin_durable(struct th_db *db, bool durable, struct th_error *err)
+{
+	/* Not within a transaction: its end would not know of it. */
+	if (awake(db, err))
+		return -1;
+	if (durable && db->depth == 0)
+		set_durable(db, true);
+	if (th_db_begin(db, err) == 0)
+		return 0;
+	if (db->durable && db->depth == 0)
+		set_durable(db, false);
+	return -1;
+}
+
+static int end_outermost(struct th_db *db, int rc, struct th_error *err)
+{
 	if (rc == 0 && db->doomed)
 		rc = th_fail(err, TH_FAILED,
 			"a part of a change of the state has failed");
@@ -512,4 +576,16 @@ int th_db_end(struct th_db *db, int rc, struct th_error *err)
 		sqlite3_wal_checkpoint_v2(db->handle, NULL,
 			SQLITE_CHECKPOINT_RESTART, NULL, NULL);
 	return rc ? rc : -1;
+}
+
+int th_db_end(struct th_db *db, int rc, struct th_error *err)
+{
+	if (--db->depth > 0) {
+		db->doomed |= rc != 0;
+		return rc;
+	}
+	rc = end_outermost(db, rc, err);
+	if (db->durable)
+		set_durable(db, false);
+	return rc;
 }

@@ -18,10 +18,6 @@ int th_db_open(
 	const char *path, int small, struct th_db **db, struct th_error *err);
 void th_db_close(struct th_db *db);
 
-/* Whether what is committed from now on is on the disk when the commit returns,
- * or a power cut may take it back. */
-void th_db_set_durable(struct th_db *db, bool durable);
-
 /* Goes on with a copy in memory, from which nothing comes back to the disk, as
  * long as that is full or read-only. It is only read, but for what has to be
  * right now and will be found again by the next command: while
@@ -42,8 +38,10 @@ bool th_db_not_now(const struct th_error *err);
  * Whoever waited in vain gets an error with the errno EBUSY. */
 void th_db_set_patience(struct th_db *db, int patience_ms);
 
-/* Gives back the memory of what was read; for programs that live long. */
-void th_db_shrink(struct th_db *db);
+/* For programs that live long and look rarely: gives back all of its memory.
+ * The next call opens it again. Outside a transaction. */
+void th_db_rest(struct th_db *db);
+bool th_db_is_resting(const struct th_db *db);
 
 /* Runs one statement that returns no rows. types has a letter for each "?":
  * t text (NULL allowed), i int64_t. A broken UNIQUE rule is TH_IN_USE. */
@@ -71,6 +69,9 @@ int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
  * One inside another is a part of it: all or nothing holds for the outermost.
  */
 int th_db_begin(struct th_db *db, struct th_error *err);
+/* The same; durable: what it changes is on the disk when th_db_end returns. A
+ * power cut may take other changes back, and never a part of one. */
+int th_db_begin_durable(struct th_db *db, bool durable, struct th_error *err);
 int th_db_end(struct th_db *db, int rc, struct th_error *err);
 
 #endif

@@ -108,11 +108,7 @@ static int write_index(struct th_store *store, struct th_error *err)
  * it, and what it has removed goes from the disk. */
 static int begin_change(struct th_store *store, struct th_error *err)
 {
-	th_db_set_durable(store->db, true);
-	if (th_db_begin(store->db, err) == 0)
-		return 0;
-	th_db_set_durable(store->db, false);
-	return -1;
+	return th_db_begin_durable(store->db, true, err);
 }
 
 /* Ends the transaction of a change of images or names. */
@@ -123,7 +119,6 @@ static int end_change(struct th_store *store, int rc, struct th_error *err)
 	if (rc == 0)
 		rc = set_meta(store, "index-stale", "1", err);
 	rc = th_db_end(store->db, rc, err);
-	th_db_set_durable(store->db, false);
 	/* The change is made, whatever becomes of the file: the mark stays, and
 	 * the next command writes it. */
 	if (rc == 0)

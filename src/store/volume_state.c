@@ -335,11 +335,8 @@ static int take_away(struct th_store *store, const char *stage,
 	int rc;
 
 	/* On the disk before the files go. */
-	th_db_set_durable(store->db, true);
-	if (th_db_begin(store->db, err)) {
-		th_db_set_durable(store->db, false);
+	if (th_db_begin_durable(store->db, true, err))
 		return -1;
-	}
 	rc = remove_row(store, name, err);
 	place_path(from, name, true);
 	stage_path(to, stage, name, "data");
@@ -347,9 +344,7 @@ static int take_away(struct th_store *store, const char *stage,
 		errno != ENOENT)
 		rc = th_fail_sys(err, TH_FAILED, errno, "cannot remove %s/%s",
 			store->root, from);
-	rc = th_db_end(store->db, rc, err);
-	th_db_set_durable(store->db, false);
-	return rc;
+	return th_db_end(store->db, rc, err);
 }
 
 /* With the store held, or locked as a whole. */

@@ -340,8 +340,8 @@ static bool has_attribute(const char *file, const char *name, const char *value)
 static void archives_keep_links_and_attributes(void)
 {
 	const struct vfs_cap_data bind = {
-		.magic_etc = htole32(
-			VFS_CAP_REVISION_2 | VFS_CAP_FLAGS_EFFECTIVE),
+		.magic_etc =
+			htole32(VFS_CAP_REVISION_2 | VFS_CAP_FLAGS_EFFECTIVE),
 		.data = {{.permitted = htole32(1u << 10)}}};
 	char path[300], got[64];
 	struct stat one, other_name;
@@ -362,8 +362,8 @@ static void archives_keep_links_and_attributes(void)
 		   "box:/srv <kept.tar'",
 		     world_store, world_build),
 		0);
-	CHECK_TEXT(hull("exec box -- stat -c %%h /srv/kept/sub/two")->out,
-		"2\n");
+	CHECK_TEXT(
+		hull("exec box -- stat -c %%h /srv/kept/sub/two")->out, "2\n");
 	CODE(other("sh -c 'TIDYHULL_ROOT=%s %s/tidyhull copy box:/srv/kept - "
 		   ">back.tar'",
 		     world_store, world_build),
@@ -397,9 +397,8 @@ static void what_cannot_be_read_is_an_error(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-static const CU_TestInfo tests[] = {
-	{"archives keep links and attributes",
-		archives_keep_links_and_attributes},
+static const CU_TestInfo tests[] = {{"archives keep links and attributes",
+					    archives_keep_links_and_attributes},
 	{"what cannot be read is an error", what_cannot_be_read_is_an_error},
 	{"a tree goes in and out", a_tree_goes_in_and_out},
 	{"owners are who they should be", owners_are_who_they_should_be},

@@ -24,7 +24,8 @@ static const struct suite *const suites[] = {&suite_buffer, &suite_clock,
 	&suite_yaml_bounds, &suite_cgroup_state, &suite_apart, &suite_http,
 	&suite_produce, &suite_difference, &suite_threads, &suite_step_state,
 	&suite_settings_file, &suite_service_unit, &suite_handed, &suite_cause,
-	&suite_upgrade, &suite_clients, &suite_words, NULL};
+	&suite_upgrade, &suite_clients, &suite_words, &suite_rest,
+	&suite_scratch, NULL};
 
 static void before(void)
 {

@@ -11,8 +11,8 @@
 static struct th_message message;
 
 /* As it lies on the wire: version, type, length, words. */
-static int receive(
-	uint16_t version, uint16_t type, const char *words, struct th_error *err)
+static int receive(uint16_t version, uint16_t type, const char *words,
+	struct th_error *err)
 {
 	struct {
 		uint16_t version, type;
@@ -68,11 +68,10 @@ static void errors_come_back(void)
 static void endings_sizes_and_ports_come_back(void)
 {
 	const struct th_ending ending = {TH_OUTCOME_SIGNAL, 9, 1, 3, 500};
-	const struct th_port_row rows[2] = {
-		{.protocol = "tcp",
-			.address = "127.0.0.1",
-			.host_port = 8080,
-			.port = 80},
+	const struct th_port_row rows[2] = {{.protocol = "tcp",
+						    .address = "127.0.0.1",
+						    .host_port = 8080,
+						    .port = 80},
 		{.protocol = "udp",
 			.address = "::",
 			.host_port = 53,
@@ -149,7 +148,8 @@ static void ask(struct client *client, uint16_t type, const char *words)
 /* A command of another version ends the container of a keeper of this one. */
 static void a_keeper_heeds_what_is_frozen(void)
 {
-	struct keeper keeper = {.ended = true, .notify = "", .plan = {.stop_signal = 15}};
+	struct keeper keeper = {
+		.ended = true, .notify = "", .plan = {.stop_signal = 15}};
 	int pair[2], fds[TH_CHANNEL_FDS];
 
 	CHECK_INT(th_loop_init(&keeper.loop, NULL), 0);
@@ -177,8 +177,7 @@ static void a_keeper_heeds_what_is_frozen(void)
 	th_loop_release(&keeper.loop);
 }
 
-static const CU_TestInfo tests[] = {
-	{"errors come back", errors_come_back},
+static const CU_TestInfo tests[] = {{"errors come back", errors_come_back},
 	{"endings, sizes and ports come back",
 		endings_sizes_and_ports_come_back},
 	{"what is frozen is understood for ever",
