@@ -9,7 +9,7 @@
 #   make check-servers   real servers, in an image made by debootstrap
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR=
-#   make docs lint format fuzz clean
+#   make docs lint format fuzz compile-commands coverage clean
 #
 # Variants, each in a build folder of its own:
 #   make CC=clang ..., make SAN=address,undefined ..., make WERROR=1 ...
@@ -22,7 +22,7 @@ DATADIR = $(PREFIX)/share/tidyhull
 ifeq ($(origin CC),default)
 CC := gcc
 endif
-VARIANT := $(if $(SAN),-san)$(if $(findstring clang,$(CC)),-clang)
+VARIANT := $(if $(SAN),-san)$(if $(COVERAGE),-cov)$(if $(findstring clang,$(CC)),-clang)
 BUILD := build$(VARIANT)
 
 SHELL := /bin/bash
@@ -31,7 +31,8 @@ SHELL := /bin/bash
 .DELETE_ON_ERROR:
 .SUFFIXES:
 .PHONY: all demo check check-built faults bench install lint format format-check \
-	headers fuzz clean help deps-build deps-check docs
+	headers fuzz clean help deps-build deps-check deps-develop docs \
+	compile-commands coverage check-more
 
 # V=1 shows the commands whole.
 Q := $(if $(V),,@)
@@ -49,8 +50,8 @@ ifdef WERROR
 WARNINGS += -Werror
 endif
 SANFLAGS := $(if $(SAN),-fsanitize=$(SAN) -fno-omit-frame-pointer \
-	-fno-sanitize-recover=undefined)
-CFLAGS ?= $(if $(SAN),-O1,-O2) -g
+	-fno-sanitize-recover=undefined) $(if $(COVERAGE),--coverage)
+CFLAGS ?= $(if $(COVERAGE),-O0,$(if $(SAN),-O1,-O2)) -g
 STANDARD := -std=c11 -D_GNU_SOURCE -D_FILE_OFFSET_BITS=64
 DEFINES = -DTH_VERSION='"$(VERSION)"' -DTH_LIBEXECDIR='"$(LIBEXECDIR)"' \
 	-DTH_DATADIR='"$(DATADIR)"' -DTH_REAPER_FILE='"$(BUILD)/reaper"'
@@ -183,6 +184,9 @@ deps-build:
 deps-check:
 	@scripts/deps check
 
+deps-develop:
+	@scripts/deps develop
+
 # The set-up may need root; the tour does not.
 demo: deps-build
 	@$(MAKE) --no-print-directory all
@@ -258,11 +262,35 @@ lint: format-check headers
 		--suppress=missingIncludeSystem --suppress=ctuuninitvar --suppress=normalCheckLevelMaxBranches \
 		-Isrc -D_GNU_SOURCE -D__x86_64__ src demo
 
+# For editors: how each file is compiled.
+compile-commands: export COMPILE = $(CC) $(all_cflags) -Itests -Ibench
+compile-commands:
+	@scripts/compile-commands
+
+# Lines that the unit tests reach, by folder. E2E=SUITE... counts what these do
+# in the command and the keeper, too.
+coverage: deps-check
+	@$(MAKE) --no-print-directory COVERAGE=1 all build-cov/unit \
+		$(if $(E2E),build-cov/e2e build-cov/manager \
+		$(patsubst tests/inside/%.c,build-cov/inside/%,$(wildcard tests/inside/*.c)))
+	@find build-cov -name '*.gcda' -delete
+	$(AS_ROOT) build-cov/unit >/dev/null
+	$(if $(E2E),$(AS_ROOT) build-cov/e2e $(CURDIR)/build-cov $(E2E) >/dev/null)
+	@scripts/coverage build-cov
+
+# What CI does beside the tests. One after the other: each has the machine.
+check-more: deps-develop
+	@$(MAKE) --no-print-directory WERROR=1 lint
+	@$(MAKE) --no-print-directory WERROR=1 CC=clang all build-clang/unit \
+		build-clang/e2e
+	@$(MAKE) --no-print-directory WERROR=1 SAN=address,undefined build-san/unit
+	$(AS_ROOT) build-san/unit
+
 clean:
-	rm -rf build build-*
+	rm -rf build build-* compile_commands.json
 
 help:
-	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 14
+	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 15
 
 -include $(shell find $(BUILD)/obj -name '*.d' 2>/dev/null)
 
