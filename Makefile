@@ -85,7 +85,7 @@ endif
 
 CORE_SRC := $(wildcard $(addprefix src/,$(addsuffix /*.c,base build check container \
 	group image ipc layer model network oci registry runtime sandbox service \
-	store)))
+	session store)))
 CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
 PILOT_SRC := $(wildcard src/pilot/*.c)

@@ -365,8 +365,8 @@ int attach_keys(
 {
 	const char *text = option_value(call, "leave-keys");
 
-	if (!text && call->config.leave_keys[0])
-		text = call->config.leave_keys;
+	if (!text && call->hull.config.leave_keys[0])
+		text = call->hull.config.leave_keys;
 	return leave_keys_parse(text ? text : LEAVE_KEYS_DEFAULT, keys, err);
 }
 

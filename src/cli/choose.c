@@ -55,7 +55,7 @@ int choose_host(struct invocation *call, struct th_store *store,
 	size_t choice = 0;
 	int rc;
 
-	rc = th_locate(store, &call->registries, ref, &hosts, &notes, err);
+	rc = th_locate(store, &call->hull.registries, ref, &hosts, &notes, err);
 	for (size_t i = 0; !call->quiet && rc == 0 && i < notes.count; i++)
 		say_note(notes.items[i]);
 	if (rc == 0 && hosts.count > 1)

@@ -15,7 +15,7 @@ static int find_all(struct invocation *call,
 	struct th_error err = {0};
 	size_t all = 0;
 
-	if (th_container_rows(&call->context, rows, &all, &err))
+	if (th_container_rows(&call->hull.context, rows, &all, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < all; i++) {
 		if (wanted(&(*rows)[i]))
@@ -34,12 +34,12 @@ static int add_named(struct invocation *call, const char *text,
 	struct th_object object;
 	size_t add = 1;
 
-	if (th_object_find(&call->context, text,
+	if (th_object_find(&call->hull.context, text,
 		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err))
 		return -1;
 	if (object.kind == TH_KIND_GROUP &&
-		th_group_rows(
-			&call->context, object.group.name, &found, &add, err))
+		th_group_rows(&call->hull.context, object.group.name, &found,
+			&add, err))
 		return -1;
 	more = realloc(*rows, (*count + add) * sizeof(*more));
 	if (!more) {
@@ -80,7 +80,8 @@ int expand_groups(struct invocation *call, struct th_error *err)
 	size_t count = 0;
 	int rc;
 
-	if (th_group_list(call->context.store->db, NULL, &groups, &count, err))
+	if (th_group_list(
+		    call->hull.context.store->db, NULL, &groups, &count, err))
 		return -1;
 	free(groups);
 	if (!count || !call->object_count)

@@ -18,7 +18,7 @@ int foreground_run(
 {
 	struct th_ending ending = {0};
 	struct th_error err = {0}, ignored = {0};
-	struct attach_options attach = {.context = &call->context,
+	struct attach_options attach = {.context = &call->hull.context,
 		.row = row,
 		.channel = -1,
 		.console = -1,
@@ -29,19 +29,19 @@ int foreground_run(
 	int rc;
 
 	if (attach_keys(call, &keys, &err)) {
-		th_container_remove(&call->context, row, true, &ignored);
+		th_container_remove(&call->hull.context, row, true, &ignored);
 		say_error(&err);
 		return EXIT_TOOL;
 	}
 	attach.leave = &keys;
 	attach_prepare();
-	if (th_container_start(&call->context, row, TH_ATTACHED_INPUT,
+	if (th_container_start(&call->hull.context, row, TH_ATTACHED_INPUT,
 		    attach_size(), &attach.channel, &err)) {
-		th_container_remove(&call->context, row, true, &ignored);
+		th_container_remove(&call->hull.context, row, true, &ignored);
 		say_error(&err);
 		return code_of(&err);
 	}
-	th_state_get(call->context.store->db, row->id, row, &ignored);
+	th_state_get(call->hull.context.store->db, row->id, row, &ignored);
 	rc = attach_run(&attach, &ending, &err);
 	th_close(&attach.channel);
 	return attach_code(call, &attach, rc, &ending, &err);

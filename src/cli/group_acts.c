@@ -26,6 +26,6 @@ int start_rows(struct invocation *call, struct th_group *group)
 	int rc;
 
 	group_progress_begin(&progress);
-	rc = th_group_do(&call->context, group, &options, &undone);
+	rc = th_group_do(&call->hull.context, group, &options, &undone);
 	return rc ? group_progress_left(group) : EXIT_DONE;
 }

@@ -17,14 +17,14 @@ static int run_build(struct launching *launching, const char *recipe,
 {
 	struct invocation *call = launching->call;
 	char own[PROGRAM_PATH];
-	const char *words[10] = {
-		own, "build", recipe, "--json", "--root", call->root, NULL};
+	const char *words[10] = {own, "build", recipe, "--json", "--root",
+		call->hull.root, NULL};
 	int out[2], status = 0, count = 6, rc;
 	pid_t pid;
 
-	if (call->config_path) {
+	if (call->hull.config_path) {
 		words[count++] = "--config";
-		words[count++] = call->config_path;
+		words[count++] = call->hull.config_path;
 	}
 	if (!own_path(own) || pipe(out))
 		return th_fail_sys(err, TH_FAILED, errno, "cannot run a build");
@@ -114,10 +114,10 @@ int pull_images(struct launching *launching, struct th_error *err)
 			(item->act == TH_GROUP_LEAVE ||
 				item->act == TH_GROUP_START))
 			continue;
-		rc = th_image_choose(&launching->call->context, item->settings,
-			&choice, err);
+		rc = th_image_choose(&launching->call->hull.context,
+			item->settings, &choice, err);
 		if (rc == 0)
-			rc = th_image_obtain(&launching->call->context,
+			rc = th_image_obtain(&launching->call->hull.context,
 				item->settings, &choice, err);
 		if (rc == 0 &&
 			th_strings_add(

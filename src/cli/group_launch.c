@@ -211,7 +211,8 @@ static int compare(struct launching *launching, struct th_problems *problems,
 	for (size_t i = launching->file->container_count; i < group->count; i++)
 		free(group->items[i].after);
 	group->count = launching->file->container_count;
-	rc = th_group_compare(&launching->call->context, group, problems, err);
+	rc = th_group_compare(
+		&launching->call->hull.context, group, problems, err);
 	point_members(launching);
 	return rc;
 }
@@ -219,7 +220,7 @@ static int compare(struct launching *launching, struct th_problems *problems,
 static void check_networks(
 	struct launching *launching, struct th_problems *problems)
 {
-	struct th_store *store = launching->call->context.store;
+	struct th_store *store = launching->call->hull.context.store;
 
 	for (size_t i = 0; i < launching->file->network_count; i++) {
 		const struct th_file_network *one =
@@ -351,7 +352,7 @@ static bool confirm_gone(struct launching *launching, struct th_error *err)
 
 static int make_others(struct launching *launching, struct th_error *err)
 {
-	struct th_store *store = launching->call->context.store;
+	struct th_store *store = launching->call->hull.context.store;
 	struct th_settings_file *file = launching->file;
 
 	for (size_t i = 0; i < file->volumes.count; i++) {
@@ -378,7 +379,7 @@ static int hold_group(
 	struct launching *launching, int *lock, struct th_error *err)
 {
 	const struct timespec step = {.tv_nsec = 50000000};
-	const struct th_context *context = &launching->call->context;
+	const struct th_context *context = &launching->call->hull.context;
 	bool told = launching->call->quiet;
 	int rc;
 
@@ -414,8 +415,8 @@ static int change_group(struct launching *launching)
 		launching->options.tell = group_progress_tell;
 		launching->options.owner = &progress;
 		group_progress_begin(&progress);
-		rc = th_group_do(&launching->call->context, &launching->group,
-			&launching->options, &undone);
+		rc = th_group_do(&launching->call->hull.context,
+			&launching->group, &launching->options, &undone);
 		code = group_progress_end(
 			&progress, &launching->group, rc, undone);
 	}
@@ -434,7 +435,7 @@ static int bring_up(struct launching *launching)
 		return say_error(&err);
 	code = change_group(launching);
 	th_group_let_go(
-		&launching->call->context, launching->group.name, &lock);
+		&launching->call->hull.context, launching->group.name, &lock);
 	return code;
 }
 
@@ -464,7 +465,8 @@ int group_launch(struct invocation *call, struct th_settings_file *file)
 		code = say_error(&err);
 	if (!problems.count && code == EXIT_DONE) {
 		check_networks(&launching, &problems);
-		th_group_check(&call->context, &launching.group, &problems);
+		th_group_check(
+			&call->hull.context, &launching.group, &problems);
 	}
 	if (problems.count)
 		code = say_problems("launch", file->group, &problems);

@@ -37,7 +37,7 @@ static void print_done(
 		return;
 	}
 	if (item->act != TH_GROUP_REMOVE)
-		reach_text(&progress->call->context, item->row.id, reach,
+		reach_text(&progress->call->hull.context, item->row.id, reach,
 			sizeof(reach));
 	printf("  %-16s %s", shown(name_of(item)), words[item->act]);
 	if (item->act == TH_GROUP_REMAKE)
@@ -98,7 +98,7 @@ static size_t count_up(struct group_progress *progress,
 		char state[96];
 
 		if (item->act == TH_GROUP_REMOVE || !item->row.id[0] ||
-			th_state_get(progress->call->context.store->db,
+			th_state_get(progress->call->hull.context.store->db,
 				item->row.id, &now, &ignored) != 1)
 			continue;
 		(*all)++;
@@ -125,11 +125,11 @@ static json_t *describe(
 		struct th_error ignored = {0};
 
 		if (item->act != TH_GROUP_REMOVE && item->row.id[0] &&
-			th_state_get(progress->call->context.store->db,
+			th_state_get(progress->call->hull.context.store->db,
 				item->row.id, &now, &ignored) == 1)
 			json_array_append_new(list,
 				describe_container(
-					&progress->call->context, &now));
+					&progress->call->hull.context, &now));
 	}
 	return json_pack("{s:s s:s s:o}", "kind", "group", "name", group->name,
 		"containers", list);

@@ -76,8 +76,8 @@ static bool has_newer(struct invocation *call,
 	size_t count = 0;
 	bool newer;
 
-	if (th_image_state_find(call->context.store, row->image_name, &images,
-		    &count, &ignored))
+	if (th_image_state_find(call->hull.context.store, row->image_name,
+		    &images, &count, &ignored))
 		return false;
 	newer = count == 1 && strcmp(images[0].digest, row->image) != 0;
 	if (newer)
@@ -94,8 +94,8 @@ static json_t *find_older(struct invocation *call)
 	json_t *list = json_array();
 	size_t count = 0;
 
-	if (th_state_list(
-		    call->context.store->db, NULL, &rows, &count, &ignored))
+	if (th_state_list(call->hull.context.store->db, NULL, &rows, &count,
+		    &ignored))
 		return list;
 	for (size_t i = 0; i < count; i++) {
 		char digest[TH_DIGEST_TEXT];
@@ -139,7 +139,8 @@ int list_images(struct invocation *call)
 	struct th_error err = {0};
 	size_t count = 0;
 
-	if (th_image_state_find(call->context.store, NULL, &rows, &count, &err))
+	if (th_image_state_find(
+		    call->hull.context.store, NULL, &rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		json_t *list = json_array();

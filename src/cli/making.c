@@ -229,11 +229,11 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->share_text = option_value(call, "share");
 	settings->reaper_text = option_value(call, "reaper");
 	settings->users_text = option_value(call, "users");
-	settings->caller.unprivileged = call->caller.unprivileged;
-	settings->caller.uid = call->caller.uid;
-	settings->caller.gid = call->caller.gid;
-	settings->caller.name = call->caller.name;
-	settings->caller.home = call->caller.home;
+	settings->caller.unprivileged = call->hull.caller.unprivileged;
+	settings->caller.uid = call->hull.caller.uid;
+	settings->caller.gid = call->hull.caller.gid;
+	settings->caller.name = call->hull.caller.name;
+	settings->caller.home = call->hull.caller.home;
 	settings->keep = true;
 	making->plan = option_given(call, "plan");
 	if (read_choices(call, settings, terminal, err) ||
@@ -359,8 +359,8 @@ int making_create(struct invocation *call, struct making *making,
 
 	if (making->plan)
 		th_container_check(
-			&call->context, &making->settings, &problems);
-	else if (th_container_create(&call->context, &making->settings,
+			&call->hull.context, &making->settings, &problems);
+	else if (th_container_create(&call->hull.context, &making->settings,
 			 &problems, row, &err) &&
 		err.code)
 		code = say_error(&err);

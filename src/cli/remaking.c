@@ -296,7 +296,7 @@ int remaking_read(struct invocation *call, const struct th_container_row *row,
 {
 	struct remaking remaking = {.call = call, .making = making};
 	struct th_strings keys = {0}, files = {0};
-	json_t *doc = describe_container_fully(&call->context, row, true);
+	json_t *doc = describe_container_fully(&call->hull.context, row, true);
 	const json_t *settings = json_object_get(doc, "settings");
 	int rc = -1;
 
@@ -307,8 +307,8 @@ int remaking_read(struct invocation *call, const struct th_container_row *row,
 		th_fail(err, TH_FAILED,
 			"the settings of container \"%s\" cannot be read",
 			row->name);
-	else if (th_container_hidden(&call->context, row, &keys, &files, err) ==
-			0 &&
+	else if (th_container_hidden(
+			 &call->hull.context, row, &keys, &files, err) == 0 &&
 		read_merged(&remaking, settings, row, merged, err) == 0 &&
 		add_values(&remaking, settings, &keys, &files, err) == 0)
 		rc = check_without(&remaking, err);

@@ -42,7 +42,7 @@ static void print_result(struct invocation *call,
 		printf("%s\n", row->id);
 		return;
 	}
-	reach_text(&call->context, row->id, reach, sizeof(reach));
+	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
 	printf("%s %s (%s)%s%s\n",
 		strcmp(call->verb->name, "restart") == 0 ? "restarted"
 							 : "recreated",
@@ -68,8 +68,8 @@ int replacing_run(struct invocation *call, struct th_container_row *row,
 	if (read_grace(call, &replacing.grace_ms, &err) ||
 		read_span(call, "ready-within", &replacing.ready_ms, &err))
 		return say_error(&err);
-	if (th_container_replace(
-		    &call->context, row, &replacing, &problems, &now, &err)) {
+	if (th_container_replace(&call->hull.context, row, &replacing,
+		    &problems, &now, &err)) {
 		code = problems.count
 			? say_problems(call->verb->name, row->name, &problems)
 			: say_failure(call, row, &replacing, &err);
@@ -77,7 +77,7 @@ int replacing_run(struct invocation *call, struct th_container_row *row,
 		making_note(call, &making->settings);
 		if (call->json)
 			code = print_json(
-				describe_container(&call->context, &now));
+				describe_container(&call->hull.context, &now));
 		else
 			print_result(call, row, &now);
 	}

@@ -4,8 +4,7 @@
 
 #include <stdbool.h>
 
-#include "check/check.h"
-#include "container/container.h"
+#include "session/hull.h"
 
 /* One option of a verb: parser and help come from the same table. */
 struct option_spec {
@@ -35,18 +34,8 @@ struct given_option {
 	const char *value;
 };
 
-/* Who typed it, whichever user namespace this process is in by now. */
-struct caller {
-	bool unprivileged; /* not root */
-	uid_t uid;
-	gid_t gid;
-	char name[64];
-	const char *home; /* "" where there is none */
-	mode_t umask; /* for files that are the caller's own */
-};
-
 struct invocation {
-	struct caller caller;
+	struct th_hull hull; /* its store is open where VERB_STORE is set */
 	const struct verb *verb;
 	struct given_option *options;
 	int option_count;
@@ -56,18 +45,6 @@ struct invocation {
 	int command_count;
 	bool has_command; /* there was a -- */
 	bool quiet, yes, json;
-	/* Where VERB_STORE is set: */
-	struct th_context context;
-	struct th_findings findings; /* of VERB_CHECKS, from the opening on */
-	/* Given or found, for verbs that hand them on. */
-	const char *root, *run; /* the store, and its folder of sockets */
-	const char *run_time; /* what a restart of the host takes away */
-	const char *config_path;
-	/* Where VERB_STORE or VERB_REGISTRIES is set: */
-	struct th_config config;
-	struct th_logins logins;
-	char *logins_path;
-	struct th_registry_options registries;
 };
 
 struct verb {
@@ -82,9 +59,6 @@ struct verb {
 	int least, most; /* how many objects; most -1: any number */
 	int (*run)(struct invocation *call); /* gives the exit code */
 };
-
-/* True where the caller's systemd can be spoken to. */
-bool caller_has_bus(void);
 
 /* The last value of an option, or NULL; and whether it was given at all. */
 const char *option_value(const struct invocation *call, const char *name);

@@ -26,7 +26,7 @@ static int adjust_one(struct invocation *call, struct th_container_row *row)
 		probe = "";
 	if ((restart || probe) &&
 		th_container_adjust_life(
-			&call->context, row, restart, probe, &err))
+			&call->hull.context, row, restart, probe, &err))
 		return say_error(&err);
 	if (restart && !call->quiet)
 		printf("the restart policy of %s is now %s\n", row->name,
@@ -39,7 +39,7 @@ static int adjust_one(struct invocation *call, struct th_container_row *row)
 	rc = option_values(call, "limit", &changes)
 		? th_fail_memory(&err)
 		: th_container_adjust(
-			  &call->context, row, &changes, text, &err);
+			  &call->hull.context, row, &changes, text, &err);
 	th_strings_release(&changes);
 	if (rc)
 		return say_error(&err);

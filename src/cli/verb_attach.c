@@ -34,7 +34,7 @@ static int attach(struct invocation *call, struct th_container_row *row,
 	struct th_size size = attach_size();
 	struct leave_keys keys;
 	struct th_ending ending = {0};
-	struct attach_options options = {.context = &call->context,
+	struct attach_options options = {.context = &call->hull.context,
 		.row = row,
 		.channel = -1,
 		.console = -1,
@@ -48,8 +48,8 @@ static int attach(struct invocation *call, struct th_container_row *row,
 	if (th_act_check(row, TH_ACT_ATTACH, err) ||
 		attach_keys(call, &keys, err))
 		return EXIT_TOOL;
-	rc = th_keeper_reach(
-		call->context.store->run_fd, row->id, &options.channel, err);
+	rc = th_keeper_reach(call->hull.context.store->run_fd, row->id,
+		&options.channel, err);
 	if (rc <= 0) {
 		if (rc == 0)
 			th_fail(err, TH_FAILED,
@@ -70,12 +70,13 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_TOOL, rc;
 
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_CONTAINER,
-		    &object, &err)) {
+	if (th_object_find(&call->hull.context, call->objects[0],
+		    TH_KIND_CONTAINER, &object, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	rc = th_container_has_terminal(&call->context, &object.container, &err);
+	rc = th_container_has_terminal(
+		&call->hull.context, &object.container, &err);
 	if (rc >= 0)
 		code = attach(call, &object.container, rc > 0, &err);
 	if (err.code && code == EXIT_TOOL)

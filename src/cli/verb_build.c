@@ -159,11 +159,11 @@ static int read_options(struct building *building, struct th_error *err)
 		.keep_place = option_given(call, "enter"),
 		.tell = build_progress_tell,
 		.owner = &building->progress,
-		.unprivileged = call->caller.unprivileged,
-		.uid = call->caller.uid,
-		.gid = call->caller.gid,
-		.user_name = call->caller.name,
-		.home = call->caller.home};
+		.unprivileged = call->hull.caller.unprivileged,
+		.uid = call->hull.caller.uid,
+		.gid = call->hull.caller.gid,
+		.user_name = call->hull.caller.name,
+		.home = call->hull.caller.home};
 	if (name && image_name_read(name, building->name, err))
 		return -1;
 	options->name = name ? building->name : NULL;
@@ -207,8 +207,8 @@ static void enter_place(
 			&command, &settings, &texts, &err) == 0) {
 		settings.keep = false;
 		settings.terminal = isatty(0) && isatty(1);
-		if (th_container_create(&call->context, &settings, &problems,
-			    &row, &err) == 0)
+		if (th_container_create(&call->hull.context, &settings,
+			    &problems, &row, &err) == 0)
 			foreground_run(call, &row, settings.terminal);
 		th_settings_release(&settings);
 	}
@@ -222,7 +222,7 @@ static void enter_place(
 	th_error_clear(&err);
 	/* Nothing is left of it. */
 	th_image_state_remove_nameless(
-		call->context.store, failure->place, &err);
+		call->hull.context.store, failure->place, &err);
 }
 
 static int say_failure(struct building *building,
@@ -305,8 +305,8 @@ static int build(struct building *building)
 	if (!failure)
 		th_fail_memory(&err);
 	else if (read_options(building, &err) == 0 &&
-		th_container_settle(&call->context, &err) == 0)
-		rc = th_build(&call->context, &building->options, digest,
+		th_container_settle(&call->hull.context, &err) == 0)
+		rc = th_build(&call->hull.context, &building->options, digest,
 			failure, &err);
 	build_progress_end(&building->progress);
 	if (rc == 0)

@@ -139,7 +139,7 @@ static int capture_one(struct invocation *call,
 		compression_read(
 			call, &capture.compression, &capture.level, err) == 0 &&
 		read_settings(call, &settings, err) == 0 &&
-		th_capture(&call->context, row, &capture, err) == 0)
+		th_capture(&call->hull.context, row, &capture, err) == 0)
 		code = print_result(call, &capture);
 	th_capture_release(&capture);
 	th_image_settings_release(&settings);
@@ -152,8 +152,8 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_CONTAINER,
-		    &object, &err) == 0)
+	if (th_object_find(&call->hull.context, call->objects[0],
+		    TH_KIND_CONTAINER, &object, &err) == 0)
 		code = capture_one(call, &object.container, &err);
 	th_object_release(&object);
 	return err.code ? say_error(&err) : code;

@@ -315,7 +315,7 @@ static int show_hidden(
 	struct th_hidden hidden;
 	int code;
 
-	if (th_hidden_of_image(&call->context, digest, &hidden, err))
+	if (th_hidden_of_image(&call->hull.context, digest, &hidden, err))
 		return say_error(err);
 	code = print_hidden(call, &hidden);
 	th_hidden_release(&hidden);
@@ -329,11 +329,11 @@ static int show_images(
 	struct th_object other;
 	int code, rc;
 
-	if (th_object_find(&call->context, call->objects[1], TH_KIND_IMAGE,
+	if (th_object_find(&call->hull.context, call->objects[1], TH_KIND_IMAGE,
 		    &other, err))
 		return say_error(err);
 	rc = th_changes_of_images(
-		&call->context, before, other.image.digest, &changes, err);
+		&call->hull.context, before, other.image.digest, &changes, err);
 	th_object_release(&other);
 	if (rc)
 		return say_error(err);
@@ -348,7 +348,7 @@ static int show_container(struct invocation *call,
 	struct th_file_changes changes;
 	int code;
 
-	if (th_changes_of_container(&call->context, row, &changes, err))
+	if (th_changes_of_container(&call->hull.context, row, &changes, err))
 		return say_error(err);
 	code = print_changes(call, &changes);
 	th_file_changes_release(&changes);
@@ -362,7 +362,7 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code;
 
-	if (th_object_find(&call->context, call->objects[0],
+	if (th_object_find(&call->hull.context, call->objects[0],
 		    two ? TH_KIND_IMAGE : TH_KIND_CONTAINER | TH_KIND_IMAGE,
 		    &object, &err))
 		return say_error(&err);

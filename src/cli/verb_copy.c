@@ -47,8 +47,8 @@ static int between(struct invocation *call, struct th_place *from,
 			"refusing to write a tar archive to a terminal");
 		return th_hint(err, "redirect it: ... - > files.tar");
 	}
-	if (th_place_open(&call->context, from, err) ||
-		th_place_open(&call->context, to, err))
+	if (th_place_open(&call->hull.context, from, err) ||
+		th_place_open(&call->hull.context, to, err))
 		return -1;
 	if (tar_out)
 		return th_copy_to_tar(from, 1, copy, err);
@@ -69,12 +69,12 @@ static int run(struct invocation *call)
 		th_place_parse(call->objects[0], &from, &err))
 		return say_error(&err);
 	if (th_place_parse(call->objects[1], &to, &err)) {
-		th_place_release(&call->context, &from);
+		th_place_release(&call->hull.context, &from);
 		return say_error(&err);
 	}
 	rc = between(call, &from, &to, &copy, &err);
-	th_place_release(&call->context, &from);
-	th_place_release(&call->context, &to);
+	th_place_release(&call->hull.context, &from);
+	th_place_release(&call->hull.context, &to);
 	if (rc)
 		return say_error(&err);
 	size_text(copy.bytes, size);
@@ -104,9 +104,9 @@ static const char *const text[] = {"A path is local, or CONTAINER:/path of a "
 	"Files copied in belong to the container's user, files copied out to",
 	"you, unless --owner is given. \"-\" is a tar archive on standard "
 	"input or",
-	"output, which keeps owners, hard links and extended attributes. Links "
-	"never",
-	"followed out of the container.", NULL};
+	"output, which keeps owners, hard links and extended attributes. "
+	"Links are",
+	"copied as links and are never followed out of the container.", NULL};
 
 static const char *const examples[] = {
 	"tidyhull copy gauge-north:/srv/history ./history",

@@ -18,7 +18,8 @@ static int run(struct invocation *call)
 		return say_error(&err);
 	code = making_create(call, &making, &row);
 	if (code == EXIT_DONE && call->json)
-		code = print_json(describe_container(&call->context, &row));
+		code = print_json(
+			describe_container(&call->hull.context, &row));
 	else if (code == EXIT_DONE && call->quiet)
 		printf("%s\n", row.id);
 	else if (code == EXIT_DONE)

@@ -245,7 +245,8 @@ static int set_up(struct tour *tour, struct th_error *err)
 
 /* Files of the store may belong to subordinate IDs, which only a process in a
  * user namespace can remove. */
-static int remove_as_user(const struct tour *tour, const struct caller *caller)
+static int remove_as_user(
+	const struct tour *tour, const struct th_caller *caller)
 {
 	struct th_error err = {0};
 	bool single = false;
@@ -261,7 +262,7 @@ static int remove_as_user(const struct tour *tour, const struct caller *caller)
 	return finish(pid);
 }
 
-static void tear_down(struct tour *tour, const struct caller *caller)
+static void tear_down(struct tour *tour, const struct th_caller *caller)
 {
 	static const char *const stop_all[] = {
 		"tidyhull", "stop", "--all", "--quiet", "--grace", "1s", NULL};
@@ -470,7 +471,7 @@ static int run(struct invocation *call)
 	     "folder, with a\nregistry of its own, and leaves nothing behind.");
 	if (set_up(&tour, &err) == 0)
 		walk(&tour);
-	tear_down(&tour, &call->caller);
+	tear_down(&tour, &call->hull.caller);
 	if (err.code)
 		return say_error(&err);
 	if (interrupted) {

@@ -73,13 +73,13 @@ static void print_findings(const struct th_findings *findings, size_t open)
 
 static int check(struct invocation *call)
 {
-	struct th_findings *findings = &call->findings;
+	struct th_findings *findings = &call->hull.findings;
 	struct th_error err = {0};
 	json_t *list = json_array();
 	size_t open = 0;
 
-	if (th_check(&call->context, option_given(call, "repair"), findings,
-		    &err)) {
+	if (th_check(&call->hull.context, option_given(call, "repair"),
+		    findings, &err)) {
 		json_decref(list);
 		return say_error(&err);
 	}
@@ -107,17 +107,17 @@ static int run(struct invocation *call)
 	struct th_ability list[TH_ABILITIES_MAX];
 	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
 	const struct th_ability_user user = {
-		call->caller.unprivileged ? call->caller.name : NULL,
-		call->caller.uid, call->caller.gid, caller_has_bus(),
-		.store = call->root};
+		call->hull.caller.unprivileged ? call->hull.caller.name : NULL,
+		call->hull.caller.uid, call->hull.caller.gid,
+		th_hull_has_bus(&call->hull), .store = call->hull.root};
 	size_t count = th_ability_check(&user, list), missing = 0;
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	bool has_pilot = program_path("tidyhull-pilot", pilot) ||
-		!call->caller.unprivileged;
+		!call->hull.caller.unprivileged;
 	json_t *checks;
 	struct table *table;
 
-	if (call->context.store)
+	if (call->hull.context.store)
 		return check(call);
 	checks = json_array();
 	table = table_new();
@@ -145,19 +145,20 @@ static int run(struct invocation *call)
 	if (call->json) {
 		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
 			TH_VERSION, "mode",
-			call->caller.unprivileged ? "user" : "root", "root",
-			call->root, "keeper", keeper, "able", missing == 0,
-			"checks", json_incref(checks)));
+			call->hull.caller.unprivileged ? "user" : "root",
+			"root", call->hull.root, "keeper", keeper, "able",
+			missing == 0, "checks", json_incref(checks)));
 		table_drop(table);
 	} else {
 		printf("tidyhull %s, %s\n", TH_VERSION,
-			call->caller.unprivileged ? "as an unprivileged user"
-						  : "as root");
-		printf("store    %s\n", call->root);
-		printf("running  %s\n", call->run);
+			call->hull.caller.unprivileged
+				? "as an unprivileged user"
+				: "as root");
+		printf("store    %s\n", call->hull.root);
+		printf("running  %s\n", call->hull.run);
 		printf("keeper   %s%s\n", keeper,
 			has_keeper ? "" : " (missing)");
-		if (call->caller.unprivileged)
+		if (call->hull.caller.unprivileged)
 			printf("pilot    %s%s\n", pilot,
 				has_pilot ? "" : " (missing)");
 		putchar('\n');

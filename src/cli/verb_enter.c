@@ -70,9 +70,10 @@ static char *find_shell(
 	char *folders = NULL, *found = NULL;
 	int root = -1;
 
-	if (th_container_root(&call->context, row, &root, NULL, &ignored) ||
-		th_container_env(
-			&call->context, row, "PATH", &folders, &ignored) < 0)
+	if (th_container_root(
+		    &call->hull.context, row, &root, NULL, &ignored) ||
+		th_container_env(&call->hull.context, row, "PATH", &folders,
+			&ignored) < 0)
 		goto out;
 	for (size_t i = 0; !found && i < sizeof(names) / sizeof(*names); i++) {
 		if (folders)
@@ -190,7 +191,7 @@ static const char *shell_of(
 	const char *found = NULL;
 	struct th_image_root root;
 
-	if (th_image_root_open(call->context.store, image, &root, err))
+	if (th_image_root_open(call->hull.context.store, image, &root, err))
 		return NULL;
 	for (size_t i = 0; !found && i < sizeof(paths) / sizeof(*paths); i++) {
 		if (view_has_program(&root, paths[i]))
@@ -233,9 +234,10 @@ static int prepare(
 	/* One without a command of its own has a shell as well. */
 	if (th_strings_add(&settings->command, "sh"))
 		return th_fail_memory(err);
-	rc = th_image_choose(&call->context, settings, &choice, err);
+	rc = th_image_choose(&call->hull.context, settings, &choice, err);
 	if (rc == 0)
-		rc = th_image_obtain(&call->context, settings, &choice, err);
+		rc = th_image_obtain(
+			&call->hull.context, settings, &choice, err);
 	if (rc == 0 && bring)
 		rc = mount_shell(settings, err);
 	else if (rc == 0)
@@ -313,8 +315,8 @@ static int run(struct invocation *call)
 	if (strncmp(text, "image:", 6) == 0)
 		call->objects[0] += 6;
 	else if (!th_packed_is_path(text))
-		rc = th_object_find(
-			&call->context, text, TH_KIND_CONTAINER, &object, &err);
+		rc = th_object_find(&call->hull.context, text,
+			TH_KIND_CONTAINER, &object, &err);
 	if (rc == 0) {
 		if (check_options(call, &err) == 0)
 			code = enter(call, &object.container, &err);

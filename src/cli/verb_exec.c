@@ -69,8 +69,8 @@ static int run_in_background(struct invocation *call,
 	char session[TH_ID_LENGTH + 1];
 	int channel = -1, console = -1;
 
-	if (th_container_exec(&call->context, row, options, &channel, &console,
-		    session, err))
+	if (th_container_exec(&call->hull.context, row, options, &channel,
+		    &console, session, err))
 		return code_of(err);
 	th_close(&channel);
 	if (call->json)
@@ -88,7 +88,7 @@ static int run_in_background(struct invocation *call,
 int session_run(struct invocation *call, struct th_container_row *row,
 	const struct th_exec_options *options, struct th_error *err)
 {
-	struct attach_options attach = {.context = &call->context,
+	struct attach_options attach = {.context = &call->hull.context,
 		.row = row,
 		.channel = -1,
 		.console = -1,
@@ -100,8 +100,8 @@ int session_run(struct invocation *call, struct th_container_row *row,
 
 	memset(&session, 0, sizeof(session));
 	attach_prepare();
-	if (th_container_exec(&call->context, row, options, &attach.channel,
-		    &attach.console, session.id, err))
+	if (th_container_exec(&call->hull.context, row, options,
+		    &attach.channel, &attach.console, session.id, err))
 		return code_of(err);
 	snprintf(session.container, sizeof(session.container), "%s", row->id);
 	attach.session = &session;
@@ -126,7 +126,7 @@ static int run(struct invocation *call)
 	int code = EXIT_TOOL;
 
 	if (fill(call, &options, &command, &env, &err) == 0 &&
-		th_object_find(&call->context, call->objects[0],
+		th_object_find(&call->hull.context, call->objects[0],
 			TH_KIND_CONTAINER, &object, &err) == 0)
 		code = options.background
 			? run_in_background(

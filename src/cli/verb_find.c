@@ -65,13 +65,14 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	size_t count = 0;
 
-	if (call->config.registry_count == 0 && !strchr(term, '/')) {
+	if (call->hull.config.registry_count == 0 && !strchr(term, '/')) {
 		th_fail(&err, TH_NOT_FOUND, "no registry is configured");
 		th_hint(&err,
 			"add one to the configuration (docs/configuration.md)");
 		return say_error(&err);
 	}
-	if (th_search(&call->registries, term, &list, &count, &notes, &err))
+	if (th_search(
+		    &call->hull.registries, term, &list, &count, &notes, &err))
 		say_error(&err);
 	else if (call->json)
 		print_found_json(list, count, &notes);

@@ -41,7 +41,8 @@ static int send(struct invocation *call, struct th_container_row *row)
 	int number;
 
 	if (read_signal(call, &number, &err) ||
-		th_container_signal(&call->context, row, number, false, &err))
+		th_container_signal(
+			&call->hull.context, row, number, false, &err))
 		return say_error(&err);
 	say_sent(call, number, row->name);
 	return EXIT_DONE;
@@ -54,7 +55,7 @@ static int send_session(
 	int number;
 
 	if (read_signal(call, &number, &err) ||
-		th_session_signal(&call->context, session, number, &err))
+		th_session_signal(&call->hull.context, session, number, &err))
 		return say_error(&err);
 	say_sent(call, number, session->id);
 	return EXIT_DONE;
@@ -71,7 +72,7 @@ static int run(struct invocation *call)
 		struct th_error err = {0};
 		int one;
 
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err))
 			one = say_error(&err);
 		else if (object.kind == TH_KIND_SESSION)

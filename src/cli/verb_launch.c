@@ -15,21 +15,21 @@ static int start(struct invocation *call, struct th_container_row *row)
 	struct th_error err = {0}, ignored = {0};
 	char reach[512];
 
-	if (th_container_start(
-		    &call->context, row, TH_BACKGROUND, none, NULL, &err)) {
+	if (th_container_start(&call->hull.context, row, TH_BACKGROUND, none,
+		    NULL, &err)) {
 		/* Half a launch is none. */
-		th_container_remove(&call->context, row, true, &ignored);
+		th_container_remove(&call->hull.context, row, true, &ignored);
 		return say_error(&err);
 	}
-	th_state_get(call->context.store->db, row->id, row, &ignored);
+	th_state_get(call->hull.context.store->db, row->id, row, &ignored);
 	if (call->json)
-		return print_json(describe_container(&call->context, row));
+		return print_json(describe_container(&call->hull.context, row));
 	if (call->quiet) {
 		printf("%s\n", row->id);
 		return EXIT_DONE;
 	}
 	printf("launched %s (%s)\n", row->name, row->id);
-	reach_text(&call->context, row->id, reach, sizeof(reach));
+	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
 	if (reach[0])
 		printf("  port %s\n", reach);
 	return EXIT_DONE;

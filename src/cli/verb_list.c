@@ -23,7 +23,7 @@ static void add_row(struct invocation *call, struct table *table,
 
 	state_text(row, state);
 	ago_text(since, ago);
-	reach_text(&call->context, row->id, reach, sizeof(reach));
+	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
 	if (depth < 0)
 		table_row(table);
 	else
@@ -54,7 +54,8 @@ static int list_json(struct invocation *call,
 	for (size_t i = 0; i < count; i++) {
 		if (all || th_container_is_up(&rows[i]))
 			json_array_append_new(list,
-				describe_container(&call->context, &rows[i]));
+				describe_container(
+					&call->hull.context, &rows[i]));
 		else
 			hidden++;
 	}
@@ -67,8 +68,8 @@ static bool is_member(struct invocation *call, const char *id)
 	struct th_member member;
 	struct th_error ignored = {0};
 
-	return th_member_get(call->context.store->db, id, &member, &ignored) ==
-		1;
+	return th_member_get(call->hull.context.store->db, id, &member,
+		       &ignored) == 1;
 }
 
 /* One group with those of it that are shown; how many those are. */
@@ -80,9 +81,9 @@ static size_t add_tree(struct invocation *call, struct table *table,
 	struct th_error ignored = {0};
 	size_t count = 0, shown = 0;
 
-	if (th_group_rows(&call->context, one->name, &rows, &count, &ignored) ==
-		0)
-		th_group_of(&call->context, rows, count, &group, &ignored);
+	if (th_group_rows(&call->hull.context, one->name, &rows, &count,
+		    &ignored) == 0)
+		th_group_of(&call->hull.context, rows, count, &group, &ignored);
 	for (size_t i = 0; i < group.count; i++) {
 		if (!all && !th_container_is_up(&group.items[i].before))
 			continue;
@@ -103,8 +104,8 @@ static size_t add_trees(struct invocation *call, struct table *table,
 	struct th_error ignored = {0};
 	size_t group_count = 0, shown = 0;
 
-	th_group_list(
-		call->context.store->db, NULL, &groups, &group_count, &ignored);
+	th_group_list(call->hull.context.store->db, NULL, &groups, &group_count,
+		&ignored);
 	for (size_t i = 0; i < group_count; i++)
 		shown += add_tree(call, table, &groups[i], all);
 	for (size_t i = 0; i < count; i++) {
@@ -151,7 +152,7 @@ static int list_containers(struct invocation *call)
 	struct th_error err = {0};
 	size_t count = 0;
 
-	if (th_container_rows(&call->context, &rows, &count, &err))
+	if (th_container_rows(&call->hull.context, &rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		list_json(call, rows, count, all);
@@ -197,9 +198,9 @@ static int list_sessions(struct invocation *call)
 	struct table *table;
 
 	/* Those of a container whose keeper has gone have ended with it. */
-	if (th_container_settle(&call->context, &err) ||
-		th_state_sessions(call->context.store->db, NULL, NULL, &rows,
-			&count, &err)) {
+	if (th_container_settle(&call->hull.context, &err) ||
+		th_state_sessions(call->hull.context.store->db, NULL, NULL,
+			&rows, &count, &err)) {
 		json_decref(list);
 		return say_error(&err);
 	}
@@ -264,12 +265,13 @@ static void add_volume(
 	size_t count = 0;
 	json_t *doc;
 
-	if (th_volume_list(call->context.store, name, &row, &count, &ignored) ||
+	if (th_volume_list(
+		    call->hull.context.store, name, &row, &count, &ignored) ||
 		!count) {
 		free(row);
 		return;
 	}
-	doc = describe_volume(&call->context, &row[0]);
+	doc = describe_volume(&call->hull.context, &row[0]);
 	join_containers(doc, &users);
 	size_text((uint64_t)json_integer_value(json_object_get(doc, "size")),
 		size);
@@ -296,7 +298,8 @@ static int list_volumes(struct invocation *call)
 	struct table *table;
 	size_t count = 0;
 
-	if (th_volume_list(call->context.store, NULL, &rows, &count, &err)) {
+	if (th_volume_list(
+		    call->hull.context.store, NULL, &rows, &count, &err)) {
 		json_decref(list);
 		return say_error(&err);
 	}
@@ -310,7 +313,7 @@ static int list_volumes(struct invocation *call)
 	for (size_t i = 0; i < count; i++) {
 		if (call->json)
 			json_array_append_new(list,
-				describe_volume(&call->context, &rows[i]));
+				describe_volume(&call->hull.context, &rows[i]));
 		else if (call->quiet)
 			printf("%s\n", rows[i].name);
 		else
@@ -358,7 +361,8 @@ static int list_networks(struct invocation *call)
 	struct table *table;
 	size_t count = 0;
 
-	if (th_network_list(call->context.store, NULL, &rows, &count, &err)) {
+	if (th_network_list(
+		    call->hull.context.store, NULL, &rows, &count, &err)) {
 		json_decref(list);
 		return say_error(&err);
 	}
@@ -371,7 +375,7 @@ static int list_networks(struct invocation *call)
 	table_column(table, "containers", false);
 	table_column(table, "created", false);
 	for (size_t i = 0; i < count; i++) {
-		json_t *doc = describe_network(&call->context, &rows[i]);
+		json_t *doc = describe_network(&call->hull.context, &rows[i]);
 
 		if (call->quiet)
 			printf("%s\n", rows[i].name);

@@ -67,7 +67,7 @@ static int check(struct invocation *call, const char *host, char *user,
 		.user = user,
 		.password = password};
 	struct th_logins logins = {&login, 1};
-	struct th_registry_options options = call->registries;
+	struct th_registry_options options = call->hull.registries;
 	struct th_registry *registry;
 	int rc = -1;
 
@@ -97,7 +97,8 @@ static int run(struct invocation *call)
 	if (password)
 		checked = check(call, host, user, password, &err);
 	if (checked >= 0 &&
-		th_logins_keep(call->logins_path, host, user, password, &err))
+		th_logins_keep(
+			call->hull.logins_path, host, user, password, &err))
 		checked = -1;
 	if (checked == 1 && !call->quiet)
 		printf("logged in to %s as %s\n", host, user);

@@ -7,7 +7,7 @@
 static int forget(struct invocation *call, const char *host)
 {
 	struct th_error err = {0};
-	int rc = th_logins_forget(call->logins_path, host, &err);
+	int rc = th_logins_forget(call->hull.logins_path, host, &err);
 
 	if (rc == 0)
 		rc = th_fail(
@@ -25,8 +25,8 @@ static int run(struct invocation *call)
 	int code = EXIT_DONE;
 
 	if (option_given(call, "all")) {
-		for (size_t i = 0; i < call->logins.count; i++) {
-			int one = forget(call, call->logins.list[i].host);
+		for (size_t i = 0; i < call->hull.logins.count; i++) {
+			int one = forget(call, call->hull.logins.list[i].host);
 
 			code = code ? code : one;
 		}

@@ -133,7 +133,7 @@ static int read_options(struct invocation *call,
 	char *end;
 
 	options->follow = option_given(call, "follow");
-	options->cancel = call->context.cancel;
+	options->cancel = call->hull.context.cancel;
 	if (last) {
 		options->last = strtol(last, &end, 10);
 		if (end == last || *end || options->last < 0)
@@ -158,7 +158,7 @@ static int find_source(struct invocation *call, const char *name,
 {
 	struct th_object object;
 
-	if (th_object_find(&call->context, name,
+	if (th_object_find(&call->hull.context, name,
 		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, err))
 		return -1;
 	if (object.kind == TH_KIND_CONTAINER) {
@@ -280,9 +280,11 @@ static int run(struct invocation *call)
 		th_error_clear(&err);
 		memset(source, 0, sizeof(*source));
 		if (find_source(call, call->objects[i], source, &err) == 0)
-			th_container_record(&call->context, source->container);
+			th_container_record(
+				&call->hull.context, source->container);
 		if (err.code ||
-			th_history_open(call->context.store, source->container,
+			th_history_open(call->hull.context.store,
+				source->container,
 				source->session[0] ? source->session : NULL,
 				&options, &source->history, &err)) {
 			code = say_error(&err);

@@ -64,7 +64,7 @@ static int read_all(struct invocation *call, struct reading **list,
 	struct reading *made;
 	size_t row_count = 0, n = 0;
 
-	if (th_container_rows(&call->context, &rows, &row_count, err))
+	if (th_container_rows(&call->hull.context, &rows, &row_count, err))
 		return -1;
 	made = calloc(row_count + 1, sizeof(*made));
 	for (size_t i = 0; made && i < row_count && n < SHOWN_MAX; i++) {
@@ -75,7 +75,7 @@ static int read_all(struct invocation *call, struct reading **list,
 		made[n].row = rows[i];
 		/* One that ends meanwhile is no failure of the others. */
 		if (th_container_meter(
-			    &call->context, &rows[i], &made[n].now, &gone))
+			    &call->hull.context, &rows[i], &made[n].now, &gone))
 			continue;
 		remember(&made[n], *list, *count);
 		n++;
@@ -318,7 +318,7 @@ static int live(struct invocation *call)
 	timeout(LIVE_MS);
 	while (key != 'q' && key != 27 && !err.code) {
 		/* Control-C comes as a wish (main.c). */
-		if (atomic_load(call->context.cancel))
+		if (atomic_load(call->hull.context.cancel))
 			break;
 		if (read_all(call, &list, &count, &err) == 0) {
 			draw(list, count);
@@ -336,7 +336,7 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 
 	for (int i = 0; i < call->object_count; i++) {
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err))
 			return say_error(&err);
 		th_object_release(&object);

@@ -22,7 +22,7 @@ static int new_volume(struct invocation *call, const char *name)
 
 	if (check_name(name, &err))
 		return say_error(&err);
-	rc = th_volume_make(call->context.store, name, &err);
+	rc = th_volume_make(call->hull.context.store, name, &err);
 	if (rc == 0) {
 		th_fail(&err, TH_IN_USE, "the volume \"%s\" already exists",
 			name);
@@ -45,7 +45,7 @@ static int make_network(struct invocation *call, const char *name,
 		.loopback = option_given(call, "host-loopback")};
 	int rc = option_values(call, "subnet", &wish.subnets)
 		? th_fail_memory(err)
-		: th_network_new(call->context.store, &wish, row, err);
+		: th_network_new(call->hull.context.store, &wish, row, err);
 
 	th_strings_release(&wish.subnets);
 	if (rc == 0) {

@@ -170,9 +170,9 @@ static int own_run_time(const struct invocation *call, struct th_error *err)
 {
 	int fd;
 
-	if (th_dir_make(call->run_time, 0700, err))
+	if (th_dir_make(call->hull.run_time, 0700, err))
 		return -1;
-	fd = th_dir_open_private(call->run_time, err);
+	fd = th_dir_open_private(call->hull.run_time, err);
 	if (fd < 0)
 		return -1;
 	close(fd);
@@ -191,19 +191,19 @@ static int run(struct invocation *call)
 
 	/* The owner of a user namespace has all rights over it from outside;
 	 * another one of his would have none. */
-	if (call->caller.unprivileged &&
+	if (call->hull.caller.unprivileged &&
 		strcmp(call->objects[0], "create") == 0) {
 		bool single;
 
-		if (th_user_enter(call->caller.name, call->caller.uid,
-			    call->caller.gid, &single, &err))
+		if (th_user_enter(call->hull.caller.name, call->hull.caller.uid,
+			    call->hull.caller.gid, &single, &err))
 			return fail(&request, &err);
 		request.entered = true;
 	}
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
 	request.dir = root ? th_path_absolute(cwd, root)
-			   : th_format("%s/oci", call->run_time);
+			   : th_format("%s/oci", call->hull.run_time);
 	if (!request.dir) {
 		th_fail_memory(&err);
 		return say_error(&err);

@@ -25,13 +25,14 @@ static int pack(struct invocation *call, const struct th_object *objects,
 		items[i].image = &objects[i].image;
 		items[i].name = objects[i].by_name ? objects[i].name : NULL;
 	}
-	umask(call->caller.umask);
+	umask(call->hull.caller.umask);
 	if (runnable)
-		th_pack_runnable(call->context.store, items, runnable, path,
-			call->yes, call->registries.cancel, &bytes, &err);
+		th_pack_runnable(call->hull.context.store, items, runnable,
+			path, call->yes, call->hull.registries.cancel, &bytes,
+			&err);
 	else
-		th_pack(call->context.store, items, count, path, call->yes,
-			call->registries.cancel, &bytes, &err);
+		th_pack(call->hull.context.store, items, count, path, call->yes,
+			call->hull.registries.cancel, &bytes, &err);
 	umask(022);
 	free(items);
 	if (err.code)
@@ -67,7 +68,7 @@ static int run(struct invocation *call)
 		th_hint(&err, "give a file name, or redirect the output");
 	}
 	while (!err.code && found < count &&
-		th_object_find(&call->context, call->objects[found],
+		th_object_find(&call->hull.context, call->objects[found],
 			TH_KIND_IMAGE, &objects[found], &err) == 0)
 		found++;
 	if (!err.code)

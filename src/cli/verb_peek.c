@@ -213,7 +213,7 @@ static int peek_tags(struct invocation *call, const struct th_reference *ref)
 	struct th_error err = {0};
 	int rc = -1;
 
-	registry = th_registry_new(&call->registries, ref->host, &err);
+	registry = th_registry_new(&call->hull.registries, ref->host, &err);
 	if (registry)
 		rc = th_registry_tags(registry, ref->path, &tags, &err);
 	th_registry_free(registry);
@@ -307,7 +307,7 @@ static int peek(struct invocation *call, const char *name,
 	if (option_given(call, "tags"))
 		return peek_tags(call, &ref);
 	th_reference_format(&ref, full);
-	show(call, th_origin_registry(&call->registries, &ref, &err), full,
+	show(call, th_origin_registry(&call->hull.registries, &ref, &err), full,
 		th_reference_wanted(&ref), platform, &err);
 	return err.code ? say_error(&err) : EXIT_DONE;
 }

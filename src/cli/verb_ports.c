@@ -52,22 +52,23 @@ static int collect(struct invocation *call, json_t *list)
 		struct th_object object;
 		struct th_error one = {0};
 
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &one)) {
 			code = say_error(&one);
 			continue;
 		}
 		json_array_append_new(list,
-			describe_container(&call->context, &object.container));
+			describe_container(
+				&call->hull.context, &object.container));
 		th_object_release(&object);
 	}
 	if (call->object_count)
 		return code;
-	if (th_container_rows(&call->context, &rows, &count, &err))
+	if (th_container_rows(&call->hull.context, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++)
-		json_array_append_new(
-			list, describe_container(&call->context, &rows[i]));
+		json_array_append_new(list,
+			describe_container(&call->hull.context, &rows[i]));
 	free(rows);
 	return code;
 }

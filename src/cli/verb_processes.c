@@ -60,10 +60,10 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	json_t *list = NULL;
 	size_t count = 0;
 
-	if (th_object_find(
-		    &call->context, name, TH_KIND_CONTAINER, &object, &err) ||
-		th_container_processes(
-			&call->context, &object.container, &rows, &count, &err))
+	if (th_object_find(&call->hull.context, name, TH_KIND_CONTAINER,
+		    &object, &err) ||
+		th_container_processes(&call->hull.context, &object.container,
+			&rows, &count, &err))
 		return say_error(&err);
 	if (call->json) {
 		list = json_array();

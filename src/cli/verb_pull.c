@@ -51,11 +51,11 @@ static int pull_one(struct invocation *call, const char *name,
 	if (th_packed_is_path(name))
 		return unpack_file(call, name, NULL, options, list);
 	if (th_reference_parse(name, &ref, &err) ||
-		choose_host(call, call->context.store, &ref, &err))
+		choose_host(call, call->hull.context.store, &ref, &err))
 		return say_error(&err);
-	rc = th_pull(call->context.store, &ref, options, &pulled, &err);
+	rc = th_pull(call->hull.context.store, &ref, options, &pulled, &err);
 	/* The next image draws its own lines below. */
-	progress_end(call->context.owner);
+	progress_end(call->hull.context.owner);
 	if (rc)
 		return say_error(&err);
 	tell(call, &pulled, begin_us, list);
@@ -72,7 +72,7 @@ int unpack_file(struct invocation *call, const char *path, const char *only,
 	size_t count = 0;
 	int rc;
 
-	if (th_packed_open(call->context.store, path, &packed, &err))
+	if (th_packed_open(call->hull.context.store, path, &packed, &err))
 		return say_error(&err);
 	images = th_packed_images(packed, &count);
 	rc = only || count == 0
@@ -84,9 +84,9 @@ int unpack_file(struct invocation *call, const char *path, const char *only,
 
 		if (one && one != &images[i])
 			continue;
-		rc = th_pull_packed(call->context.store, packed, &images[i],
-			NULL, options, &pulled, &err);
-		progress_end(call->context.owner);
+		rc = th_pull_packed(call->hull.context.store, packed,
+			&images[i], NULL, options, &pulled, &err);
+		progress_end(call->hull.context.owner);
 		if (rc)
 			break;
 		tell(call, &pulled, begin_us, list);
@@ -100,9 +100,9 @@ int pull_all(struct invocation *call,
 	int (*act)(struct invocation *call, const char *object,
 		const struct th_pull_options *options, json_t *list))
 {
-	struct th_pull_options options = {.registries = &call->registries,
-		.progress = call->context.progress,
-		.owner = call->context.owner};
+	struct th_pull_options options = {.registries = &call->hull.registries,
+		.progress = call->hull.context.progress,
+		.owner = call->hull.context.owner};
 	const char *platform = option_value(call, "platform");
 	json_t *list = json_array();
 	struct th_error err = {0};

@@ -72,10 +72,10 @@ static void tell(const struct invocation *call, const struct th_pushed *pushed,
 
 static int run(struct invocation *call)
 {
-	struct th_push_options options = {.registries = &call->registries,
+	struct th_push_options options = {.registries = &call->hull.registries,
 		.chunk_bytes = CHUNK_BYTES,
-		.progress = call->context.progress,
-		.owner = call->context.owner};
+		.progress = call->hull.context.progress,
+		.owner = call->hull.context.owner};
 	const char *chunk = option_value(call, "chunk");
 	int64_t begin_us = th_clock_now_us();
 	struct th_object object;
@@ -92,13 +92,13 @@ static int run(struct invocation *call)
 			"piece");
 		return say_error(&err);
 	}
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_IMAGE,
+	if (th_object_find(&call->hull.context, call->objects[0], TH_KIND_IMAGE,
 		    &object, &err))
 		return say_error(&err);
 	if (read_target(call, &object, &ref, &err) == 0 &&
-		th_push(call->context.store, &object.image, &ref, &options,
+		th_push(call->hull.context.store, &object.image, &ref, &options,
 			&pushed, &err) == 0) {
-		progress_end(call->context.owner);
+		progress_end(call->hull.context.owner);
 		tell(call, &pushed, begin_us);
 	}
 	th_object_release(&object);

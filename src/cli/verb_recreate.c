@@ -18,7 +18,7 @@ static int plan(struct invocation *call, struct th_container_row *row,
 
 	making->settings.name = row->name;
 	making->settings.replaces = row->id;
-	th_container_check(&call->context, &making->settings, &problems);
+	th_container_check(&call->hull.context, &making->settings, &problems);
 	if (problems.count)
 		code = say_problems("recreate", row->name, &problems);
 	else
@@ -34,7 +34,8 @@ static int mark_member(struct invocation *call,
 	struct th_error *err)
 {
 	static const char mark[] = " by-hand=1";
-	int rc = th_member_get(call->context.store->db, row->id, member, err);
+	int rc = th_member_get(
+		call->hull.context.store->db, row->id, member, err);
 	size_t len = strlen(member->settings);
 
 	if (rc == 1 && !strstr(member->settings, mark) &&
@@ -52,8 +53,8 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code;
 
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_CONTAINER,
-		    &object, &err))
+	if (th_object_find(&call->hull.context, call->objects[0],
+		    TH_KIND_CONTAINER, &object, &err))
 		return say_error(&err);
 	if (remaking_read(call, &object.container, &making, &merged, &err))
 		code = say_error(&err);

@@ -25,8 +25,8 @@ static int remove_container(
 {
 	struct th_error err = {0};
 
-	if (th_container_remove(
-		    &call->context, row, option_given(call, "force"), &err))
+	if (th_container_remove(&call->hull.context, row,
+		    option_given(call, "force"), &err))
 		return say_error(&err);
 	if (!call->quiet)
 		printf("removed container %s (%s)\n", row->name, row->id);
@@ -44,7 +44,7 @@ static void add_users(
 
 	th_buf_init(&text, sizeof(err->hint) - 1);
 	th_buf_adds(&text, "remove these first: tidyhull remove");
-	if (th_state_list(call->context.store->db, NULL, &rows, &count,
+	if (th_state_list(call->hull.context.store->db, NULL, &rows, &count,
 		    &ignored) == 0) {
 		for (size_t i = 0; i < count; i++) {
 			if (strcmp(rows[i].image, digest) == 0)
@@ -62,7 +62,7 @@ static int remove_image(struct invocation *call, struct th_object *object)
 	struct th_error err = {0};
 	bool gone;
 
-	if (th_image_remove(call->context.store, digest,
+	if (th_image_remove(call->hull.context.store, digest,
 		    object->by_name ? object->name : NULL, &gone, &err)) {
 		if (err.code == TH_IN_USE)
 			add_users(call, digest, &err);
@@ -105,7 +105,7 @@ static int remove_named(struct invocation *call, const char *kind,
 	int (*find_users)(struct th_store *store, const char *name,
 		struct th_strings *users, struct th_error *err))
 {
-	struct th_store *store = call->context.store;
+	struct th_store *store = call->hull.context.store;
 	struct th_strings users = {0};
 	struct th_error err = {0}, ignored = {0};
 
@@ -141,14 +141,14 @@ static void add_volumes(struct invocation *call,
 	size_t count = 0;
 
 	if (th_volume_list(
-		    call->context.store, NULL, &volumes, &count, &ignored))
+		    call->hull.context.store, NULL, &volumes, &count, &ignored))
 		return;
 	for (size_t i = 0; i < count; i++) {
 		struct th_strings users = {0};
 		bool uses = false, known = false;
 
-		th_volume_users(
-			call->context.store, volumes[i].name, &users, &ignored);
+		th_volume_users(call->hull.context.store, volumes[i].name,
+			&users, &ignored);
 		for (size_t k = 0; k < users.count; k++)
 			uses |= strcmp(users.items[k], row->name) == 0;
 		for (size_t k = 0; k < names->count; k++)
@@ -171,8 +171,8 @@ static int remove_group(struct invocation *call, const char *name)
 	size_t count = 0;
 	int code = EXIT_DONE;
 
-	if (th_group_rows(&call->context, name, &rows, &count, &err) ||
-		th_group_of(&call->context, rows, count, &group, &err)) {
+	if (th_group_rows(&call->hull.context, name, &rows, &count, &err) ||
+		th_group_of(&call->hull.context, rows, count, &group, &err)) {
 		free(rows);
 		return say_error(&err);
 	}
@@ -196,13 +196,13 @@ static int remove_group(struct invocation *call, const char *name)
 	for (size_t i = group.count; i > 0; i--) {
 		int one;
 
-		if (th_state_get(call->context.store->db,
+		if (th_state_get(call->hull.context.store->db,
 			    group.items[i - 1].before.id, &rows[0], &err) != 1)
 			continue;
 		one = remove_container(call, &rows[0]);
 		code = code ? code : one;
 	}
-	if (th_group_tidy(&call->context, name, &err) && !code)
+	if (th_group_tidy(&call->hull.context, name, &err) && !code)
 		code = say_error(&err);
 	say_volumes(call, &volumes);
 out:
@@ -225,7 +225,7 @@ static int run(struct invocation *call)
 		struct th_error err = {0};
 		int one;
 
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
 				    TH_KIND_NETWORK | TH_KIND_GROUP,
 			    &object, &err)) {

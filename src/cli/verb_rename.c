@@ -9,9 +9,9 @@ static int run(struct invocation *call)
 	struct th_object object = {0};
 	struct th_error err = {0};
 
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_CONTAINER,
-		    &object, &err) ||
-		th_container_rename(&call->context, &object.container,
+	if (th_object_find(&call->hull.context, call->objects[0],
+		    TH_KIND_CONTAINER, &object, &err) ||
+		th_container_rename(&call->hull.context, &object.container,
 			call->objects[1], &err))
 		return say_error(&err);
 	if (!call->quiet)

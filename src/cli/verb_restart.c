@@ -19,7 +19,8 @@ static int restart(struct invocation *call, struct th_container_row *row)
 	int grace_ms;
 
 	if (read_grace(call, &grace_ms, &err) ||
-		th_container_restart(&call->context, row, grace_ms, &err)) {
+		th_container_restart(
+			&call->hull.context, row, grace_ms, &err)) {
 		char reason[sizeof(err.msg)];
 
 		snprintf(reason, sizeof(reason), "%s", err.msg);
@@ -27,7 +28,7 @@ static int restart(struct invocation *call, struct th_container_row *row)
 			"cannot restart \"%s\": %.400s", row->name, reason);
 		return say_error(&err);
 	}
-	reach_text(&call->context, row->id, reach, sizeof(reach));
+	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
 	if (call->quiet)
 		printf("%s\n", row->id);
 	else
@@ -46,7 +47,7 @@ static int restart_group(
 	for (size_t i = 0; i < group->count; i++) {
 		struct th_group_item *item = &group->items[i];
 
-		if (th_state_get(call->context.store->db, item->before.id,
+		if (th_state_get(call->hull.context.store->db, item->before.id,
 			    &item->before, &err) < 0)
 			return say_error(&err);
 		item->row = item->before;
@@ -114,7 +115,7 @@ static int run(struct invocation *call)
 	if (read_grace(call, &grace_ms, &err) || check_fetch(call, &err))
 		return say_error(&err);
 	code = find_containers(call, th_container_is_up, &rows, &count);
-	if (th_group_of(&call->context, rows, count, &group, &err)) {
+	if (th_group_of(&call->hull.context, rows, count, &group, &err)) {
 		rc = say_error(&err);
 	} else {
 		rc = restart_found(call, &group, grace_ms);

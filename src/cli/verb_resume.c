@@ -14,7 +14,7 @@ static int resume_one(struct invocation *call, struct th_container_row *row)
 {
 	struct th_error err = {0};
 
-	if (th_container_pause(&call->context, row, false, &err))
+	if (th_container_pause(&call->hull.context, row, false, &err))
 		return say_error(&err);
 	if (!call->quiet)
 		printf("resumed %s\n", row->name);

@@ -233,12 +233,12 @@ static void print_group(struct invocation *call, const json_t *doc)
 		struct th_container_row row;
 		struct th_error ignored = {0};
 
-		if (th_state_get(call->context.store->db, id, &row, &ignored) !=
-			1)
+		if (th_state_get(call->hull.context.store->db, id, &row,
+			    &ignored) != 1)
 			continue;
 		state_text(&row, state);
 		after_text(json_object_get(one, "after"), after);
-		reach_text(&call->context, id, reach, sizeof(reach));
+		reach_text(&call->hull.context, id, reach, sizeof(reach));
 		table_row(table);
 		table_cell(table, "bold", "%s", row.name);
 		table_cell(table, state_colour(&row), "%s", state);
@@ -255,7 +255,7 @@ static int show_group(struct invocation *call, const char *name, json_t *all)
 	bool settings = option_given(call, "settings");
 	struct th_error err = {0};
 	json_t *doc = describe_group(
-		&call->context, name, settings || call->json, &err);
+		&call->hull.context, name, settings || call->json, &err);
 	const json_t *value = field && doc ? follow(doc, field) : NULL;
 
 	if (!doc)
@@ -284,7 +284,7 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	struct th_error err = {0};
 	json_t *doc;
 
-	if (th_object_find(&call->context, name,
+	if (th_object_find(&call->hull.context, name,
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
 			    TH_KIND_VOLUME | TH_KIND_NETWORK | TH_KIND_GROUP,
 		    &object, &err))
@@ -292,15 +292,15 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	if (object.kind == TH_KIND_GROUP)
 		return show_group(call, object.group.name, all);
 	doc = object.kind == TH_KIND_NETWORK
-		? describe_network(&call->context, &object.network)
+		? describe_network(&call->hull.context, &object.network)
 		: object.kind == TH_KIND_VOLUME
-		? describe_volume(&call->context, &object.volume)
+		? describe_volume(&call->hull.context, &object.volume)
 		: object.kind == TH_KIND_SESSION
 		? describe_session(&object.session)
 		: object.kind == TH_KIND_CONTAINER
-		? describe_container_fully(&call->context, &object.container,
-			  option_given(call, "reveal"))
-		: describe_image_fully(&call->context, &object.image);
+		? describe_container_fully(&call->hull.context,
+			  &object.container, option_given(call, "reveal"))
+		: describe_image_fully(&call->hull.context, &object.image);
 	th_object_release(&object);
 	if (field) {
 		const json_t *value = follow(doc, field);
@@ -344,10 +344,10 @@ static int show_settings(struct invocation *call)
 		struct th_object object;
 		json_t *doc;
 
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err))
 			break;
-		doc = describe_container_fully(&call->context,
+		doc = describe_container_fully(&call->hull.context,
 			&object.container, option_given(call, "reveal"));
 		json_array_append_new(list, doc);
 		if (!group)

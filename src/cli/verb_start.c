@@ -43,7 +43,7 @@ static int start(struct invocation *call, struct th_container_row *row)
 	int rc;
 
 	/* A service whose main process is not its own is none. */
-	if (row->state == TH_STATE_RUNNING && call->context.notify) {
+	if (row->state == TH_STATE_RUNNING && call->hull.context.notify) {
 		th_fail(&err, TH_IN_USE,
 			"container \"%s\" already runs outside this service",
 			row->name);
@@ -57,12 +57,12 @@ static int start(struct invocation *call, struct th_container_row *row)
 		return EXIT_DONE;
 	}
 	rc = row->state == TH_STATE_WAITING
-		? th_container_start_waiting(&call->context, row, &err)
-		: th_container_start(
-			  &call->context, row, TH_BACKGROUND, none, NULL, &err);
+		? th_container_start_waiting(&call->hull.context, row, &err)
+		: th_container_start(&call->hull.context, row, TH_BACKGROUND,
+			  none, NULL, &err);
 	if (rc)
 		return say_cannot(row, &err);
-	reach_text(&call->context, row->id, reach, sizeof(reach));
+	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
 	if (call->quiet)
 		printf("%s\n", row->id);
 	else
@@ -77,7 +77,7 @@ static int start_attached(struct invocation *call)
 	struct th_object object;
 	struct th_ending ending = {0};
 	struct th_error err = {0};
-	struct attach_options attach = {.context = &call->context,
+	struct attach_options attach = {.context = &call->hull.context,
 		.row = &object.container,
 		.channel = -1,
 		.console = -1,
@@ -87,7 +87,7 @@ static int start_attached(struct invocation *call)
 	int rc;
 
 	if (attach_keys(call, &keys, &err) ||
-		th_object_find(&call->context, call->objects[0],
+		th_object_find(&call->hull.context, call->objects[0],
 			TH_KIND_CONTAINER, &object, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;
@@ -100,11 +100,12 @@ static int start_attached(struct invocation *call)
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	rc = th_container_has_terminal(&call->context, &object.container, &err);
+	rc = th_container_has_terminal(
+		&call->hull.context, &object.container, &err);
 	attach.terminal = rc > 0 && isatty(0);
 	attach_prepare();
 	if (rc < 0 ||
-		th_container_start(&call->context, &object.container,
+		th_container_start(&call->hull.context, &object.container,
 			TH_ATTACHED_INPUT, attach_size(), &attach.channel,
 			&err)) {
 		enum th_code code = err.code;
@@ -127,7 +128,7 @@ static int start_found(
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (th_group_of(&call->context, rows, count, &group, &err))
+	if (th_group_of(&call->hull.context, rows, count, &group, &err))
 		return say_error(&err);
 	if (has_order(&group)) {
 		code = start_rows(call, &group);
@@ -150,7 +151,7 @@ static int start_due(struct invocation *call)
 	size_t count = 0, due = 0;
 	int code = EXIT_DONE;
 
-	if (th_container_rows(&call->context, &rows, &count, &err))
+	if (th_container_rows(&call->hull.context, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++) {
 		if (is_due(&rows[i]))

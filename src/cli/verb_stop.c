@@ -34,8 +34,8 @@ static void begin(struct invocation *call, struct stopping *one, int grace_ms)
 			printf("%s is not running\n", one->row->name);
 		return;
 	}
-	if (th_container_stop_begin(
-		    &call->context, one->row, 0, grace_ms, &one->channel, &err))
+	if (th_container_stop_begin(&call->hull.context, one->row, 0, grace_ms,
+		    &one->channel, &err))
 		one->code = say_error(&err);
 }
 
@@ -94,7 +94,7 @@ static void finish(struct invocation *call, struct stopping *one, size_t left,
 		tell_waiting(call, one->row->name, left, begin_us);
 		if (looks % LOOKS == 0 &&
 			th_container_end_stuck(
-				&call->context, one->row, &err)) {
+				&call->hull.context, one->row, &err)) {
 			th_close(&one->channel);
 			rc = -1;
 			break;
@@ -147,14 +147,14 @@ static int run(struct invocation *call)
 
 	if (read_grace(call, &grace_ms, &err))
 		return say_error(&err);
-	call->context.stays_due = option_given(call, "stay-due");
+	call->hull.context.stays_due = option_given(call, "stay-due");
 	/* A connection for each. */
 	if (getrlimit(RLIMIT_NOFILE, &files) == 0) {
 		files.rlim_cur = files.rlim_max;
 		setrlimit(RLIMIT_NOFILE, &files);
 	}
 	code = find_containers(call, th_container_is_up, &rows, &count);
-	if (th_group_of(&call->context, rows, count, &group, &err)) {
+	if (th_group_of(&call->hull.context, rows, count, &group, &err)) {
 		rc = say_error(&err);
 	} else {
 		rc = stop_rows(call, &group, grace_ms);

@@ -151,10 +151,10 @@ static bool agreed(struct invocation *call, const struct sweep *sweep)
 static int find_containers_ended(struct invocation *call, int64_t before_us,
 	struct sweep *sweep, struct th_error *err)
 {
-	struct th_store *store = call->context.store;
+	struct th_store *store = call->hull.context.store;
 	size_t all = 0;
 
-	if (th_container_rows(&call->context, &sweep->rows, &all, err))
+	if (th_container_rows(&call->hull.context, &sweep->rows, &all, err))
 		return -1;
 	for (size_t i = 0; i < all; i++) {
 		const struct th_container_row *row = &sweep->rows[i];
@@ -174,7 +174,7 @@ static int find_containers_ended(struct invocation *call, int64_t before_us,
 static int find_volumes(struct invocation *call, int64_t before_us,
 	struct sweep *sweep, struct th_error *err)
 {
-	struct th_store *store = call->context.store;
+	struct th_store *store = call->hull.context.store;
 	size_t all = 0;
 
 	if (th_volume_list(store, NULL, &sweep->volumes, &all, err))
@@ -200,8 +200,8 @@ static int find_networks(struct invocation *call, int64_t before_us,
 {
 	size_t all = 0;
 
-	if (th_network_list(
-		    call->context.store, NULL, &sweep->networks, &all, err))
+	if (th_network_list(call->hull.context.store, NULL, &sweep->networks,
+		    &all, err))
 		return -1;
 	for (size_t i = 0; i < all; i++) {
 		const struct th_network_row *row = &sweep->networks[i];
@@ -222,26 +222,27 @@ static int remove_all(struct invocation *call, struct sweep *sweep,
 		struct th_container_row now;
 
 		/* Somebody may have started it while the question stood. */
-		if (th_state_get(call->context.store->db, sweep->rows[i].id,
-			    &now, err) == 1 &&
+		if (th_state_get(call->hull.context.store->db,
+			    sweep->rows[i].id, &now, err) == 1 &&
 			now.state == TH_STATE_STOPPED &&
-			th_container_remove(&call->context, &now, false, err))
+			th_container_remove(
+				&call->hull.context, &now, false, err))
 			return -1;
 	}
 	for (size_t i = 0; i < sweep->volume_count; i++) {
-		if (th_volume_remove(
-			    call->context.store, sweep->volumes[i].name, err))
+		if (th_volume_remove(call->hull.context.store,
+			    sweep->volumes[i].name, err))
 			return -1;
 	}
 	for (size_t i = 0; i < sweep->network_count; i++) {
 		struct th_error in_use = {0};
 
 		/* Somebody may have come to it meanwhile. */
-		th_network_forget(
-			call->context.store, sweep->networks[i].name, &in_use);
+		th_network_forget(call->hull.context.store,
+			sweep->networks[i].name, &in_use);
 	}
 	return th_litter_remove(
-		call->context.store, &sweep->litter, before_us, err);
+		call->hull.context.store, &sweep->litter, before_us, err);
 }
 
 static int finish(struct invocation *call, struct sweep *sweep,
@@ -254,8 +255,8 @@ static int finish(struct invocation *call, struct sweep *sweep,
 		struct th_error ignored = {0};
 
 		/* Locks of killed pulls take no room, and go without a word. */
-		th_litter_remove(call->context.store, &sweep->litter, before_us,
-			&ignored);
+		th_litter_remove(call->hull.context.store, &sweep->litter,
+			before_us, &ignored);
 		if (!call->quiet)
 			puts("there is nothing to remove");
 		return EXIT_DONE;
@@ -305,7 +306,7 @@ static int run(struct invocation *call)
 		(volumes && find_volumes(call, before_us, &sweep, &err)) ||
 		(networks && find_networks(call, before_us, &sweep, &err)) ||
 		(images &&
-			th_litter_find(call->context.store, before_us,
+			th_litter_find(call->hull.context.store, before_us,
 				&sweep.litter, &err)))
 		code = say_error(&err);
 	else

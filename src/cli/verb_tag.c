@@ -9,12 +9,12 @@
 
 static int run(struct invocation *call)
 {
-	struct th_store *store = call->context.store;
+	struct th_store *store = call->hull.context.store;
 	char name[TH_REFERENCE_MAX + 256], before[TH_DIGEST_TEXT];
 	struct th_object object;
 	struct th_error err = {0};
 
-	if (th_object_find(&call->context, call->objects[0], TH_KIND_IMAGE,
+	if (th_object_find(&call->hull.context, call->objects[0], TH_KIND_IMAGE,
 		    &object, &err))
 		return say_error(&err);
 	/* What a build's step has made lasts from now on. */

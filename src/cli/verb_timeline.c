@@ -115,8 +115,8 @@ static int print_new(struct printing *printing, struct th_error *err)
 	struct th_event_row *rows = NULL;
 	size_t count = 0;
 
-	if (th_state_events(printing->call->context.store->db, printing->id,
-		    printing->behind, &rows, &count, err))
+	if (th_state_events(printing->call->hull.context.store->db,
+		    printing->id, printing->behind, &rows, &count, err))
 		return -1;
 	for (size_t i = 0; i < count; i++) {
 		printing->behind = rows[i].number;
@@ -141,11 +141,12 @@ static int find(struct invocation *call, struct printing *printing,
 	struct th_object object = {0};
 	int rc;
 
-	if (th_object_find(&call->context, name,
+	if (th_object_find(&call->hull.context, name,
 		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err) == 0) {
 		if (object.kind == TH_KIND_GROUP)
-			return th_group_rows(&call->context, object.group.name,
-				&printing->rows, &printing->row_count, err);
+			return th_group_rows(&call->hull.context,
+				object.group.name, &printing->rows,
+				&printing->row_count, err);
 		printing->id = id;
 		snprintf(id, TH_ID_LENGTH + 1, "%s", object.container.id);
 		th_object_release(&object);
@@ -155,7 +156,7 @@ static int find(struct invocation *call, struct printing *printing,
 		struct th_error ignored = {0};
 
 		rc = th_state_last_named(
-			call->context.store->db, name, id, &ignored);
+			call->hull.context.store->db, name, id, &ignored);
 		if (rc == 1) {
 			th_error_clear(err);
 			printing->id = id;
@@ -169,7 +170,7 @@ static int follow(struct printing *printing, struct th_error *err)
 {
 	const struct timespec pause = {.tv_nsec = FOLLOW_NS};
 
-	while (!atomic_load(printing->call->context.cancel) &&
+	while (!atomic_load(printing->call->hull.context.cancel) &&
 		!ferror(stdout)) {
 		if (print_new(printing, err))
 			return -1;
@@ -197,7 +198,7 @@ static int run(struct invocation *call)
 		return say_error(&err);
 	}
 	/* What has become of those without a keeper belongs to it. */
-	if (th_container_settle(&call->context, &err))
+	if (th_container_settle(&call->hull.context, &err))
 		return say_error(&err);
 	if (call->object_count) {
 		if (find(call, &printing, id, &err))

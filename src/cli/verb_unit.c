@@ -29,7 +29,7 @@ struct asking {
 static int find_folder(struct asking *asking, struct th_error *err)
 {
 	const char *config = getenv("XDG_CONFIG_HOME");
-	const char *home = asking->call->caller.home;
+	const char *home = asking->call->hull.caller.home;
 
 	if (!asking->unit.user)
 		snprintf(asking->folder, sizeof(asking->folder), SYSTEM_FOLDER);
@@ -97,13 +97,13 @@ static int describe_group(struct asking *asking, struct th_error *err)
 			unit->name);
 	}
 	rc = th_group_rows(
-		&asking->call->context, unit->name, &rows, &count, err);
+		&asking->call->hull.context, unit->name, &rows, &count, err);
 	for (size_t i = 0; rc == 0 && i < count; i++) {
 		int grace_ms = unit->grace_ms;
 		bool networked = unit->networked;
 
 		rc = th_unit_describe(
-			&asking->call->context, &rows[i], unit, err);
+			&asking->call->hull.context, &rows[i], unit, err);
 		unit->grace_ms += grace_ms;
 		unit->networked |= networked;
 	}
@@ -121,7 +121,7 @@ static int describe(struct asking *asking, struct th_error *err)
 		unit->networked = true;
 		return 0;
 	}
-	if (th_object_find(&call->context, call->objects[0],
+	if (th_object_find(&call->hull.context, call->objects[0],
 		    TH_KIND_CONTAINER | TH_KIND_GROUP, &asking->object, err))
 		return -1;
 	if (asking->object.kind == TH_KIND_GROUP) {
@@ -139,7 +139,7 @@ static int describe(struct asking *asking, struct th_error *err)
 			err, "run keeps a container that is given --keep");
 	}
 	return th_unit_describe(
-		&call->context, &asking->object.container, unit, err);
+		&call->hull.context, &asking->object.container, unit, err);
 }
 
 static int read_asking(struct asking *asking, struct th_error *err)
@@ -150,12 +150,13 @@ static int read_asking(struct asking *asking, struct th_error *err)
 
 	if (check_options(call, err))
 		return -1;
-	unit->user = call->caller.unprivileged || option_given(call, "user");
+	unit->user =
+		call->hull.caller.unprivileged || option_given(call, "user");
 	unit->recreate = option_given(call, "recreate");
 	unit->fetch = option_value(call, "fetch");
 	unit->restarts = restarts && strcmp(restarts, "systemd") == 0;
-	unit->root = call->root;
-	unit->config = call->config_path;
+	unit->root = call->hull.root;
+	unit->config = call->hull.config_path;
 	unit->program = asking->program;
 	if (!own_path(asking->program))
 		return th_fail(err, TH_FAILED,
@@ -168,7 +169,7 @@ static int read_asking(struct asking *asking, struct th_error *err)
 /* Without it the user's containers go at log-out, and do not come at boot. */
 static void ask_to_linger(struct asking *asking)
 {
-	const struct caller *caller = &asking->call->caller;
+	const struct th_caller *caller = &asking->call->hull.caller;
 	struct th_error err = {0};
 
 	if (!asking->unit.user || th_lingers(caller->name))

@@ -65,16 +65,17 @@ static int wait_end(struct invocation *call, struct th_container_row *row,
 		th_hint(err, "tidyhull start %s", row->name);
 		return EXIT_TOOL;
 	}
-	rc = th_container_wait(
-		&call->context, row->id, "end", NULL, timeout_ms, &ending, err);
+	rc = th_container_wait(&call->hull.context, row->id, "end", NULL,
+		timeout_ms, &ending, err);
 	if (rc < 0)
 		return EXIT_TOOL;
 	if (rc == 1 && ending.outcome == TH_OUTCOME_OUT_OF_MEMORY)
 		return say_ended(call, row->name, 137);
 	if (rc == 1 && ending.outcome != TH_OUTCOME_NONE)
 		return say_ended(call, row->name, attach_exit_code(&ending));
-	if (th_container_settle_row(&call->context, &now, err) ||
-		th_state_get(call->context.store->db, row->id, &now, err) < 0)
+	if (th_container_settle_row(&call->hull.context, &now, err) ||
+		th_state_get(call->hull.context.store->db, row->id, &now, err) <
+			0)
 		return EXIT_TOOL;
 	if (!now.id[0] || now.outcome == TH_OUTCOME_NONE) {
 		th_fail(err, TH_FAILED,
@@ -100,7 +101,7 @@ static int wait_ready(struct invocation *call, struct th_container_row *row,
 			row->name);
 		return EXIT_TOOL;
 	}
-	rc = th_container_wait(&call->context, row->id, "ready", NULL,
+	rc = th_container_wait(&call->hull.context, row->id, "ready", NULL,
 		timeout_ms, &ending, err);
 	if (rc == 2) {
 		if (!call->quiet)
@@ -126,14 +127,14 @@ static int wait_session(struct invocation *call,
 
 	if (session->ended_us)
 		return say_ended(call, session->id, session->code);
-	rc = th_container_wait(&call->context, session->container, "end",
+	rc = th_container_wait(&call->hull.context, session->container, "end",
 		session->id, timeout_ms, &ending, err);
 	if (rc < 0)
 		return EXIT_TOOL;
 	if (rc == 1)
 		return say_ended(call, session->id, attach_exit_code(&ending));
-	if (th_state_sessions(call->context.store->db, NULL, session->id, &now,
-		    &count, err))
+	if (th_state_sessions(call->hull.context.store->db, NULL, session->id,
+		    &now, &count, err))
 		return EXIT_TOOL;
 	code = count && now[0].ended_us ? now[0].code : 137;
 	free(now);
@@ -147,7 +148,7 @@ static int wait_one(
 	struct th_error err = {0};
 	int code = EXIT_TOOL;
 
-	if (th_object_find(&call->context, name,
+	if (th_object_find(&call->hull.context, name,
 		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;

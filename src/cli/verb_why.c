@@ -63,8 +63,8 @@ static void hint_past(
 	char id[TH_ID_LENGTH + 1];
 	struct th_error ignored = {0};
 
-	if (th_state_last_named(call->context.store->db, name, id, &ignored) !=
-		1)
+	if (th_state_last_named(
+		    call->hull.context.store->db, name, id, &ignored) != 1)
 		return;
 	err->hint[0] = '\0';
 	th_hint(err,
@@ -83,9 +83,10 @@ static int run(struct invocation *call)
 		struct th_error err = {0};
 		struct th_why why;
 
-		if (th_object_find(&call->context, call->objects[i],
+		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err) ||
-			th_why(&call->context, &object.container, &why, &err)) {
+			th_why(&call->hull.context, &object.container, &why,
+				&err)) {
 			/* It may have been one that was not kept. */
 			if (err.code == TH_NOT_FOUND)
 				hint_past(call, call->objects[i], &err);

@@ -286,6 +286,18 @@ int th_state_began(struct th_db *db, const char *id, struct th_error *err)
 	return began != 0;
 }
 
+bool th_state_has_networks(struct th_db *db)
+{
+	struct th_error ignored = {0}; /* then it is not known */
+	int64_t count = 1;
+
+	th_db_number(db, 1, &count, &ignored,
+		"SELECT EXISTS(SELECT 1 FROM containers"
+		" WHERE network NOT IN ('none', 'host'))",
+		"");
+	return count > 0;
+}
+
 int th_state_list_began(
 	struct th_db *db, struct th_strings *ids, struct th_error *err)
 {

@@ -151,6 +151,8 @@ int th_state_forget_start(
 	struct th_db *db, const char *id, struct th_error *err);
 /* 1 where the container has ports or addresses, 0, -1. */
 int th_state_began(struct th_db *db, const char *id, struct th_error *err);
+/* True where any container is on a network; or where that is not known. */
+bool th_state_has_networks(struct th_db *db);
 /* The IDs of those that have some and do not run: a keeper is starting them, or
  * was killed while it did. */
 int th_state_list_began(
