@@ -30,7 +30,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := all
 .DELETE_ON_ERROR:
 .SUFFIXES:
-.PHONY: all demo check check-built faults bench install lint format format-check \
+.PHONY: all library demo check check-built faults bench install lint format format-check \
 	headers fuzz clean help deps-build deps-check deps-develop docs \
 	compile-commands coverage check-more
 
@@ -74,7 +74,7 @@ archived = $(foreach lib,$(1),$(if $(filter-out -lm -ldl -lpthread -lrt,\
 	$(patsubst -l%,-l:lib%.a,$(lib)),$(lib)),$(lib)))
 core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
 cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
-all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Isrc \
+all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Iinclude -Isrc \
 	$(PKG_CFLAGS)
 ifeq ($(filter deps-build deps-check deps-vm help clean format,$(MAKECMDGOALS)),)
 PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_LATE) $(LIBS_CLI) \
@@ -84,8 +84,8 @@ endif
 # ---- what is made of what ----
 
 CORE_SRC := $(wildcard $(addprefix src/,$(addsuffix /*.c,base build check container \
-	group image ipc layer model network oci registry runtime sandbox service \
-	session store)))
+	group image ipc layer library model network oci registry runtime sandbox service \
+	session store view)))
 CLI_SRC := $(wildcard src/cli/*.c)
 KEEPER_SRC := $(wildcard src/keeper/*.c)
 PILOT_SRC := $(wildcard src/pilot/*.c)
@@ -197,6 +197,64 @@ check: deps-check
 
 include tests/tests.mk
 
+# ---- the library for others ----
+#
+# The same core, of which only what include/tidyhull/ declares can be seen.
+
+SONAME := libtidyhull.so.0
+LIBRARY := $(addprefix $(BUILD)/lib/,libtidyhull.a $(SONAME) tidyhull.pc)
+PUBLIC := $(wildcard include/tidyhull/*.h)
+pic = $(patsubst %.c,$(BUILD)/pic/%.o,$(1))
+
+library: $(LIBRARY)
+
+$(BUILD)/pic/src/sandbox/reaper.o: $(BUILD)/reaper
+
+$(BUILD)/pic/%.o: %.c
+	@mkdir -p $(@D)
+	$(call say,pic,$<)
+	$(Q)$(CC) $(all_cflags) -fPIC -MMD -MP -c -o $@ $<
+
+$(BUILD)/lib/symbols: $(PUBLIC)
+	@mkdir -p $(@D)
+	@cat $^ | grep -ohE '\bth_[a-z_]+\(' | tr -d '(' | sort -u >$@
+
+$(BUILD)/lib/$(SONAME): $(call pic,$(CORE_SRC)) $(BUILD)/lib/symbols
+	$(call say,link,$@)
+	@{ echo '{ global:'; sed 's/$$/;/' $(BUILD)/lib/symbols; \
+		echo 'local: *; };'; } >$(BUILD)/lib/versions
+	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -shared -Wl,-soname,$(SONAME) \
+		-Wl,--version-script=$(BUILD)/lib/versions $(if $(SAN),,-Wl,-z,defs) -o $@ \
+		$(filter %.o,$^) $(shell $(PKG) --libs $(LIBS_CORE)) -lm -ldl -lpthread
+	@ln -sf $(SONAME) $(@D)/libtidyhull.so
+
+$(BUILD)/lib/libtidyhull.a: $(call pic,$(CORE_SRC)) $(BUILD)/lib/symbols
+	$(call say,ar,$@)
+	@rm -f $@
+	$(Q)ld -r -o $(@D)/whole.o $(filter %.o,$^)
+	$(Q)objcopy --keep-global-symbols=$(BUILD)/lib/symbols $(@D)/whole.o
+	$(Q)ar rcs $@ $(@D)/whole.o
+	@rm $(@D)/whole.o
+
+.PHONY: force
+# Anew each time: it holds the PREFIX.
+$(BUILD)/lib/tidyhull.pc: force
+	@mkdir -p $(@D)
+	@{ echo 'Name: tidyhull'; \
+		echo 'Description: containers without a daemon'; \
+		echo 'Version: $(VERSION)'; \
+		echo 'Requires.private: $(LIBS_CORE)'; \
+		echo 'Libs: -L$(PREFIX)/lib -ltidyhull'; \
+		echo 'Libs.private: -lm -ldl -lpthread'; \
+		echo 'Cflags: -I$(PREFIX)/include'; } >$@
+
+# A front end that has nothing but the library.
+$(BUILD)/berths: demo/berths/berths.c $(BUILD)/lib/$(SONAME)
+	$(call say,link,$@)
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) -Iinclude -o $@ $< \
+		-L$(BUILD)/lib -l:$(SONAME) -ljansson \
+		-Wl,-rpath,'$$ORIGIN/lib'
+
 # ---- measurements ----
 
 ROUNDS ?= 5
@@ -221,7 +279,15 @@ bench: deps-check
 
 # ---- installation ----
 
-install: all
+install: all library
+	install -d $(DESTDIR)$(PREFIX)/lib/pkgconfig \
+		$(DESTDIR)$(PREFIX)/include/tidyhull
+	install -m 644 $(PUBLIC) $(DESTDIR)$(PREFIX)/include/tidyhull/
+	install -m 644 $(BUILD)/lib/libtidyhull.a $(BUILD)/lib/$(SONAME) \
+		$(DESTDIR)$(PREFIX)/lib/
+	ln -sf $(SONAME) $(DESTDIR)$(PREFIX)/lib/libtidyhull.so
+	install -m 644 $(BUILD)/lib/tidyhull.pc \
+		$(DESTDIR)$(PREFIX)/lib/pkgconfig/
 	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(LIBEXECDIR) \
 		$(DESTDIR)$(DATADIR) $(DESTDIR)$(PREFIX)/share/doc/tidyhull
 	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
@@ -244,8 +310,9 @@ format-check:
 
 # Each header compiles alone.
 headers:
-	@for header in $$(git ls-files -co --exclude-standard 'src/*.h'); do \
-		echo "#include \"$${header#src/}\"" | \
+	@for header in $$(git ls-files -co --exclude-standard 'src/*.h' \
+			'include/*.h'); do \
+		header=$${header#src/}; echo "#include \"$${header#include/}\"" | \
 		$(CC) $(all_cflags) -fsyntax-only -x c - || exit 1; \
 	done; echo "headers: each compiles alone"
 
@@ -257,10 +324,15 @@ lint: format-check headers
 	@! nm -u $(BUILD)/libtidyhull.a | grep -wE 'printf|puts|exit|getenv' || \
 		{ echo "lint: the core prints, ends or asks the environment"; \
 		exit 1; }
+	@$(MAKE) --no-print-directory $(BUILD)/lib/$(SONAME)
+	@nm -D --defined-only $(BUILD)/lib/$(SONAME) | cut -d' ' -f3 | sort | \
+		diff - $(BUILD)/lib/symbols || \
+		{ echo "lint: the library shows other symbols than its headers"; \
+		exit 1; }
 	cppcheck --quiet --std=c11 --enable=warning,portability \
 		--inline-suppr --error-exitcode=1 \
 		--suppress=missingIncludeSystem --suppress=ctuuninitvar --suppress=normalCheckLevelMaxBranches \
-		-Isrc -D_GNU_SOURCE -D__x86_64__ src demo
+		-Iinclude -Isrc -D_GNU_SOURCE -D__x86_64__ src demo
 
 # For editors: how each file is compiled.
 compile-commands: export COMPILE = $(CC) $(all_cflags) -Itests -Ibench
@@ -292,7 +364,7 @@ clean:
 help:
 	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 15
 
--include $(shell find $(BUILD)/obj -name '*.d' 2>/dev/null)
+-include $(shell find $(BUILD)/obj $(BUILD)/pic -name '*.d' 2>/dev/null)
 
 # What is made from the source: the reference of the verbs is what help says,
 # the table of system calls is the list of the filter.

@@ -51,7 +51,7 @@ AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
 INSIDE := $(patsubst tests/inside/%.c,$(BUILD)/inside/%,$(wildcard tests/inside/*.c))
 
-check-built: all replay $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
+check-built: all library replay $(BUILD)/berths $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 	$(AS_ROOT) $(BUILD)/unit
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
@@ -115,7 +115,7 @@ $(BUILD)/replay_%: $(BUILD)/obj/tests/fuzz/fuzz_%.o \
 build-fuzz/fuzz_%: tests/fuzz/fuzz_%.c $(FUZZ_LIB) $(CORE_SRC) | $(BUILD)/reaper
 	@mkdir -p $(@D)
 	$(call say,fuzz,$@)
-	$(Q)clang $(STANDARD) $(DEFINES) $(PKG_CFLAGS) -Isrc -Itests -O1 -g \
+	$(Q)clang $(STANDARD) $(DEFINES) $(PKG_CFLAGS) -Iinclude -Isrc -Itests -O1 -g \
 		-fsanitize=fuzzer,address,undefined -o $@ \
 		$(filter %.c,$^) $(core_libs) \
 		-larchive -lpthread

@@ -6,18 +6,7 @@
 #include <stdbool.h>
 #include <stddef.h>
 
-/* What a caller may react to. The command line turns them into exit codes. */
-enum th_code {
-	TH_OK = 0,
-	TH_FAILED, /* anything without a code of its own */
-	TH_USAGE, /* the request makes no sense as it was put */
-	TH_NOT_FOUND, /* no such object */
-	TH_IN_USE, /* in use, or the name is taken */
-	TH_NOT_POSSIBLE, /* this host cannot do that */
-	TH_NETWORK, /* a registry or the network failed */
-	TH_NO_PROGRAM, /* the container's program does not exist */
-	TH_NO_EXEC /* the container's program cannot be executed */
-};
+#include "tidyhull/error.h" /* enum th_code */
 
 /* What of a start went wrong, where a later reader has to know. The numbers are
  * kept in the state: none is ever given another meaning. */
@@ -64,9 +53,6 @@ int th_fail_memory(struct th_error *err);
 /* True where somebody else holds what was wanted just now: it may be tried
  * again a moment later. */
 bool th_error_busy(const struct th_error *err);
-
-/* Empties an error so that it can be used again. */
-void th_error_clear(struct th_error *err);
 
 /* Several problems found in one look: they are reported together. */
 struct th_problems {

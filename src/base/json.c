@@ -3,6 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 
 #define TEXT_MAX ((size_t)256 << 20)
@@ -211,4 +212,14 @@ int th_json_write_file(int dirfd, const char *path, const json_t *doc,
 	rc = th_file_replace(dirfd, path, text, len + 1, mode, sync, err);
 	free(text);
 	return rc;
+}
+
+json_t *th_json_time(int64_t time_us)
+{
+	char text[TH_TIME_TEXT];
+
+	if (!time_us)
+		return json_null();
+	th_clock_format(time_us, text);
+	return json_string(text);
 }

@@ -41,6 +41,9 @@ int th_json_strings(const json_t *object, const char *key, const char *where,
  * NULL. */
 char *th_json_text(const json_t *doc, size_t flags);
 
+/* The time as RFC 3339 has it, or null for 0; a new reference. */
+json_t *th_json_time(int64_t time_us);
+
 /* An array of strings; a new reference or NULL. */
 json_t *th_json_from_strings(const struct th_strings *list);
 

@@ -8,7 +8,7 @@
 
 #include "base/clock.h"
 #include "cli/choose.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/group_parts.h"
 #include "cli/group_progress.h"

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 
@@ -37,8 +37,8 @@ static void print_done(
 		return;
 	}
 	if (item->act != TH_GROUP_REMOVE)
-		reach_text(&progress->call->hull.context, item->row.id, reach,
-			sizeof(reach));
+		th_view_reach(&progress->call->hull.context, item->row.id,
+			reach, sizeof(reach));
 	printf("  %-16s %s", shown(name_of(item)), words[item->act]);
 	if (item->act == TH_GROUP_REMAKE)
 		printf(", as it was changed: %s", item->why);
@@ -128,7 +128,7 @@ static json_t *describe(
 			th_state_get(progress->call->hull.context.store->db,
 				item->row.id, &now, &ignored) == 1)
 			json_array_append_new(list,
-				describe_container(
+				th_view_container(
 					&progress->call->hull.context, &now));
 	}
 	return json_pack("{s:s s:s s:o}", "kind", "group", "name", group->name,

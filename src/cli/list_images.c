@@ -5,7 +5,7 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/output.h"
 #include "oci/reference.h"
 #include "store/machine.h"
@@ -146,7 +146,7 @@ int list_images(struct invocation *call)
 		json_t *list = json_array();
 
 		for (size_t i = 0; i < count; i++)
-			json_array_append_new(list, describe_image(&rows[i]));
+			json_array_append_new(list, th_view_image(&rows[i]));
 		print_json(json_pack("{s:o s:o}", "images", list, "older",
 			find_older(call)));
 	} else if (call->quiet) {

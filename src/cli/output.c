@@ -326,13 +326,3 @@ int print_json(json_t *doc)
 	json_decref(doc);
 	return text ? EXIT_DONE : EXIT_FAILED;
 }
-
-json_t *json_time(int64_t time_us)
-{
-	char text[TH_TIME_TEXT];
-
-	if (!time_us)
-		return json_null();
-	th_clock_format(time_us, text);
-	return json_string(text);
-}

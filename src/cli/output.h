@@ -68,7 +68,5 @@ void outcome_text(const struct th_container_row *row, char text[320]);
 
 /* Prints the document on stdout and frees it; 0. */
 int print_json(json_t *doc);
-/* A point in time for JSON: RFC 3339, or null for 0. */
-json_t *json_time(int64_t time_us);
 
 #endif

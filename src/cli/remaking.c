@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "container/replace.h"
 
 /* How what is given goes together with what was set before. */
@@ -296,7 +296,7 @@ int remaking_read(struct invocation *call, const struct th_container_row *row,
 {
 	struct remaking remaking = {.call = call, .making = making};
 	struct th_strings keys = {0}, files = {0};
-	json_t *doc = describe_container_fully(&call->hull.context, row, true);
+	json_t *doc = th_view_container_fully(&call->hull.context, row, true);
 	const json_t *settings = json_object_get(doc, "settings");
 	int rc = -1;
 

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/shown.h"
@@ -42,7 +42,7 @@ static void print_result(struct invocation *call,
 		printf("%s\n", row->id);
 		return;
 	}
-	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
+	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
 	printf("%s %s (%s)%s%s\n",
 		strcmp(call->verb->name, "restart") == 0 ? "restarted"
 							 : "recreated",
@@ -77,7 +77,7 @@ int replacing_run(struct invocation *call, struct th_container_row *row,
 		making_note(call, &making->settings);
 		if (call->json)
 			code = print_json(
-				describe_container(&call->hull.context, &now));
+				th_view_container(&call->hull.context, &now));
 		else
 			print_result(call, row, &now);
 	}

@@ -5,6 +5,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/json.h"
 #include "build/changes.h"
 #include "cli/output.h"
 #include "cli/shown.h"
@@ -75,7 +76,7 @@ static json_t *change_json(const struct th_file_change *change)
 		kinds[change->kind], "path", path_json(change->path), "kind",
 		kind_of_file(change->mode), "what", list, "bytes",
 		(json_int_t)change->bytes, "modified",
-		json_time(change->time_us));
+		th_json_time(change->time_us));
 	if (doc && change->kind == TH_FILE_CHANGED)
 		json_object_set_new(doc, "before-bytes",
 			json_integer((json_int_t)change->before_bytes));

@@ -2,7 +2,7 @@
 #include <stdio.h>
 #include <unistd.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
@@ -18,8 +18,7 @@ static int run(struct invocation *call)
 		return say_error(&err);
 	code = making_create(call, &making, &row);
 	if (code == EXIT_DONE && call->json)
-		code = print_json(
-			describe_container(&call->hull.context, &row));
+		code = print_json(th_view_container(&call->hull.context, &row));
 	else if (code == EXIT_DONE && call->quiet)
 		printf("%s\n", row.id);
 	else if (code == EXIT_DONE)

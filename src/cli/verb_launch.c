@@ -1,7 +1,7 @@
 /* launch: create and start in the background. */
 #include <stdio.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/group_launch.h"
 #include "cli/making.h"
 #include "cli/output.h"
@@ -23,13 +23,13 @@ static int start(struct invocation *call, struct th_container_row *row)
 	}
 	th_state_get(call->hull.context.store->db, row->id, row, &ignored);
 	if (call->json)
-		return print_json(describe_container(&call->hull.context, row));
+		return print_json(th_view_container(&call->hull.context, row));
 	if (call->quiet) {
 		printf("%s\n", row->id);
 		return EXIT_DONE;
 	}
 	printf("launched %s (%s)\n", row->name, row->id);
-	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
+	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
 	if (reach[0])
 		printf("  port %s\n", reach);
 	return EXIT_DONE;

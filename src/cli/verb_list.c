@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/list_images.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
@@ -23,7 +23,7 @@ static void add_row(struct invocation *call, struct table *table,
 
 	state_text(row, state);
 	ago_text(since, ago);
-	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
+	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
 	if (depth < 0)
 		table_row(table);
 	else
@@ -54,7 +54,7 @@ static int list_json(struct invocation *call,
 	for (size_t i = 0; i < count; i++) {
 		if (all || th_container_is_up(&rows[i]))
 			json_array_append_new(list,
-				describe_container(
+				th_view_container(
 					&call->hull.context, &rows[i]));
 		else
 			hidden++;
@@ -217,7 +217,7 @@ static int list_sessions(struct invocation *call)
 			continue;
 		shown++;
 		if (call->json)
-			json_array_append_new(list, describe_session(&rows[i]));
+			json_array_append_new(list, th_view_session(&rows[i]));
 		else if (call->quiet)
 			printf("%s\n", rows[i].id);
 		else
@@ -271,7 +271,7 @@ static void add_volume(
 		free(row);
 		return;
 	}
-	doc = describe_volume(&call->hull.context, &row[0]);
+	doc = th_view_volume(&call->hull.context, &row[0]);
 	join_containers(doc, &users);
 	size_text((uint64_t)json_integer_value(json_object_get(doc, "size")),
 		size);
@@ -313,7 +313,7 @@ static int list_volumes(struct invocation *call)
 	for (size_t i = 0; i < count; i++) {
 		if (call->json)
 			json_array_append_new(list,
-				describe_volume(&call->hull.context, &rows[i]));
+				th_view_volume(&call->hull.context, &rows[i]));
 		else if (call->quiet)
 			printf("%s\n", rows[i].name);
 		else
@@ -375,7 +375,7 @@ static int list_networks(struct invocation *call)
 	table_column(table, "containers", false);
 	table_column(table, "created", false);
 	for (size_t i = 0; i < count; i++) {
-		json_t *doc = describe_network(&call->hull.context, &rows[i]);
+		json_t *doc = th_view_network(&call->hull.context, &rows[i]);
 
 		if (call->quiet)
 			printf("%s\n", rows[i].name);

@@ -9,6 +9,7 @@
 #include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/history.h"
+#include "view/look.h"
 
 /* One log that is printed, and its next entry. */
 struct source {
@@ -52,25 +53,9 @@ static void print_prefix(
 static void print_json_line(
 	const struct source *source, const struct th_log_entry *entry)
 {
-	/* Bytes that are no text come as they are in the log. */
-	json_t *text = json_stringn(entry->data, entry->len), *doc;
-	char time[TH_TIME_TEXT], *line;
+	json_t *doc = th_view_log_entry(source->name, entry);
+	char *line = json_shown(doc, JSON_COMPACT);
 
-	th_clock_format(entry->time_us, time);
-	doc = json_pack("{s:s s:s s:s s:b}", "container", source->name, "time",
-		time, "stream", entry->stream == TH_STREAM_OUT ? "out" : "err",
-		"more", entry->more);
-	if (text) {
-		json_object_set_new(doc, "text", text);
-	} else {
-		struct th_buf coded;
-
-		th_buf_init(&coded, 4 * TH_LOG_LINE);
-		th_buf_base64(&coded, entry->data, entry->len);
-		json_object_set_new(doc, "base64", json_string(coded.data));
-		th_buf_release(&coded);
-	}
-	line = json_shown(doc, JSON_COMPACT);
 	if (line)
 		puts(line);
 	free(line);

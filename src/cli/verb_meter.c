@@ -10,6 +10,7 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "container/meter.h"
+#include "view/look.h"
 
 #define SHOWN_MAX 500
 #define ONCE_MS 250
@@ -128,31 +129,6 @@ static void count_text(const struct th_usage *usage, char text[48])
 
 /* ---- once ---- */
 
-static json_t *number(int64_t value)
-{
-	return value == TH_UNSET ? json_null() : json_integer(value);
-}
-
-static json_t *describe(const struct reading *one)
-{
-	const struct th_usage *usage = &one->now.usage;
-	double percent = cpu_percent(one);
-
-	return json_pack("{s:s s:s s:s s:o s:o s:o s:o s:b s:o s:o s:o s:o s:o "
-			 "s:o}",
-		"name", one->row.name, "id", one->row.id, "state",
-		th_state_word(one->row.state), "cpu-us", number(usage->cpu_us),
-		"cpu-percent", percent < 0 ? json_null() : json_real(percent),
-		"memory", number(usage->memory_bytes), "memory-limit",
-		number(usage->memory_limit), "memory-estimated",
-		one->now.estimated, "processes", number(usage->processes),
-		"processes-limit", number(usage->processes_limit), "read",
-		number(usage->read_bytes), "written",
-		number(usage->written_bytes), "received",
-		number(one->now.received_bytes), "sent",
-		number(one->now.sent_bytes));
-}
-
 static void print_once(const struct reading *list, size_t count)
 {
 	static const char *const names[] = {"container", "cpu", "memory",
@@ -212,7 +188,9 @@ static int once(struct invocation *call)
 	if (call->json) {
 		all = json_array();
 		for (size_t i = 0; i < count; i++)
-			json_array_append_new(all, describe(&list[i]));
+			json_array_append_new(all,
+				th_view_meter(&list[i].row, &list[i].now,
+					cpu_percent(&list[i])));
 		print_json(json_pack("{s:o}", "containers", all));
 	} else if (count) {
 		print_once(list, count);

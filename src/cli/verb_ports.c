@@ -3,7 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -58,7 +58,7 @@ static int collect(struct invocation *call, json_t *list)
 			continue;
 		}
 		json_array_append_new(list,
-			describe_container(
+			th_view_container(
 				&call->hull.context, &object.container));
 		th_object_release(&object);
 	}
@@ -67,8 +67,8 @@ static int collect(struct invocation *call, json_t *list)
 	if (th_container_rows(&call->hull.context, &rows, &count, &err))
 		return say_error(&err);
 	for (size_t i = 0; i < count; i++)
-		json_array_append_new(list,
-			describe_container(&call->hull.context, &rows[i]));
+		json_array_append_new(
+			list, th_view_container(&call->hull.context, &rows[i]));
 	free(rows);
 	return code;
 }

@@ -3,21 +3,11 @@
 #include <stdlib.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 #include "container/processes.h"
-
-static json_t *describe(const struct th_process_row *row)
-{
-	char state[2] = {row->state, '\0'};
-
-	return json_pack("{s:i s:i s:s s:I s:s s:I s:I s:o s:s}", "pid",
-		row->pid, "inside-pid", row->inside_pid, "user", row->user,
-		"uid", (json_int_t)row->uid, "state", state, "cpu-us",
-		(json_int_t)row->cpu_us, "memory",
-		(json_int_t)row->memory_bytes, "started",
-		json_time(row->started_us), "command", row->command);
-}
+#include "view/look.h"
 
 static void add_row(struct table *table, const struct th_process_row *row)
 {
@@ -68,7 +58,7 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	if (call->json) {
 		list = json_array();
 		for (size_t i = 0; i < count; i++)
-			json_array_append_new(list, describe(&rows[i]));
+			json_array_append_new(list, th_view_process(&rows[i]));
 		json_array_append_new(all,
 			json_pack("{s:s s:s s:o}", "name",
 				object.container.name, "id",

@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/output.h"
 #include "cli/remaking.h"
 #include "cli/replacing.h"

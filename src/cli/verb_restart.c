@@ -3,7 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
 #include "cli/output.h"
@@ -28,7 +28,7 @@ static int restart(struct invocation *call, struct th_container_row *row)
 			"cannot restart \"%s\": %.400s", row->name, reason);
 		return say_error(&err);
 	}
-	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
+	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
 	if (call->quiet)
 		printf("%s\n", row->id);
 	else

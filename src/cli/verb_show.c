@@ -4,7 +4,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/output.h"
 #include "cli/settings_text.h"
 #include "cli/shown.h"
@@ -238,7 +238,7 @@ static void print_group(struct invocation *call, const json_t *doc)
 			continue;
 		state_text(&row, state);
 		after_text(json_object_get(one, "after"), after);
-		reach_text(&call->hull.context, id, reach, sizeof(reach));
+		th_view_reach(&call->hull.context, id, reach, sizeof(reach));
 		table_row(table);
 		table_cell(table, "bold", "%s", row.name);
 		table_cell(table, state_colour(&row), "%s", state);
@@ -254,7 +254,7 @@ static int show_group(struct invocation *call, const char *name, json_t *all)
 	const char *field = option_value(call, "field");
 	bool settings = option_given(call, "settings");
 	struct th_error err = {0};
-	json_t *doc = describe_group(
+	json_t *doc = th_view_group(
 		&call->hull.context, name, settings || call->json, &err);
 	const json_t *value = field && doc ? follow(doc, field) : NULL;
 
@@ -292,15 +292,15 @@ static int show(struct invocation *call, const char *name, json_t *all)
 	if (object.kind == TH_KIND_GROUP)
 		return show_group(call, object.group.name, all);
 	doc = object.kind == TH_KIND_NETWORK
-		? describe_network(&call->hull.context, &object.network)
+		? th_view_network(&call->hull.context, &object.network)
 		: object.kind == TH_KIND_VOLUME
-		? describe_volume(&call->hull.context, &object.volume)
+		? th_view_volume(&call->hull.context, &object.volume)
 		: object.kind == TH_KIND_SESSION
-		? describe_session(&object.session)
+		? th_view_session(&object.session)
 		: object.kind == TH_KIND_CONTAINER
-		? describe_container_fully(&call->hull.context,
+		? th_view_container_fully(&call->hull.context,
 			  &object.container, option_given(call, "reveal"))
-		: describe_image_fully(&call->hull.context, &object.image);
+		: th_view_image_fully(&call->hull.context, &object.image);
 	th_object_release(&object);
 	if (field) {
 		const json_t *value = follow(doc, field);
@@ -347,7 +347,7 @@ static int show_settings(struct invocation *call)
 		if (th_object_find(&call->hull.context, call->objects[i],
 			    TH_KIND_CONTAINER, &object, &err))
 			break;
-		doc = describe_container_fully(&call->hull.context,
+		doc = th_view_container_fully(&call->hull.context,
 			&object.container, option_given(call, "reveal"));
 		json_array_append_new(list, doc);
 		if (!group)

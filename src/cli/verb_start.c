@@ -6,7 +6,7 @@
 
 #include "base/file.h"
 #include "cli/attach.h"
-#include "cli/describe.h"
+#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
 #include "cli/output.h"
@@ -62,7 +62,7 @@ static int start(struct invocation *call, struct th_container_row *row)
 			  none, NULL, &err);
 	if (rc)
 		return say_cannot(row, &err);
-	reach_text(&call->hull.context, row->id, reach, sizeof(reach));
+	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
 	if (call->quiet)
 		printf("%s\n", row->id);
 	else

@@ -5,10 +5,12 @@
 #include <time.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
 #include "group/group.h"
+#include "view/look.h"
 
 #define FOLLOW_NS 150000000
 
@@ -77,21 +79,9 @@ static void print_one(struct printing *printing, const struct th_event_row *row)
 
 static void print_line(const struct th_event_row *row)
 {
-	char text[TH_CAUSE_TEXT], *line;
-	json_t *doc;
+	json_t *doc = th_view_event(row);
+	char *line = json_shown(doc, JSON_COMPACT);
 
-	th_cause_format(&row->cause, text);
-	doc = json_pack("{s:o s:s s:s s:s s:s s:s s:s s:s}", "time",
-		json_time(row->time_us), "container", row->container, "name",
-		row->name, "from", row->from, "to", row->to, "kind",
-		th_cause_word(row->cause.kind), "cause", text, "actor",
-		row->actor);
-
-	if (doc && row->outcome[0]) {
-		json_object_set_new(doc, "outcome", json_string(row->outcome));
-		json_object_set_new(doc, "code", json_integer(row->code));
-	}
-	line = json_shown(doc, JSON_COMPACT);
 	if (line)
 		puts(line);
 	free(line);

@@ -81,7 +81,7 @@ static int check_options(const struct invocation *call, struct th_error *err)
 }
 
 /* A group's units need as long as the slowest of its containers. */
-static int describe_group(struct asking *asking, struct th_error *err)
+static int th_view_group(struct asking *asking, struct th_error *err)
 {
 	struct th_unit *unit = &asking->unit;
 	struct th_container_row *rows = NULL;
@@ -127,7 +127,7 @@ static int describe(struct asking *asking, struct th_error *err)
 	if (asking->object.kind == TH_KIND_GROUP) {
 		unit->of = TH_UNIT_GROUP;
 		unit->name = asking->object.group.name;
-		return describe_group(asking, err);
+		return th_view_group(asking, err);
 	}
 	unit->name = asking->object.container.name;
 	if (!asking->object.container.keep) {

@@ -7,24 +7,7 @@
 #include "cli/shown.h"
 #include "cli/verbs.h"
 #include "container/why.h"
-
-static json_t *describe(
-	const struct th_container_row *row, const struct th_why *why)
-{
-	json_t *lines = json_array();
-
-	for (size_t i = 0; i < why->line_count; i++)
-		json_array_append_new(lines,
-			json_pack("{s:s s:s%}", "stream",
-				why->lines[i].err ? "err" : "out", "text",
-				why->lines[i].text,
-				strlen(why->lines[i].text)));
-	return json_pack("{s:s s:s s:s s:s s:o s:o s:o}", "container", row->id,
-		"name", row->name, "state", th_state_word(row->state), "kind",
-		why->kind, "sentences", th_json_from_strings(&why->sentences),
-		"advice", th_json_from_strings(&why->advice), "last-lines",
-		lines);
-}
+#include "view/look.h"
 
 static void print_last_line(const struct th_last_line *line)
 {
@@ -95,7 +78,7 @@ static int run(struct invocation *call)
 		}
 		if (call->json) {
 			json_array_append_new(
-				list, describe(&object.container, &why));
+				list, th_view_why(&object.container, &why));
 		} else {
 			if (i > 0)
 				putchar('\n');

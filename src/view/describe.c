@@ -1,4 +1,4 @@
-#include "cli/describe.h"
+#include "view/describe.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -8,7 +8,6 @@
 
 #include "base/file.h"
 #include "base/json.h"
-#include "cli/output.h"
 #include "container/networks.h"
 #include "group/group.h"
 #include "container/plan.h"
@@ -67,7 +66,7 @@ static json_t *describe_ports(const struct th_context *context, const char *id)
 	return list;
 }
 
-void reach_text(const struct th_context *context, const char *id, char *text,
+void th_view_reach(const struct th_context *context, const char *id, char *text,
 	size_t size)
 {
 	struct th_port_row *rows = NULL;
@@ -123,7 +122,7 @@ static const char *outcome_reason(
 	return text;
 }
 
-json_t *describe_container(
+json_t *th_view_container(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
@@ -152,9 +151,10 @@ json_t *describe_container(
 		th_state_word(row->state), "outcome", outcome, "image",
 		row->image_name, "image-digest", row->image, "command",
 		row->command, "keep", row->keep, "created",
-		json_time(row->created_us), "started",
-		json_time(row->started_us), "ended", json_time(row->ended_us),
-		"ports", describe_ports(context, row->id), "network",
+		th_json_time(row->created_us), "started",
+		th_json_time(row->started_us), "ended",
+		th_json_time(row->ended_us), "ports",
+		describe_ports(context, row->id), "network",
 		th_network_text(context, row->network, network), "address",
 		address4, "address6", address6);
 	json_object_set_new(doc, "networks", describe_places(context, row->id));
@@ -162,8 +162,9 @@ json_t *describe_container(
 		json_pack("{s:s s:i s:i s:o}", "policy",
 			row->restart[0] ? row->restart : "never", "tries",
 			row->tries, "restarts", row->restarts, "next",
-			json_time(row->state == TH_STATE_WAITING ? row->next_us
-								 : 0)));
+			th_json_time(row->state == TH_STATE_WAITING
+					? row->next_us
+					: 0)));
 	if (th_member_get(context->store->db, row->id, &member, &err) == 1)
 		json_object_set_new(doc, "group", json_string(member.group));
 	else
@@ -180,8 +181,8 @@ static json_t *describe_member(const struct th_context *context,
 	bool fully)
 {
 	json_t *doc = fully
-		? describe_container_fully(context, &item->before, false)
-		: describe_container(context, &item->before);
+		? th_view_container_fully(context, &item->before, false)
+		: th_view_container(context, &item->before);
 	json_t *after = json_array();
 
 	for (size_t i = 0; i < item->after_count; i++)
@@ -193,7 +194,7 @@ static json_t *describe_member(const struct th_context *context,
 	return doc;
 }
 
-json_t *describe_group(const struct th_context *context, const char *name,
+json_t *th_view_group(const struct th_context *context, const char *name,
 	bool fully, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
@@ -216,7 +217,7 @@ json_t *describe_group(const struct th_context *context, const char *name,
 	return doc;
 }
 
-json_t *describe_network(
+json_t *th_view_network(
 	const struct th_context *context, const struct th_network_row *row)
 {
 	struct th_strings users = {0};
@@ -228,13 +229,13 @@ json_t *describe_network(
 		"network", "name", row->name, "subnet", row->subnet4, "subnet6",
 		row->subnet6, "outside", !row->internal, "host-loopback",
 		(int)row->loopback, "up", row->running > 0, "by-hand",
-		(int)row->by_hand, "created", json_time(row->created_us),
+		(int)row->by_hand, "created", th_json_time(row->created_us),
 		"containers", th_json_from_strings(&users));
 	th_strings_release(&users);
 	return doc;
 }
 
-json_t *describe_volume(
+json_t *th_view_volume(
 	const struct th_context *context, const struct th_volume_row *row)
 {
 	struct th_strings users = {0};
@@ -248,23 +249,23 @@ json_t *describe_volume(
 	doc = json_pack("{s:s s:s s:b s:I s:o s:o s:o s:s}", "kind", "volume",
 		"name", row->name, "named", !row->own[0], "size",
 		(json_int_t)th_tree_size(context->store->root_fd, below),
-		"created", json_time(row->created_us), "used",
-		json_time(row->used_us), "containers",
+		"created", th_json_time(row->created_us), "used",
+		th_json_time(row->used_us), "containers",
 		th_json_from_strings(&users), "path", path ? path : "");
 	th_strings_release(&users);
 	free(path);
 	return doc;
 }
 
-json_t *describe_session(const struct th_session_row *row)
+json_t *th_view_session(const struct th_session_row *row)
 {
 	return json_pack("{s:s s:s s:s s:s s:s s:s s:s s:b s:s s:o s:o s:o}",
 		"kind", "session", "id", row->id, "container", row->container,
 		"container-name", row->container_name, "command", row->command,
 		"user", row->user, "by", row->actor, "background",
 		row->background, "state", row->ended_us ? "ended" : "running",
-		"started", json_time(row->started_us), "ended",
-		json_time(row->ended_us), "exit-code",
+		"started", th_json_time(row->started_us), "ended",
+		th_json_time(row->ended_us), "exit-code",
 		row->ended_us ? json_integer(row->code) : json_null());
 }
 
@@ -317,10 +318,10 @@ static json_t *describe_stop(const struct th_plan *plan)
 		whole ? "s" : "ms");
 }
 
-json_t *describe_container_fully(const struct th_context *context,
+json_t *th_view_container_fully(const struct th_context *context,
 	const struct th_container_row *row, bool reveal)
 {
-	json_t *doc = describe_container(context, row);
+	json_t *doc = th_view_container(context, row);
 	struct th_plan plan;
 	struct th_error err = {0};
 	char path[64];
@@ -355,7 +356,7 @@ json_t *describe_container_fully(const struct th_context *context,
 	return doc;
 }
 
-json_t *describe_image(const struct th_image_row *row)
+json_t *th_view_image(const struct th_image_row *row)
 {
 	return json_pack("{s:s s:s s:o s:s s:s s:I s:I s:I s:o s:I}", "kind",
 		"image", "digest", row->digest, "names",
@@ -363,7 +364,7 @@ json_t *describe_image(const struct th_image_row *row)
 		"created", row->created, "size", (json_int_t)row->blob_bytes,
 		"on-disk", (json_int_t)row->disk_bytes, "shared",
 		(json_int_t)row->shared_bytes, "pulled",
-		json_time(row->pulled_us), "containers",
+		th_json_time(row->pulled_us), "containers",
 		(json_int_t)row->containers);
 }
 
@@ -405,10 +406,10 @@ static json_t *describe_layer(const struct th_context *context,
 		describe_sharers(context, row, layer->diff_id));
 }
 
-json_t *describe_image_fully(
+json_t *th_view_image_fully(
 	const struct th_context *context, const struct th_image_row *row)
 {
-	json_t *doc = describe_image(row), *list = json_array(), *config = NULL;
+	json_t *doc = th_view_image(row), *list = json_array(), *config = NULL;
 	struct th_image_layer *layers = NULL;
 	struct th_error err = {0};
 	size_t count = 0;

@@ -4,35 +4,35 @@
 
 #include <jansson.h>
 
-#include "cli/verb.h"
+#include "container/container.h"
 
 /* A container as list shows it. */
-json_t *describe_container(
+json_t *th_view_container(
 	const struct th_context *context, const struct th_container_row *row);
 /* With its settings, as show does. Values of secret settings are hidden
  * unless reveal says so. */
-json_t *describe_container_fully(const struct th_context *context,
+json_t *th_view_container_fully(const struct th_context *context,
 	const struct th_container_row *row, bool reveal);
-json_t *describe_image(const struct th_image_row *row);
+json_t *th_view_image(const struct th_image_row *row);
 /* With its configuration and layers. */
-json_t *describe_image_fully(
+json_t *th_view_image_fully(
 	const struct th_context *context, const struct th_image_row *row);
 
 /* Where the container's ports can be reached from this host: for people, as
  * "80 at http://localhost:8080", one each; "" where there are none. */
-void reach_text(const struct th_context *context, const char *id, char *text,
+void th_view_reach(const struct th_context *context, const char *id, char *text,
 	size_t size);
 
 /* A group and its containers in their order, each with those that it waits for;
  * fully: with their settings. NULL with an error. */
-json_t *describe_group(const struct th_context *context, const char *name,
+json_t *th_view_group(const struct th_context *context, const char *name,
 	bool fully, struct th_error *err);
-json_t *describe_network(
+json_t *th_view_network(
 	const struct th_context *context, const struct th_network_row *row);
 /* A volume, with who has it. */
-json_t *describe_volume(
+json_t *th_view_volume(
 	const struct th_context *context, const struct th_volume_row *row);
 /* A session, for list and show. */
-json_t *describe_session(const struct th_session_row *row);
+json_t *th_view_session(const struct th_session_row *row);
 
 #endif
