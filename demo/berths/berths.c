@@ -148,7 +148,9 @@ static int put_page(th_hull *hull, th_error *error)
 	      "<th>remarks</th></tr>\n",
 		stdout);
 	json_array_foreach(json_object_get(doc, "containers"), i, ship)
+	{
 		put_ship(hull, ship);
+	}
 	printf("</table>\n<p>%zu ships in ", i);
 	put(th_hull_root(hull));
 	fputs("</p></html>\n", stdout);
