@@ -27,6 +27,15 @@ int keeper_reach(const struct th_context *context,
 	return rc < 0 ? -1 : 0;
 }
 
+/* A keeper does not go before its container has ended. */
+static int fail_gone(int sys, struct th_error *err)
+{
+	if (err && err->code == TH_OK)
+		err->sys = sys;
+	return th_fail(err, TH_FAILED,
+		"the container has just ended, and its keeper with it");
+}
+
 int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	const int *fds, int fd_count, struct th_error *err)
 {
@@ -44,6 +53,8 @@ int keeper_send(int channel, enum th_message_type type, json_t *doc,
 			channel, type, text + done, len - done, fds, fd_count);
 	if (!text)
 		th_fail_memory(err);
+	else if (rc && (errno == EPIPE || errno == ECONNRESET))
+		fail_gone(errno, err);
 	else if (rc)
 		th_fail_sys(err, TH_FAILED, errno,
 			"cannot ask the container's keeper");
@@ -91,8 +102,7 @@ int keeper_await(int channel, enum th_message_type wanted,
 	if (rc == 1 && message->type == TH_TELL_ENDED)
 		return th_fail(err, TH_FAILED, "the container ended meanwhile");
 	if (rc == 0)
-		return th_fail(
-			err, TH_FAILED, "the container's keeper is gone");
+		return fail_gone(0, err);
 	if (rc < 0 && err->code)
 		return -1;
 	return th_fail(err, TH_FAILED,

@@ -388,11 +388,21 @@ static void take_out(struct session *session)
 		session->next->place = session->place;
 }
 
+/* What dies cannot be entered, in one way or another. */
+static void explain_end(const struct keeper *keeper, struct th_error *err)
+{
+	if (!err->code || !container_is_ending(keeper))
+		return;
+	th_error_clear(err);
+	th_fail(err, TH_FAILED, "the container has just ended");
+}
+
 /* Nothing has become of it, and whoever asked for it hears why. */
-static void fail_session(struct session *session, const struct th_error *err)
+static void fail_session(struct session *session, struct th_error *err)
 {
 	struct client *client = session->client;
 
+	explain_end(session->keeper, err);
 	th_loop_forget(&session->keeper->loop, &session->watch);
 	take_out(session);
 	if (client)
@@ -600,6 +610,7 @@ void keeper_start_session(struct client *client,
 	}
 	th_buf_release(&client->parts);
 	th_buf_init(&client->parts, TH_CHANNEL_REQUEST);
+	explain_end(keeper, &err);
 	if (err.code)
 		keeper_tell_error(client, &err);
 }

@@ -160,7 +160,36 @@ static void one_is_brought_where_there_is_none(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-static const CU_TestInfo tests[] = {{"in the background", in_the_background},
+/* What dies meanwhile cannot be entered, in one way or another: what is told is
+ * that it has ended. */
+static void one_at_the_end_hears_of_it(void)
+{
+	for (int i = 0; i < 40; i++) {
+		struct result *result;
+		pid_t pid;
+		int code;
+
+		CODE(hull("launch selwick/base --name brief --network none -- "
+			  "sleep 1000"),
+			0);
+		pid = hull_start("end", "exec brief -- true");
+		usleep((useconds_t)(i * 400));
+		CODE(hull("kill brief"), 0);
+		code = wait_for(pid);
+		if (code != 0 && code != 137) {
+			result = other("cat end");
+			CHECK(strstr(result->out, "ended") != NULL ||
+				strstr(result->out, "not running") != NULL);
+			if (!strstr(result->out, "ended"))
+				printf("%d: %s\n", code, result->out);
+		}
+		CODE(hull("remove --force brief -q"), 0);
+	}
+}
+
+static const CU_TestInfo tests[] = {
+	{"one at the end hears of it", one_at_the_end_hears_of_it},
+	{"in the background", in_the_background},
 	{"it outlives who started it", it_outlives_who_started_it},
 	{"those in the foreground are recorded",
 		those_in_the_foreground_are_recorded},
