@@ -320,6 +320,10 @@ lint: format-check headers
 	@! grep -nE '\b(strcpy|strcat|sprintf|vsprintf|gets|system)\(' \
 		$$(git ls-files -co --exclude-standard 'src/*.c') || \
 		{ echo "lint: banned calls (above)"; exit 1; }
+	@! grep -nE 'ignored = \{0\}.*;$$' \
+		$$(git ls-files -co --exclude-standard 'src/*.c') | \
+		grep -v '/\*' || \
+		{ echo "lint: why these are ignored is not said"; exit 1; }
 	@$(MAKE) --no-print-directory $(BUILD)/libtidyhull.a
 	@! nm -u $(BUILD)/libtidyhull.a | grep -wE 'printf|puts|exit|getenv' || \
 		{ echo "lint: the core prints, ends or asks the environment"; \

@@ -18,7 +18,7 @@
 static bool read_document(
 	const struct layout *layout, const char *digest, json_t **doc)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there is none */
 	char path[TH_DIGEST_PATH + 16];
 
 	snprintf(path, sizeof(path), "blobs/%s",

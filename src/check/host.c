@@ -10,6 +10,7 @@
 #include "check/parts.h"
 #include "container/lock.h"
 #include "container/reach.h"
+#include "container/stray_groups.h"
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "store/machine.h"
@@ -75,30 +76,20 @@ static int check_run(struct checking *checking, struct th_error *err)
 	return rc;
 }
 
-/* Groups of containers that do not run, in the version 2 hierarchy. */
+/* Groups of containers that do not run. */
 static int check_groups(struct checking *checking, struct th_error *err)
 {
-	struct th_store *store = checking->context->store;
-	const char *mount = th_cgroup_mount();
-	char place[TH_CGROUP_PATH], path[TH_CGROUP_PATH + 300];
-	struct th_container_row row;
-	struct dirent *entry;
-	DIR *dir;
-	int rc = 0;
+	const struct th_context *context = checking->context;
+	struct th_container_row *rows = NULL;
+	struct th_strings strays = {0};
+	char place[TH_CGROUP_PATH];
+	size_t count = 0;
 
-	th_group_path(store, "", place);
-	snprintf(path, sizeof(path), "%s%s", mount ? mount : "", place);
-	dir = mount ? opendir(path) : NULL;
-	while (dir && rc >= 0 && (entry = readdir(dir))) {
-		const char *id = entry->d_name;
-
-		if (entry->d_type != DT_DIR || *id == '.')
-			continue;
-		rc = th_state_get(store->db, id, &row, err);
-		if (rc < 0 || (rc == 1 && th_container_is_up(&row)) ||
-			th_keeper_lives(store->run_fd, id))
-			continue;
-		th_group_path(store, id, place);
+	if (th_state_list(context->store->db, NULL, &rows, &count, err))
+		return -1;
+	th_stray_groups(context, rows, count, &strays);
+	for (size_t i = 0; i < strays.count; i++) {
+		th_group_path(context->store, strays.items[i], place);
 		check_found(checking, TH_PART_HOST, place,
 			checking->mend &&
 					th_cgroup_remove(
@@ -107,9 +98,9 @@ static int check_groups(struct checking *checking, struct th_error *err)
 				: "",
 			"a control group of a container that does not run");
 	}
-	if (dir)
-		closedir(dir);
-	return rc < 0 ? -1 : 0;
+	th_strings_release(&strays);
+	free(rows);
+	return 0;
 }
 
 static void check_devices(struct checking *checking)

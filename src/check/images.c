@@ -49,7 +49,7 @@ static void check_blob(struct checking *checking,
 	const struct th_image_row *row, const char *digest, const char *what)
 {
 	struct th_store *store = checking->context->store;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it is found again */
 	bool gone = false;
 	int rc;
 

@@ -114,7 +114,7 @@ static int add(const struct checking *checking, const struct th_plan *plan,
 static bool ask_keeper(struct th_store *store, const char *id)
 {
 	struct pollfd one = {.fd = -1, .events = POLLIN};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is none */
 	struct th_message message;
 	int fds[TH_CHANNEL_FDS];
 	bool told;
@@ -134,7 +134,7 @@ int check_restore(
 	const struct checking *checking, const char *id, struct th_error *err)
 {
 	struct th_store *store = checking->context->store;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* as if there were none */
 	struct th_container_row row;
 	struct th_plan plan = {0};
 	struct th_end end;

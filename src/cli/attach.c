@@ -116,7 +116,7 @@ void attach_prepare(void)
 static bool handle_signal(const struct attach_options *options, int signals)
 {
 	struct signalfd_siginfo info;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it has just ended */
 	struct th_size size;
 
 	if (read(signals, &info, sizeof(info)) != (ssize_t)sizeof(info))
@@ -231,7 +231,7 @@ static void redraw(
 	struct th_history_options history = {
 		.last = REDRAW_LINES, .end = *place};
 	struct th_history *reader = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* what comes is shown */
 	struct th_log_entry entry;
 	struct th_buf text;
 	const char *from;

@@ -17,7 +17,7 @@ int foreground_run(
 	struct invocation *call, struct th_container_row *row, bool terminal)
 {
 	struct th_ending ending = {0};
-	struct th_error err = {0}, ignored = {0};
+	struct th_error err = {0}, ignored = {0}; /* swept later */
 	struct attach_options attach = {.context = &call->hull.context,
 		.row = row,
 		.channel = -1,

@@ -94,7 +94,7 @@ static size_t count_up(struct group_progress *progress,
 	for (size_t i = 0; i < group->count; i++) {
 		const struct th_group_item *item = &group->items[i];
 		struct th_container_row now;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* at the next look */
 		char state[96];
 
 		if (item->act == TH_GROUP_REMOVE || !item->row.id[0] ||
@@ -122,7 +122,7 @@ static json_t *describe(
 	for (size_t i = 0; i < group->count; i++) {
 		const struct th_group_item *item = &group->items[i];
 		struct th_container_row now;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* at the next look */
 
 		if (item->act != TH_GROUP_REMOVE && item->row.id[0] &&
 			th_state_get(progress->call->hull.context.store->db,

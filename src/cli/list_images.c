@@ -72,7 +72,7 @@ static bool has_newer(struct invocation *call,
 	const struct th_container_row *row, char digest[TH_DIGEST_TEXT])
 {
 	struct th_image_row *images = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none is known */
 	size_t count = 0;
 	bool newer;
 
@@ -90,7 +90,7 @@ static bool has_newer(struct invocation *call,
 static json_t *find_older(struct invocation *call)
 {
 	struct th_container_row *rows = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none is known */
 	json_t *list = json_array();
 	size_t count = 0;
 

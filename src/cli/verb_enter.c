@@ -66,7 +66,7 @@ static char *find_shell(
 	struct invocation *call, const struct th_container_row *row)
 {
 	static const char *const names[] = {"bash", "sh"};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the usual places */
 	char *folders = NULL, *found = NULL;
 	int root = -1;
 

@@ -12,7 +12,7 @@
 static int start(struct invocation *call, struct th_container_row *row)
 {
 	const struct th_size none = {0, 0};
-	struct th_error err = {0}, ignored = {0};
+	struct th_error err = {0}, ignored = {0}; /* swept later */
 	char reach[512];
 
 	if (th_container_start(&call->hull.context, row, TH_BACKGROUND, none,

@@ -66,7 +66,7 @@ static int list_json(struct invocation *call,
 static bool is_member(struct invocation *call, const char *id)
 {
 	struct th_member member;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it stands alone */
 
 	return th_member_get(call->hull.context.store->db, id, &member,
 		       &ignored) == 1;
@@ -78,7 +78,7 @@ static size_t add_tree(struct invocation *call, struct table *table,
 {
 	struct th_container_row *rows = NULL;
 	struct th_group group = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then they stand alone */
 	size_t count = 0, shown = 0;
 
 	if (th_group_rows(&call->hull.context, one->name, &rows, &count,
@@ -101,7 +101,7 @@ static size_t add_trees(struct invocation *call, struct table *table,
 	const struct th_container_row *rows, size_t count, bool all)
 {
 	struct th_group_row *groups = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then they stand alone */
 	size_t group_count = 0, shown = 0;
 
 	th_group_list(call->hull.context.store->db, NULL, &groups, &group_count,
@@ -259,7 +259,7 @@ static void add_volume(
 	struct invocation *call, struct table *table, const char *name)
 {
 	struct th_volume_row *row = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it has just gone */
 	char size[SIZE_TEXT], ago[48], used[48];
 	struct th_buf users;
 	size_t count = 0;

@@ -236,7 +236,7 @@ static int show(struct invocation *call, struct th_origin *origin,
 	struct th_reader *reader = origin ? th_reader_new(origin, err) : NULL;
 	struct th_resolved resolved = {0};
 	struct peeking peeking = {.resolved = &resolved};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not shown */
 	int rc = -1;
 
 	snprintf(peeking.name, sizeof(peeking.name), "%s", name);

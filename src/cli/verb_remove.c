@@ -38,7 +38,7 @@ static void add_users(
 	struct invocation *call, const char *digest, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	size_t count = 0;
 	struct th_buf text;
 
@@ -107,7 +107,7 @@ static int remove_named(struct invocation *call, const char *kind,
 {
 	struct th_store *store = call->hull.context.store;
 	struct th_strings users = {0};
-	struct th_error err = {0}, ignored = {0};
+	struct th_error err = {0}, ignored = {0}; /* a hint only */
 
 	if (away(store, name, &err) == 0) {
 		if (!call->quiet)
@@ -137,7 +137,7 @@ static void add_volumes(struct invocation *call,
 	const struct th_container_row *row, struct th_strings *names)
 {
 	struct th_volume_row *volumes = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	size_t count = 0;
 
 	if (th_volume_list(

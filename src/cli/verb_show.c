@@ -231,7 +231,7 @@ static void print_group(struct invocation *call, const json_t *doc)
 		const char *id = json_string_value(json_object_get(one, "id"));
 		char state[96], after[300], reach[512];
 		struct th_container_row row;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* it has just gone */
 
 		if (th_state_get(call->hull.context.store->db, id, &row,
 			    &ignored) != 1)

@@ -252,7 +252,7 @@ static int finish(struct invocation *call, struct sweep *sweep,
 	bool removed = false;
 
 	if (is_empty(sweep) && !call->json) {
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* the next sweep */
 
 		/* Locks of killed pulls take no room, and go without a word. */
 		th_litter_remove(call->hull.context.store, &sweep->litter,

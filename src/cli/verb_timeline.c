@@ -143,7 +143,7 @@ static int find(struct invocation *call, struct printing *printing,
 		return 0;
 	}
 	if (err->code == TH_NOT_FOUND) {
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* then the first error */
 
 		rc = th_state_last_named(
 			call->hull.context.store->db, name, id, &ignored);

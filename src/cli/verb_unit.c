@@ -226,7 +226,7 @@ static int install(struct asking *asking, struct th_error *err)
 	if (rc == 0 &&
 		(th_manager_reload(manager, err) ||
 			th_manager_enable(manager, asking->name, err))) {
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* the first one counts */
 
 		/* Half an installation is none. */
 		th_unit_uninstall(asking->folder, asking->name, true, &ignored);

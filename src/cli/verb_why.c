@@ -44,7 +44,7 @@ static void hint_past(
 	struct invocation *call, const char *name, struct th_error *err)
 {
 	char id[TH_ID_LENGTH + 1];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 
 	if (th_state_last_named(
 		    call->hull.context.store->db, name, id, &ignored) != 1)

@@ -310,7 +310,7 @@ static void check_own_users(
  * numbers. */
 static bool may_ping(gid_t gid)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it may not */
 	unsigned int first = 1, last = 0;
 	struct th_buf range;
 	bool may;

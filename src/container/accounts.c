@@ -21,7 +21,7 @@ static int read_files(void *arg, struct th_buf *reply, struct th_error *err)
 	for (int i = 0; i < 2; i++) {
 		int fd = th_path_open_in_root(
 			root, names[i], O_RDONLY | O_NONBLOCK, 0);
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* as if empty */
 		struct th_buf text;
 
 		th_buf_init(&text, FILE_BYTES);

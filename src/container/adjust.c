@@ -101,7 +101,7 @@ int th_container_adjust(const struct th_context *context,
 			th_limit_parse(plan.limit, &whole, err)))
 		goto out;
 	for (size_t i = 0; i < changes->count; i++) {
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* was parsed before */
 
 		if (th_limit_parse(changes->items[i], &whole, err))
 			goto out;

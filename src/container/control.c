@@ -104,7 +104,7 @@ int th_container_stop(const struct th_context *context,
 void th_container_record(const struct th_context *context, const char *id)
 {
 	struct pollfd one = {.events = POLLIN};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a courtesy */
 
 	if (th_channel_connect(context->store->run_fd, id, &one.fd, &ignored) !=
 		1)
@@ -128,7 +128,7 @@ static bool kill_unreachable(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	struct th_container_row now;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is left */
 	bool ended;
 	int pidfd;
 
@@ -167,7 +167,7 @@ bool th_container_end_stuck(const struct th_context *context,
 	const struct th_container_row *row, struct th_error *err)
 {
 	struct th_container_row now = *row;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is left */
 	struct pollfd one = {.fd = -1, .events = POLLIN};
 	bool stuck;
 
@@ -314,7 +314,7 @@ int th_container_wait(const struct th_context *context, const char *id,
 	struct th_container_row row;
 	struct th_message message;
 	struct pollfd one = {.events = POLLIN};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the caller looks */
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
 
 	rc = th_state_get(context->store->db, id, &row, err);

@@ -56,7 +56,7 @@ static void find_owner(const struct th_context *context,
 {
 	const char *protocol = port->udp ? "udp" : "tcp";
 	struct th_port_row *rows = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	size_t count = 0;
 
 	owner[0] = '\0';
@@ -77,7 +77,7 @@ static void describe_holder(const struct th_context *context,
 {
 	const char *protocol = port->udp ? "udp" : "tcp";
 	struct th_container_row row;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	char name[64];
 	int pid, next;
 

@@ -71,7 +71,7 @@ static int check_command(const struct th_context *context,
 static bool is_named(const struct th_packed_image *image, const char *name)
 {
 	struct th_reference wanted, own;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not */
 
 	if (!name)
 		return true;

@@ -16,7 +16,7 @@
  */
 static void read_network(int pid, struct th_meter *meter)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not counted */
 	struct th_buf text;
 	char path[64];
 
@@ -53,7 +53,7 @@ static int64_t io_value(const char *text, const char *key)
 
 static void add_io(int pid, struct th_usage *usage)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not counted */
 	struct th_buf text;
 	char path[64];
 

@@ -287,7 +287,7 @@ const char *th_network_text(const struct th_context *context,
 	const char *network, char text[TH_NETWORK_TEXT])
 {
 	struct th_container_row row;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then by its ID */
 
 	snprintf(text, TH_NETWORK_TEXT, "%s", network);
 	if (th_network_is_with(network) &&

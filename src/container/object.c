@@ -114,7 +114,7 @@ static int hint_group(const struct th_context *context, const char *text,
 {
 	struct th_container_row row;
 	struct th_member *members = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	char names[160] = "";
 	size_t count = 0;
 
@@ -154,7 +154,7 @@ static int not_found(const struct th_context *context, const char *text,
 		? "container or session"
 		: "container, image, volume, network or session";
 	struct th_image_row *images = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	size_t count = 0;
 
 	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
@@ -216,7 +216,7 @@ static int ambiguous(
 static void note_name(struct th_object *object, const char *text)
 {
 	struct th_reference ref;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is an ID */
 	char full[TH_REFERENCE_MAX + 256];
 
 	if (th_reference_parse(text, &ref, &ignored) || ref.digest[0])

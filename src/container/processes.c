@@ -28,7 +28,7 @@ struct listing {
 /* A file below /proc/PID; false where the process has gone. */
 static bool read_proc(int pid, const char *name, struct th_buf *text)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it has just ended */
 	char path[64];
 
 	text->len = 0;
@@ -251,7 +251,7 @@ static int compare(const void *a, const void *b)
 /* "btime" of /proc/stat, in seconds. */
 static int64_t boot_time_us(void)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not known */
 	struct th_buf text;
 	const char *at;
 	int64_t time_us = 0;
@@ -272,7 +272,7 @@ int th_container_processes(const struct th_context *context,
 {
 	struct listing listing = {.boot_us = boot_time_us()};
 	struct th_account_files accounts;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then numbers */
 	int root = -1, rc;
 	bool has_names;
 

@@ -82,7 +82,7 @@ int th_container_remove(const struct th_context *context,
 {
 	struct th_store *store = context->store;
 	struct th_container_row now = *row;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* found later */
 	int lock = -1, rc = 0;
 
 	if (th_replacement_check(context, row, err))

@@ -82,7 +82,7 @@ static int check(const struct th_context *context,
 /* What cannot be had is bound anew: then there is a moment without. */
 static void take_ports(struct th_way *way)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then they are bound anew */
 	int channel = -1;
 
 	if (keeper_reach(way->context, &way->before, TH_ACT_STOP, &channel,
@@ -119,7 +119,7 @@ static int stop_before(struct th_way *way, struct th_error *err)
 
 static void keep_words(struct th_way *way)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 	struct th_container_row now;
 	struct th_why why;
 	char *words = way->replacing->words;
@@ -195,7 +195,7 @@ static int go_back(struct th_way *way, bool stopped, struct th_error *err)
 	const struct th_context *context = way->context;
 	struct th_store *store = context->store;
 	struct th_container_row now;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the first one counts */
 
 	if (th_state_get(store->db, way->row.id, &now, &ignored) == 1 &&
 		th_container_is_up(&now)) {

@@ -24,7 +24,7 @@ bool th_scope_wanted(bool user_bus)
 
 static bool is_inside(const char *scope)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not */
 	struct th_buf text;
 	bool inside = false;
 

@@ -17,6 +17,7 @@
 #include "container/replace.h"
 #include "container/lock.h"
 #include "container/reach.h"
+#include "container/stray_groups.h"
 #include "network/names.h"
 #include "network/network.h"
 #include "network/pilot.h"
@@ -78,7 +79,7 @@ static void at_bridges(struct th_store *store,
 	const struct th_container_row *row)
 {
 	struct work arg = {store, row, work};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look does it */
 	struct th_pilot pilot;
 
 	if (!store->unprivileged) {
@@ -124,7 +125,7 @@ static void await_ports(struct th_store *store, const char *id)
 {
 	const struct timespec step = {.tv_nsec = 2000000};
 	struct th_port_row *rows = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it does not wait */
 	size_t count = 0;
 	int tries = 0;
 
@@ -192,7 +193,7 @@ static int find_end(const struct th_context *context,
 static int ask_for_end(const struct th_context *context,
 	const struct th_container_row *row, struct th_end *end)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then nobody knows */
 	struct pollfd one = {.fd = -1, .events = POLLIN};
 	struct th_message message;
 	int fds[TH_CHANNEL_FDS], rc = 0;
@@ -296,7 +297,7 @@ static int settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_store *store = context->store;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* asked at the next look */
 	char network[TH_NETWORK_TEXT];
 	int lock = -1, pid, rc;
 
@@ -343,7 +344,7 @@ int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err)
 {
 	struct th_db *db = context->store->db;
-	struct th_error own = {0}, ignored = {0};
+	struct th_error own = {0}, ignored = {0}; /* then own counts */
 	int rc;
 
 	if (!th_container_is_up(row))
@@ -368,7 +369,7 @@ void th_container_clean_start(
 	const struct th_context *context, const struct th_container_row *row)
 {
 	struct th_store *store = context->store;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look */
 
 	clean(context, row, false);
 	th_state_forget_start(store->db, row->id, &ignored);
@@ -521,7 +522,7 @@ int th_container_rows(const struct th_context *context,
 	struct th_container_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_store *store = context->store;
-	struct th_error own = {0}, ignored = {0};
+	struct th_error own = {0}, ignored = {0}; /* then own counts */
 
 	if (settle_starts(context, &own) &&
 		(!th_db_not_now(&own) || th_db_detach(store->db, &ignored))) {
@@ -544,6 +545,7 @@ int th_container_rows(const struct th_context *context,
 	th_error_clear(&ignored);
 	if (!store->unprivileged && th_network_is_untidy(store))
 		tidy_now(store);
+	th_stray_groups_remove(context, *rows, *count);
 	return 0;
 }
 

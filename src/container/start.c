@@ -59,7 +59,7 @@ static int await(const struct th_context *context, const char *id, int channel,
 	pid_t pid, struct th_error *err)
 {
 	struct th_container_row row;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it says why */
 	struct th_message message;
 	int fds[TH_CHANNEL_FDS], rc;
 
@@ -93,7 +93,7 @@ static int start(const struct th_context *context,
 	/* Threads share the scope that their process is in. */
 	static pthread_mutex_t in_scope = PTHREAD_MUTEX_INITIALIZER;
 	bool scope = th_scope_wanted(context->user_bus);
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* explained above its use */
 	int pair[2], rc;
 	pid_t pid = 0;
 

@@ -258,7 +258,7 @@ static void explain_next(struct look *look)
 	const struct th_container_row *row = look->row;
 	struct th_policy policy;
 	struct th_verdict verdict;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then nothing comes */
 	struct th_run run = {.outcome = row->outcome,
 		.code = row->code,
 		.ran_ms = (row->ended_us - row->started_us) / 1000,
@@ -289,7 +289,7 @@ static void find_lines(struct look *look)
 {
 	struct th_history_options options = TH_HISTORY_ALL;
 	struct th_history *history = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there are none */
 	struct th_log_entry entry;
 	struct th_why *why = look->why;
 
@@ -319,7 +319,7 @@ static void find_symptom(struct look *look)
 		.program = ""};
 	struct th_bundle bundle;
 	struct th_plan plan;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then by less */
 	int folder;
 
 	folder = th_container_folder(look->context, look->row, &ignored);

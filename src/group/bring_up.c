@@ -159,7 +159,7 @@ static int make(struct worker *worker)
 	const struct th_size none = {0, 0};
 	struct th_group_item *item = worker->item;
 	struct th_problems problems = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* swept later */
 	int rc;
 
 	rc = th_container_create(&worker->context, item->settings, &problems,
@@ -203,7 +203,7 @@ static bool is_started_by_another(struct worker *worker)
 {
 	const struct timespec step = {.tv_nsec = 10000000};
 	struct th_group_item *item = worker->item;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not */
 
 	for (int tries = 0; item->err.code == TH_IN_USE && tries < 300;
 		tries++) {
@@ -365,7 +365,7 @@ static void stop_going(struct bringing *bringing)
 	for (size_t i = 0; i < bringing->group->count; i++) {
 		struct th_group_item *item = &bringing->group->items[i];
 		struct th_ending ending;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* removal says more */
 
 		if (item->act == TH_GROUP_REMOVE && item->was_up)
 			th_container_stop(bringing->context, &item->before, 0,
@@ -399,7 +399,7 @@ static void undo_one(struct bringing *bringing, struct th_group_item *item)
 	const struct th_size none = {0, 0};
 	struct th_container_row now;
 	struct th_ending ending;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the first one counts */
 	bool there = item->row.id[0] &&
 		th_state_get(
 			context->store->db, item->row.id, &now, &ignored) == 1;

@@ -56,7 +56,7 @@ static bool is_another_image(
 {
 	struct th_settings here = *item->settings;
 	struct th_image_choice choice;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is the same */
 	bool another;
 
 	if (here.image_later)

@@ -67,7 +67,7 @@ static int look_here(struct th_store *store, const struct th_reference *ref,
 	for (size_t i = 0; i < count; i++) {
 		for (size_t j = 0; j < rows[i].tags.count; j++) {
 			struct th_reference tag;
-			struct th_error ignored = {0};
+			struct th_error ignored = {0}; /* then it is not */
 
 			if (th_reference_parse(rows[i].tags.items[j], &tag,
 				    &ignored) == 0 &&

@@ -291,7 +291,7 @@ static void name_image(const struct th_packed *packed, const char *given,
 {
 	const char *file = th_path_last(packed->path);
 	struct th_reference ref;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it has no name */
 	char whole[TH_REFERENCE_MAX];
 	size_t len = strcspn(file, ".");
 

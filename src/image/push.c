@@ -201,7 +201,7 @@ static char *find_mount(
 		return NULL;
 	while (!found && th_query_next(query, err) == 1) {
 		struct th_reference other;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* then it is sent */
 
 		if (th_reference_parse(
 			    th_query_text(query, 0), &other, &ignored) == 0 &&

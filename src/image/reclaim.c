@@ -145,7 +145,7 @@ static int remove_unneeded(
 
 void th_image_reclaim_due(struct th_store *store)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* due as before */
 	bool due = false;
 
 	if (th_image_state_reclaim_due(store, &due, &ignored) || !due)
@@ -161,7 +161,7 @@ void th_image_reclaim_due(struct th_store *store)
 
 void th_image_repair(struct th_store *store)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next one does */
 
 	th_image_state_repair(store, &ignored);
 	th_error_clear(&ignored);

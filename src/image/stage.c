@@ -79,7 +79,7 @@ static bool is_unpacked(const char *kind)
 static void settle_old(struct th_store *store, const char *name)
 {
 	char from[PATH_BYTES], to[PATH_BYTES], id[TH_ID_LENGTH + 1];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next one does */
 	const char *kind = strchr(name, '.');
 
 	if (!kind || !th_digest_is_length((size_t)(kind - name)) ||

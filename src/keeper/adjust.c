@@ -45,7 +45,7 @@ void keeper_adjust(struct client *client, const struct th_message *message)
 		adjust(keeper, doc, &err) == 0) {
 		/* A limit may have brought a hierarchy that the process is
 		 * not in yet. */
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* the group holds it */
 		pid_t *pids = NULL;
 		size_t count = 0;
 

@@ -282,7 +282,7 @@ static void tell_refused(struct keeper *keeper)
  * there. */
 static void begin_wait(struct keeper *keeper, struct end *end)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* who connects waits */
 
 	describe_wait(keeper, end);
 	keeper->ending = end->ending;
@@ -443,7 +443,7 @@ void keeper_conclude_run(struct keeper *keeper)
  * this process dies. */
 static void discard(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* its mark stays */
 	/* A row that is still there needs its folder. */
 	bool gone = keeper->discarding && !keeper->records &&
 		th_store_remove_container(
@@ -494,7 +494,7 @@ void keeper_abort(struct keeper *keeper, const struct th_error *why)
 		.outcome = TH_OUTCOME_COULD_NOT_START,
 		.actor = keeper->actor,
 		.wanted = TH_NOT_WANTED};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* why is told */
 
 	/* Without the lock the container is somebody else's. */
 	if (keeper->lock_fd < 0)

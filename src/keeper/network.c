@@ -257,7 +257,7 @@ int keeper_find_network(struct keeper *keeper, struct th_error *err)
 
 static void add_extra_hosts(struct keeper *keeper, struct th_buf *text)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none are added */
 	struct th_buf file;
 
 	th_buf_init(&file, 1 << 20);

@@ -29,7 +29,7 @@ static int renew_folder(struct th_store *store, struct th_error *err)
 
 void keeper_renew(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look */
 	int run = keeper->store->run_fd, made = -1, old = keeper->listener.fd;
 	struct stat st;
 	char path[64];

@@ -205,7 +205,7 @@ static void tell_waiters(
 static bool container_is_ending(const struct keeper *keeper)
 {
 	char path[48], *at;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not */
 	unsigned int flags = 0;
 	struct th_buf text;
 

@@ -40,7 +40,7 @@ static int open_root(struct keeper *keeper, struct th_error *err)
  * a start; what has been lost is compiled again. */
 static int load_filter(struct keeper *keeper, struct th_error *err)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* compiled again */
 	const char *name = keeper->plan.filter;
 	int root = keeper->store->root_fd;
 
@@ -85,7 +85,7 @@ void keeper_drop_filter(struct keeper *keeper)
 /* Nobody has asked for it, so it is no failure where that cannot be done. */
 static void bound_processes(struct keeper *keeper)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* as above */
 	struct th_resources bound;
 
 	th_resources_init(&bound);

@@ -17,7 +17,7 @@
 static uint64_t signal_set(pid_t pid, const char *name)
 {
 	char path[48], *at;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none */
 	struct th_buf buf;
 	uint64_t set = 0;
 
@@ -53,7 +53,7 @@ static bool ends_by_default(int number)
  * kernel lists first. A descriptor of it, or -1. */
 static int open_program(pid_t reaper)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is none */
 	char path[64], parent[32];
 	struct th_buf text;
 	pid_t pid = 0;

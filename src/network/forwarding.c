@@ -89,7 +89,7 @@ static int change(int folder, const char *name, char from, char to)
  * other one. */
 static void put_back(int folder)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then nothing was */
 	struct th_buf text;
 
 	th_buf_init(&text, 1 << 20);
@@ -112,7 +112,7 @@ static void put_back(int folder)
  * that refuses). */
 bool th_forwarding_way_out6(void)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none */
 	struct th_buf text;
 	bool found = false;
 

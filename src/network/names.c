@@ -112,7 +112,7 @@ static void add_lines(
 
 static void add_file(struct th_buf *text, int folder, const char *name)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then without it */
 	struct th_buf file;
 
 	th_buf_init(&file, HOSTS_MAX);
@@ -125,7 +125,7 @@ static void add_file(struct th_buf *text, int folder, const char *name)
 static void read_hostname(
 	int folder, const struct neighbour *own, char name[TH_NAME_MAX])
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then by its name */
 	struct th_buf file;
 
 	name[0] = '\0';
@@ -168,7 +168,7 @@ static void write_sharers(struct th_store *store, const char *container,
 {
 	char key[TH_ID_LENGTH + 8];
 	struct th_strings sharers = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next change */
 
 	snprintf(key, sizeof(key), "with:%s", container);
 	state_names(store->db, &sharers, &ignored,
@@ -310,7 +310,7 @@ static int refresh(struct th_store *store, const char *network,
 	int64_t changed_us, int patience_ms)
 {
 	struct neighbours all = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the caller tries again */
 	const struct neighbour *list;
 	int held = lock(store, patience_ms), note, rc;
 	int64_t began_us = th_clock_now_us();

@@ -251,7 +251,7 @@ static int plug_in(struct th_store *store, struct berth *berth,
 static void clean_last(struct th_store *store, const char *container)
 {
 	char four[TH_ADDRESS_TEXT], six[TH_ADDRESS_TEXT];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there is none */
 
 	if (th_state_addresses(store->db, container, four, six, &ignored) ==
 			0 &&
@@ -264,7 +264,7 @@ int th_network_join(struct th_store *store, const char *container, int netns,
 	struct th_joined *joined, struct th_error *err)
 {
 	struct berth *berths = calloc(TH_NETWORKS_MAX, sizeof(*berths));
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the first one counts */
 	size_t count = 0;
 	int lock, rc;
 
@@ -465,7 +465,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
  * numbers that removed networks can have had lately are tried. */
 static bool has_stray(struct th_store *store)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look */
 	int64_t last = 0, known = 0;
 
 	if (th_db_number(store->db, 0, &last, &ignored,
@@ -485,7 +485,7 @@ static bool has_stray(struct th_store *store)
 bool th_network_is_untidy(struct th_store *store)
 {
 	struct th_query *query = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look */
 	bool untidy = false;
 
 	if (th_db_query(store->db, &query, &ignored,
@@ -547,7 +547,7 @@ void th_network_clean(struct th_store *store, const char *container)
 {
 	struct th_joined joined = {.way_out = true, .way_out6 = true};
 	struct th_port_row *ports = NULL;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next look */
 	size_t count = 0;
 
 	if (!store->unprivileged &&

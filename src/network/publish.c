@@ -291,7 +291,7 @@ static void name_process(int pid, char name[64])
 {
 	char path[64];
 	struct th_buf buf;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* a hint only */
 
 	snprintf(path, sizeof(path), "/proc/%d/comm", pid);
 	th_buf_init(&buf, 63);

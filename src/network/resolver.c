@@ -113,7 +113,7 @@ int th_resolver_write(const char *host, enum th_resolver kind,
 int th_resolver_read_host(struct th_buf *text, struct th_error *err)
 {
 	char local[TH_ADDRESS_TEXT];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then as it is */
 	size_t all, reachable;
 	struct th_buf behind;
 	int rc;

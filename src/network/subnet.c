@@ -109,7 +109,7 @@ static int read_routes(struct th_buf *routes, struct th_error *err)
 
 bool subnet_routed(const struct th_subnet *subnet, const char *device)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is not */
 	struct th_buf routes;
 	bool routed;
 

@@ -313,7 +313,7 @@ static bool pause_before_next(const struct th_http *http,
 	const struct th_http_answer *answer, int tries)
 {
 	int64_t wait_us = (int64_t)(FIRST_PAUSE_MS << tries) * 1000;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* cancelled */
 
 	if (th_http_failed(http)) {
 		if (!th_http_may_pass(http))

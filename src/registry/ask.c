@@ -341,7 +341,7 @@ int th_ask_document(struct th_registry *registry, const struct th_ask *ask,
 /* The registry's own words, made fit for a line. */
 static void read_words(struct th_registry *registry, char words[160])
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then by its number */
 	json_t *doc = NULL, *first;
 	const char *message;
 	struct th_buf body;

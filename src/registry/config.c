@@ -113,7 +113,7 @@ static void listen_to(
 static void find_place(
 	const char *path, const char *value, char place[PLACE_MAX])
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then without a line */
 	struct th_buf text;
 	const char *found;
 	int line = 1;

@@ -195,7 +195,7 @@ int th_search(const struct th_registry_options *options, const char *term,
 {
 	const struct th_config *config = options->config;
 	struct th_reference ref;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is a word */
 	struct asking *asking;
 	size_t hosts = 0;
 	int rc;

@@ -207,7 +207,7 @@ static void undo(struct making *making)
 {
 	const struct th_runtime_options *options = making->options;
 	struct record *record = &making->record;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the first one counts */
 	bool born = record->pid > 0;
 	char *path, *state;
 

@@ -41,7 +41,7 @@ int record_check_id(const char *id, struct th_error *err)
 
 uint64_t process_start(pid_t pid)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it has gone */
 	uint64_t start = 0;
 	char path[48], state = 'X';
 	struct th_buf text;
@@ -63,7 +63,7 @@ uint64_t process_start(pid_t pid)
 
 void read_boot(char boot[40])
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not known */
 	struct th_buf text;
 
 	th_buf_init(&text, 64);

@@ -115,7 +115,7 @@ static int open_v2(const struct hierarchy *v2, const char *path,
 
 static bool has_controller(const char *folder, const char *name)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it has not */
 	char path[FOLDER_MAX + 32];
 	struct th_buf text;
 	bool found = false;
@@ -140,7 +140,7 @@ static bool has_controller(const char *folder, const char *name)
  * of threads, and those below can have no processes ("domain invalid"). */
 static void step_aside(const char *base)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* its limit tells */
 	char path[FOLDER_MAX + 32], aside[FOLDER_MAX + 32];
 	struct th_buf text;
 
@@ -162,7 +162,7 @@ static void step_aside(const char *base)
 static void make_room_at_top(const char *path)
 {
 	const struct hierarchy *v2 = hierarchy_v2();
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* its limit tells */
 	char folder[FOLDER_MAX], file[FOLDER_MAX + 32];
 	struct th_buf type;
 
@@ -292,7 +292,7 @@ static int apply_unified(struct th_cgroup *group,
 		const char *entry = resources->unified.items[i];
 		size_t len = strcspn(entry, "=");
 		char name[128], controller[64];
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* its limit tells */
 
 		snprintf(name, sizeof(name), "%.*s", (int)len, entry);
 		snprintf(controller, sizeof(controller), "%.*s",
@@ -465,7 +465,7 @@ void th_cgroup_close(struct th_cgroup *group)
 
 static void kill_all(bool v2, const char *folder)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* tried again */
 	char path[FOLDER_MAX + 32];
 	struct th_buf text;
 

@@ -81,6 +81,12 @@ int th_cgroup_remove_step(const char *path, int levels);
 /* The same for exactly these folders (th_cgroup.made): what was there before
  * stays, with all that runs in it. */
 bool th_cgroup_remove_made(const struct th_strings *made);
+/* Looks for a hierarchy in which more than so many groups lie below this one,
+ * and gives their names; none where there is no such. most: how many there are
+ * in the one that has most. 1, 0 where the group itself is nowhere, -1 without
+ * memory. */
+int th_cgroup_children(const char *path, size_t expected,
+	struct th_strings *names, size_t *most);
 /* Of a container of ours: the group and the store's. */
 #define TH_CGROUP_LEVELS 2
 

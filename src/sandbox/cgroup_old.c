@@ -20,7 +20,7 @@ void group_inherit_cpuset(const char *folder)
 {
 	static const char *const files[] = {"cpuset.cpus", "cpuset.mems"};
 	char above[FOLDER_MAX];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* joining tells */
 	struct th_buf text;
 
 	snprintf(above, sizeof(above), "%s", folder);

@@ -108,7 +108,7 @@ int th_cgroup_freeze(
 static int64_t sum(
 	const struct th_cgroup *group, const char *file, const char *key)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not counted */
 	char text[TH_FD_PATH], path[1200];
 	const char *folder = find(group, file, text), *at;
 	struct th_buf content;

@@ -30,7 +30,7 @@ struct ranges {
 static void read_ranges(
 	const char *path, const char *name, uid_t uid, struct ranges *ranges)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there are none */
 	struct th_buf text;
 	char number[16];
 

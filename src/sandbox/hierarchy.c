@@ -77,7 +77,7 @@ static void take_own(const char *line)
 
 static void each_line(const char *path, void (*take)(const char *line))
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there are none */
 	struct th_buf text;
 
 	th_buf_init(&text, 4u << 20);
@@ -192,7 +192,7 @@ int group_write(const char *folder, const char *name, const char *text)
 long long group_number(const char *folder, const char *name, const char *key,
 	long long missing)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then as if missing */
 	char path[PATH_MAX];
 	long long number = missing;
 	struct th_buf text;

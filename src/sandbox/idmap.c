@@ -113,7 +113,7 @@ int th_idmap_namespace(const struct th_id_maps *uids,
 
 size_t th_idmap_read(const char *path, struct th_id_map lines[TH_ID_MAP_LINES])
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then there are none */
 	struct th_buf text;
 	size_t count = 0;
 

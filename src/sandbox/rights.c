@@ -94,7 +94,7 @@ void th_rights_rest(void)
 
 int th_rights_outlive(void)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it stays */
 	struct th_buf text;
 	char lower[16];
 	int before = 0, fd, len;

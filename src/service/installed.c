@@ -108,7 +108,7 @@ int th_unit_files(const char *folder, struct th_unit_file **files,
 	}
 	while ((entry = readdir(dir))) {
 		enum th_unit_text_is is;
-		struct th_error ignored = {0};
+		struct th_error ignored = {0}; /* then it is not ours */
 		struct th_unit_file *one;
 
 		if (strncmp(entry->d_name, "tidyhull-", 9) != 0 ||

@@ -207,7 +207,7 @@ int th_hull_open_store(
 {
 	const struct th_hull_options *options = &hull->options;
 	struct th_context *context = &hull->context;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* it keeps what it has */
 
 	if (th_hull_open_registries(hull, err) || enter_networks(hull, err) ||
 		open_store(hull, err))

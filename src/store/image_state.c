@@ -429,7 +429,7 @@ static int query_named(struct th_store *store, const char *text,
 	struct th_query **query, struct th_error *err)
 {
 	struct th_reference ref;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then it is no name */
 	char name[TH_REFERENCE_MAX + 256] = "";
 
 	if (th_reference_parse(text, &ref, &ignored) == 0)

@@ -133,7 +133,7 @@ static int keep_tag(struct th_store *store, struct th_error *err)
 static void read_boot_id(struct th_store *store)
 {
 	struct th_buf buf;
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then not known */
 
 	th_buf_init(&buf, 64);
 	if (th_file_read(AT_FDCWD, "/proc/sys/kernel/random/boot_id", &buf,
@@ -156,7 +156,7 @@ static void remove_socket(struct th_store *store, const char *id)
 static void settle_container(struct th_store *store, int tmp, const char *mark)
 {
 	char id[64], path[128];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* its mark stays */
 	int64_t known = 1;
 
 	snprintf(id, sizeof(id), "%.*s", (int)(strlen(mark) - strlen(MARK)),
@@ -202,7 +202,7 @@ static void settle_volumes(struct th_store *store, const char *name)
 /* What lies in tmp/ while nobody holds the lock belongs to the dead. */
 static void recover(struct th_store *store)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next one does */
 	struct dirent *entry;
 	DIR *dir = NULL;
 	int fd, lock = -1;

@@ -149,7 +149,7 @@ static bool settle_one(
 	struct th_store *store, const char *stage, const char *name)
 {
 	char staged[STAGE_PATH], place[STAGE_PATH];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next one does */
 	int known = th_volume_known(store, name, &ignored);
 
 	if (known == 1) {
@@ -171,7 +171,7 @@ static bool settle_one(
 
 void th_volume_settle(struct th_store *store, const char *stage)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* the next one does */
 	struct dirent *entry;
 	char path[STAGE_PATH];
 	bool settled;
@@ -378,7 +378,7 @@ void th_volume_drop_own(struct th_store *store, const char *container)
 {
 	struct th_query *query = NULL;
 	struct th_strings names = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* swept later */
 
 	if (th_db_query(store->db, &query, &ignored,
 		    "SELECT name FROM volumes WHERE own=?", "t", container))

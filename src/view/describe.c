@@ -97,7 +97,7 @@ void th_view_reach(const struct th_context *context, const char *id, char *text,
 static json_t *describe_places(const struct th_context *context, const char *id)
 {
 	struct th_network_use places[TH_NETWORKS_MAX];
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none are told */
 	json_t *list = json_array();
 	size_t count = 0;
 
@@ -221,7 +221,7 @@ json_t *th_view_network(
 	const struct th_context *context, const struct th_network_row *row)
 {
 	struct th_strings users = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none are told */
 	json_t *doc;
 
 	th_network_users(context->store, row->name, &users, &ignored);
@@ -239,7 +239,7 @@ json_t *th_view_volume(
 	const struct th_context *context, const struct th_volume_row *row)
 {
 	struct th_strings users = {0};
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* then none are told */
 	char *path = th_volume_path(context->store, row->name);
 	char below[TH_NAME_MAX + 16];
 	json_t *doc;

@@ -96,6 +96,8 @@ extern int world_registry_port;
 extern uid_t world_user;
 /* A control group that is the unprivileged user's, or "". */
 extern char world_group[200];
+/* How many control groups of the test's store there are. */
+int world_groups(void);
 #define WORLD_USER 4711
 #define WORLD_USER_NAME "selwick"
 

@@ -5,7 +5,9 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/random.h"
 #include "e2e/harness.h"
+#include "sandbox/cgroup.h"
 
 static void is_well(void)
 {
@@ -95,6 +97,12 @@ static void a_database_that_is_gone_is_told(void)
 	remove_some();
 }
 
+static bool no_groups(void *arg)
+{
+	(void)arg;
+	return world_groups() == 0;
+}
+
 static void what_is_missing_is_found(void)
 {
 	char id[64];
@@ -117,6 +125,37 @@ static void what_is_missing_is_found(void)
 	/* Its container has it still, and it is empty. */
 	CODE(hull("start done --attach"), 4);
 	CODE(hull("remove --force done gauge volume:ledger network:berths"), 0);
+}
+
+/* The group of a container of which nothing is left, and then the store's own,
+ * which is empty. */
+static void groups_that_are_left_go(void)
+{
+	char group[300], owner[40] = "";
+
+	if (!th_cgroup_mount() || (world_user && !world_group[0]))
+		return;
+	make_some();
+	snprintf(group, sizeof(group), "%.250s",
+		as_root("sh -c 'find %s -type d -name %s'",
+			world_user ? world_group : th_cgroup_mount(),
+			field("gauge", "id"))
+			->out);
+	group[strcspn(group, "\n")] = '\0';
+	CHECK(group[0] == '/');
+	if (world_user)
+		snprintf(owner, sizeof(owner), "-o %u", world_user);
+	remove_some();
+	CHECK(wait_until(no_groups, NULL));
+	memcpy(strrchr(group, '/') + 1, "abcdefghjkmn", TH_ID_LENGTH);
+	CODE(as_root("install -d %s %s", owner, group), 0);
+	CODE(as_root("sh -c 'chown %u $(dirname %s)'", world_user, group), 0);
+	CODE(hull("list"), 0);
+	CHECK_INT(world_groups(), 0);
+	*strrchr(group, '/') = '\0';
+	CODE(as_root("install -d %s %s", owner, group), 0);
+	CODE(hull("list"), 0);
+	CHECK_INT(world_groups(), 0);
 }
 
 static void a_damaged_blob_is_fetched_anew(void)
@@ -143,6 +182,7 @@ static void a_damaged_blob_is_fetched_anew(void)
 static const CU_TestInfo tests[] = {
 	{"a damaged database is made anew", a_damaged_database_is_made_anew},
 	{"a database that is gone is told", a_database_that_is_gone_is_told},
+	{"groups that are left go", groups_that_are_left_go},
 	{"what is missing is found", what_is_missing_is_found},
 	{"a damaged blob is fetched anew", a_damaged_blob_is_fetched_anew},
 	CU_TEST_INFO_NULL};

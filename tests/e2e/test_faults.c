@@ -74,6 +74,13 @@ static bool nothing_on_the_host(void *arg)
 		       ->out[0] == '\0';
 }
 
+static bool no_groups(void *arg)
+{
+	(void)arg;
+	hull("list -q");
+	return world_groups() == 0;
+}
+
 static bool is_not_running(void *name)
 {
 	return strcmp(field(name, "state"), "running") != 0;
@@ -151,6 +158,8 @@ static void look(const struct act *act, const struct step *step)
 				"pgrep -ax tidyhull-keepe'")
 				->out);
 	}
+	if (!wait_until(no_groups, NULL))
+		CU_FAIL("a control group stays");
 	CHECK_TEXT(as_root("sh -c 'ls -A %s/containers %s/tmp | grep -v :$ | "
 			   "grep .'",
 			   world_store, world_store)
@@ -194,7 +203,11 @@ static void walk(
 
 static void walk_all(int error)
 {
-	static const char *const programs[] = {"tidyhull", "tidyhull-keeper"};
+	/* The container's own process is one of the keeper's, by its name,
+	 * until it executes its program. Root has no pilot. */
+	static const char *const programs[] = {
+		"tidyhull", "tidyhull-keeper", "tidyhull-pilot"};
+	size_t count = world_user ? 3 : 2;
 	const char *only = getenv("HULL_ACT");
 	long first = error;
 
@@ -202,7 +215,7 @@ static void walk_all(int error)
 	for (size_t i = 0; i < COUNT_OF(acts); i++) {
 		if (only && strcmp(only, acts[i].name) != 0)
 			continue;
-		for (size_t p = 0; p < COUNT_OF(programs); p++) {
+		for (size_t p = 0; p < count; p++) {
 			first = getenv("HULL_FROM")
 				? atol(getenv("HULL_FROM"))
 				: (first * 31 + 17) % stride();
