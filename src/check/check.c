@@ -71,34 +71,47 @@ static int put_aside(int root, char name[48], struct th_error *err)
 	return 0;
 }
 
+/* A new one in its place, with nothing in it yet. */
+static int make_anew(struct checking *checking, int root, struct th_error *err)
+{
+	char name[48];
+
+	if (put_aside(root, name, err))
+		return -1;
+	check_found(checking, TH_PART_DATABASE, "state.db", "made anew",
+		"it is damaged; it is kept as %s", name);
+	return 0;
+}
+
 int th_check_open(const char *root, const char *run, bool mend,
 	struct th_store **store, struct th_findings *findings,
 	struct th_error *err)
 {
-	struct checking checking = {.findings = findings};
+	struct checking checking = {.mend = mend, .findings = findings};
+	int fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC), rc;
 	struct th_error own = {0};
-	char name[48];
-	int fd, rc;
 
-	if (th_store_open(root, run, false, store, &own) == 0)
-		return 0;
-	if (!th_db_damaged(&own) || !mend) {
-		*err = own;
-		if (th_db_damaged(&own))
-			th_hint(err,
-				"tidyhull doctor --repair puts it aside, and "
-				"makes a new one of what is on the disk");
-		return -1;
+	if (fd >= 0)
+		check_own_files(&checking, fd);
+	rc = th_store_open(root, run, false, store, &own);
+	if (rc && mend && fd >= 0 && th_db_damaged(&own)) {
+		th_error_clear(&own);
+		rc = make_anew(&checking, fd, &own) ||
+				th_store_open(root, run, false, store, &own)
+			? -1
+			: 0;
 	}
-	fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	rc = fd < 0 ? th_fail_sys(err, TH_FAILED, errno, "cannot open %s", root)
-		    : put_aside(fd, name, err);
 	th_close(&fd);
-	if (rc || th_store_open(root, run, false, store, err))
-		return -1;
-	check_found(&checking, TH_PART_DATABASE, "state.db", "made anew",
-		"it is damaged; it is kept as %s", name);
-	return 0;
+	if (rc == 0)
+		return 0;
+	*err = own;
+	if (!mend && (th_db_damaged(&own) || findings->count)) {
+		err->hint[0] = '\0';
+		th_hint(err,
+			"tidyhull doctor --repair puts what is damaged aside, "
+			"and makes it anew of what is on the disk");
+	}
+	return -1;
 }
 
 static int check_database(struct checking *checking, struct th_error *err)

@@ -1,4 +1,5 @@
 /* Removing containers. */
+#include <errno.h>
 #include <stdio.h>
 #include <string.h>
 
@@ -69,7 +70,7 @@ static int forget(const struct th_context *context,
 	if (rc == 0)
 		return th_store_remove_container(store, row->id, err);
 	/* On a full disk the files come first, as they make the room. */
-	if (!th_db_unwritable(&own) || th_db_is_detached(store->db) ||
+	if (own.sys != ENOSPC || th_db_is_detached(store->db) ||
 		th_store_remove_container(store, row->id, err)) {
 		*err = own;
 		return -1;

@@ -75,10 +75,13 @@ int th_blob_remove(
 	char path[PATH_BYTES];
 
 	blob_path(digest, path);
-	if (unlinkat(store->root_fd, path, 0) && errno != ENOENT)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot remove the blob %s", digest);
-	return 0;
+	if (unlinkat(store->root_fd, path, 0) == 0 || errno == ENOENT)
+		return 0;
+	/* Somebody has put a folder in its place. */
+	if (errno == EISDIR)
+		return th_tree_remove(store->root_fd, path, err);
+	return th_fail_sys(
+		err, TH_FAILED, errno, "cannot remove the blob %s", digest);
 }
 
 int th_blob_begin(struct th_store *store, struct th_blob_writer *writer,

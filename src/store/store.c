@@ -37,12 +37,19 @@ static void mark_top(const struct th_store *store, const char *name)
 	th_close(&fd);
 }
 
+int th_store_write_layout(int root, struct th_error *err)
+{
+	static const char layout[] = "{\"imageLayoutVersion\":\"1.0.0\"}\n";
+
+	return th_file_replace(root, "images/oci-layout", layout,
+		sizeof(layout) - 1, 0644, true, err);
+}
+
 static int make_folders(struct th_store *store, struct th_error *err)
 {
 	static const char *const names[] = {"images", "images/blobs",
 		"images/blobs/sha256", "images/blobs/sha512", "trees",
 		"containers", "filters", "partial", "tmp"};
-	static const char layout[] = "{\"imageLayoutVersion\":\"1.0.0\"}\n";
 	static const char index[] = "{\"schemaVersion\":2,\"mediaType\":"
 				    "\"application/vnd.oci.image.index.v1+json"
 				    "\",\"manifests\":[]}\n";
@@ -65,8 +72,7 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	}
 	if (faccessat(store->root_fd, "images/index.json", F_OK, 0) == 0)
 		return 0;
-	if (th_file_replace(store->root_fd, "images/oci-layout", layout,
-		    sizeof(layout) - 1, 0644, true, err))
+	if (th_store_write_layout(store->root_fd, err))
 		return -1;
 	/* The index comes last: its being there says that all is. Another
 	 * command may have been quicker, and have an image in it by now. */

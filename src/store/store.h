@@ -50,6 +50,9 @@ struct th_store {
 int th_store_open(const char *root, const char *run, bool small,
 	struct th_store **store, struct th_error *err);
 void th_store_close(struct th_store *store);
+/* Writes the mark of an OCI image layout (image-layout.md) into the folder of a
+ * store. */
+int th_store_write_layout(int root, struct th_error *err);
 
 /* Whoever puts something below tmp/ holds this lock meanwhile, so that nobody
  * takes it for the remains of a dead program. Calls may be nested. */

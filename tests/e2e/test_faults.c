@@ -242,7 +242,91 @@ static void a_broken_disk_at_any_call(void)
 	walk_all(EIO);
 }
 
-static const CU_TestInfo tests[] = {{"death at any call", death_at_any_call},
+/* ---- damage of any file ---- */
+
+/* What becomes of it, as a line of sh. */
+static const char *const damages[] = {": >\"$f\"", /* empty */
+	"truncate -s $(($(stat -c %s \"$f\") / 2)) \"$f\"",
+	"printf \"\\377{[oops\" | dd of=\"$f\" conv=notrunc status=none",
+	"rm \"$f\"", "rm \"$f\"; mkdir \"$f\""};
+
+/* Whatever is said, nothing crashes, and nothing hangs. */
+static void try_all(const char *file, const char *damage)
+{
+	static const char *const lines[] = {"list --all", "list images",
+		"show idle", "why idle", "logs done", "timeline", "start idle",
+		"launch selwick/base --name fresh --network none -- true",
+		"doctor --verify", "doctor --repair", "list --all",
+		"show selwick/base", "remove --force --all",
+		"pull selwick/base", "run selwick/base --network none -- true",
+		"doctor --verify"};
+	int before = (int)CU_get_number_of_failures();
+
+	for (size_t i = 0; i < COUNT_OF(lines); i++) {
+		struct result *result = hull("%s", lines[i]);
+
+		/* 125: our own failure of "run". */
+		if (result->code > 10 && result->code != 125) {
+			CU_FAIL("a command crashes");
+			printf("    %s: exit code %d\n", lines[i],
+				result->code);
+		}
+		if (result->code && !result->err[0] && !result->out[0]) {
+			CU_FAIL("a command does not say what is wrong");
+			printf("    %s: exit code %d\n", lines[i],
+				result->code);
+		}
+	}
+	/* After the repair and a pull all is as with a new store. */
+	CODE(hull("doctor --verify"), 0);
+	if ((int)CU_get_number_of_failures() > before) {
+		printf("    %s: %s\n", file, damage);
+		printf("%s", hull("doctor --verify")->out);
+	}
+	hull("remove --force --all -q");
+}
+
+static void damage_of_any_file(void)
+{
+	char *files, *rest = NULL;
+	size_t number = 0;
+
+	CODE(hull("pull selwick/base"), 0);
+	CODE(hull("create " BOX " -q -- true"), 0);
+	CODE(hull("rename box idle"), 0);
+	CODE(hull("launch selwick/base --name done --network none -- sh -c "
+		  "'echo tide'"),
+		0);
+	CODE(hull("wait done"), 0);
+	/* The files of images are not among them: what is in a layer is not
+	 * compared with its archive. */
+	CODE(as_root("cp -a %s whole", world_store), 0);
+	files = strdup(as_root("sh -c 'cd %s && find . -type f ! -path "
+			       "\"./trees/*\" | sort'",
+		world_store)
+			       ->out);
+	for (char *file = strtok_r(files, "\n", &rest); file;
+		file = strtok_r(NULL, "\n", &rest)) {
+		for (size_t i = 0; i < COUNT_OF(damages); i++) {
+			/* All of them take minutes. */
+			if (number++ % (getenv("HULL_EVERY") ? 1 : 7))
+				continue;
+			as_root("sh -c 'cd %s && f=%s; %s'", world_store, file,
+				damages[i]);
+			try_all(file, damages[i]);
+			as_root("rm -rf %s", world_store);
+			CODE(as_root("cp -a whole %s", world_store), 0);
+		}
+	}
+	CHECK(number > 50);
+	free(files);
+	as_root("rm -rf whole");
+	hull("remove --force --all -q");
+	hull("remove volume:ledger network:berths selwick/base -q");
+}
+
+static const CU_TestInfo tests[] = {{"damage of any file", damage_of_any_file},
+	{"death at any call", death_at_any_call},
 	{"a full disk at any call", a_full_disk_at_any_call},
 	{"a broken disk at any call", a_broken_disk_at_any_call},
 	CU_TEST_INFO_NULL};
