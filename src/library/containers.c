@@ -12,10 +12,12 @@
 
 int th_containers(th_hull *hull, bool all, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row *rows = NULL;
 	json_t *list = json_array();
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_container_rows(&hull->context, &rows, &count, error)) {
 		json_decref(list);
@@ -33,8 +35,10 @@ int th_containers(th_hull *hull, bool all, char **json, th_error *error)
 int th_container(th_hull *hull, const char *name, bool reveal, char **json,
 	th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error))
 		return -1;
@@ -46,12 +50,14 @@ int th_container(th_hull *hull, const char *name, bool reveal, char **json,
 int th_container_make(
 	th_hull *hull, const char *settings, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_settings made = {0};
 	struct th_problems problems = {0};
 	struct th_container_row row;
 	json_t *doc = NULL;
 	int rc;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_json_parse(
 		    settings, strlen(settings), "the settings", &doc, error))
@@ -73,9 +79,11 @@ int th_container_make(
 
 int th_container_begin(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
 	const struct th_size none = {0};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	if (library_container(hull, name, &row, error))
 		return -1;
 	if (row.state == TH_STATE_WAITING)
@@ -89,9 +97,11 @@ int th_container_begin(th_hull *hull, const char *name, th_error *error)
 int th_container_end(th_hull *hull, const char *name, int grace_ms, char **json,
 	th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 	struct th_ending ending = {0};
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error))
 		return -1;
@@ -112,9 +122,11 @@ int th_container_end(th_hull *hull, const char *name, int grace_ms, char **json,
 int th_container_kill(
 	th_hull *hull, const char *name, const char *signal, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 	int number = th_signal_parse(signal);
 
+	error = error ? error : &own;
 	if (number < 0)
 		return th_fail(
 			error, TH_USAGE, "\"%.30s\" is not a signal", signal);
@@ -126,8 +138,10 @@ int th_container_kill(
 int th_container_again(
 	th_hull *hull, const char *name, int grace_ms, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	return library_container(hull, name, &row, error) ||
 			th_container_restart(
 				&hull->context, &row, grace_ms, error)
@@ -147,11 +161,17 @@ static int pause(th_hull *hull, const char *name, bool on, th_error *error)
 
 int th_container_freeze(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
+
+	error = error ? error : &own;
 	return pause(hull, name, true, error);
 }
 
 int th_container_thaw(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
+
+	error = error ? error : &own;
 	return pause(hull, name, false, error);
 }
 
@@ -234,6 +254,7 @@ static int attend(int channel, int *code, struct th_error *err)
 int th_container_run(th_hull *hull, const char *name, const char *command,
 	const int streams[3], int *code, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 	struct command wanted = {0};
 	struct th_exec_options options = {.command = &wanted.words,
@@ -243,6 +264,7 @@ int th_container_run(th_hull *hull, const char *name, const char *command,
 	json_t *doc = NULL;
 	int channel = -1, console = -1, rc;
 
+	error = error ? error : &own;
 	if (th_json_parse(command, strlen(command), "the command", &doc, error))
 		return -1;
 	rc = read_command(doc, &wanted, error);
@@ -268,8 +290,10 @@ int th_container_run(th_hull *hull, const char *name, const char *command,
 int th_container_name(
 	th_hull *hull, const char *name, const char *new_name, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	return library_container(hull, name, &row, error) ||
 			th_container_rename(
 				&hull->context, &row, new_name, error)
@@ -280,6 +304,7 @@ int th_container_name(
 int th_container_change(
 	th_hull *hull, const char *name, const char *changes, th_error *error)
 {
+	struct th_error own = {0};
 	static const char what[] = "the changes";
 	const char *restart = NULL, *probe = NULL;
 	struct th_strings limits = {0};
@@ -288,6 +313,7 @@ int th_container_change(
 	json_t *doc = NULL;
 	int rc = -1;
 
+	error = error ? error : &own;
 	if (th_json_parse(changes, strlen(changes), what, &doc, error))
 		return -1;
 	if (th_json_strings(doc, "limit", what, &limits, error) < 0 ||
@@ -310,8 +336,10 @@ out:
 int th_container_delete(
 	th_hull *hull, const char *name, bool force, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	return library_container(hull, name, &row, error) ||
 			th_container_remove(&hull->context, &row, force, error)
 		? -1

@@ -28,10 +28,12 @@ static int find_image(th_hull *hull, const char *name, struct th_object *object,
 
 int th_images(th_hull *hull, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_image_row *rows = NULL;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_image_state_find(
 		    hull->context.store, NULL, &rows, &count, error))
@@ -45,9 +47,11 @@ int th_images(th_hull *hull, char **json, th_error *error)
 
 int th_image(th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object object;
 	json_t *doc;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (find_image(hull, name, &object, error))
 		return -1;
@@ -90,11 +94,13 @@ static int locate(th_hull *hull, struct th_reference *ref, struct th_error *err)
 int th_image_fetch(th_hull *hull, const char *reference, const char *platform,
 	char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_pull_options options = {0};
 	struct th_reference ref;
 	struct th_pulled pulled;
 	json_t *doc;
 
+	error = error ? error : &own;
 	library_begin(json);
 	set_pull(hull, &options);
 	if ((platform &&
@@ -116,6 +122,7 @@ int th_image_fetch(th_hull *hull, const char *reference, const char *platform,
 int th_image_send(
 	th_hull *hull, const char *name, const char *reference, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_push_options options = {.registries = &hull->registries,
 		.chunk_bytes = CHUNK_BYTES,
 		.progress = hull->context.progress,
@@ -125,6 +132,7 @@ int th_image_send(
 	struct th_pushed pushed;
 	int rc;
 
+	error = error ? error : &own;
 	if (th_reference_parse(reference, &ref, error))
 		return -1;
 	if (!ref.host[0])
@@ -140,12 +148,14 @@ int th_image_send(
 
 int th_image_unpack(th_hull *hull, const char *path, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_pull_options options = {0};
 	struct th_packed *packed = NULL;
 	const struct th_packed_image *images;
 	size_t count = 0;
 	int rc = 0;
 
+	error = error ? error : &own;
 	set_pull(hull, &options);
 	if (th_packed_open(hull->context.store, path, &packed, error))
 		return -1;
@@ -168,6 +178,7 @@ int th_image_unpack(th_hull *hull, const char *path, th_error *error)
 int th_image_pack(th_hull *hull, const char *const *names, size_t count,
 	const char *path, bool replace, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object *objects = calloc(count + 1, sizeof(*objects));
 	struct th_pack_item *items = calloc(count + 1, sizeof(*items));
 	struct th_cancel cancel = hull->registries.cancel;
@@ -175,6 +186,7 @@ int th_image_pack(th_hull *hull, const char *const *names, size_t count,
 	uint64_t bytes;
 	int rc = objects && items ? 0 : th_fail_memory(error);
 
+	error = error ? error : &own;
 	for (; rc == 0 && found < count; found++) {
 		rc = find_image(hull, names[found], &objects[found], error);
 		if (rc)
@@ -196,11 +208,13 @@ int th_image_pack(th_hull *hull, const char *const *names, size_t count,
 int th_image_name(
 	th_hull *hull, const char *name, const char *new_name, th_error *error)
 {
+	struct th_error own = {0};
 	char full[TH_REFERENCE_MAX + 256], before[TH_DIGEST_TEXT];
 	struct th_object object;
 	struct th_reference ref;
 	int rc;
 
+	error = error ? error : &own;
 	if (th_reference_parse(new_name, &ref, error))
 		return -1;
 	if (ref.digest[0])
@@ -222,10 +236,12 @@ int th_image_name(
 
 int th_image_delete(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object object;
 	bool gone;
 	int rc;
 
+	error = error ? error : &own;
 	if (find_image(hull, name, &object, error))
 		return -1;
 	rc = th_image_remove(hull->context.store, object.image.digest,

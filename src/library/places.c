@@ -11,10 +11,12 @@
 
 int th_volumes(th_hull *hull, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_volume_row *rows = NULL;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_volume_list(hull->context.store, NULL, &rows, &count, error))
 		return -1;
@@ -28,8 +30,10 @@ int th_volumes(th_hull *hull, char **json, th_error *error)
 
 int th_volume(th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object object;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_object_find(
 		    &hull->context, name, TH_KIND_VOLUME, &object, error))
@@ -48,8 +52,10 @@ static int check_name(const char *name, const char *what, struct th_error *err)
 
 int th_volume_new(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
 	int made;
 
+	error = error ? error : &own;
 	if (check_name(name, "volume", error))
 		return -1;
 	made = th_volume_make(hull->context.store, name, error);
@@ -61,6 +67,9 @@ int th_volume_new(th_hull *hull, const char *name, th_error *error)
 
 int th_volume_delete(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
+
+	error = error ? error : &own;
 	return th_volume_remove(hull->context.store, name, error);
 }
 
@@ -68,10 +77,12 @@ int th_volume_delete(th_hull *hull, const char *name, th_error *error)
 
 int th_networks(th_hull *hull, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_network_row *rows = NULL;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_network_list(hull->context.store, NULL, &rows, &count, error))
 		return -1;
@@ -85,8 +96,10 @@ int th_networks(th_hull *hull, char **json, th_error *error)
 
 int th_network(th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object object;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_object_find(
 		    &hull->context, name, TH_KIND_NETWORK, &object, error))
@@ -98,11 +111,13 @@ int th_network(th_hull *hull, const char *name, char **json, th_error *error)
 int th_network_create(th_hull *hull, const char *name, const char *subnets,
 	bool internal, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_new_network wish = {.name = name, .internal = internal};
 	struct th_network_row row;
 	char *copy = subnets ? strdup(subnets) : NULL, *rest = NULL;
 	int rc = subnets && !copy ? th_fail_memory(error) : 0;
 
+	error = error ? error : &own;
 	if (rc == 0)
 		rc = check_name(name, "network", error);
 	for (char *part = copy ? strtok_r(copy, ",", &rest) : NULL;
@@ -123,6 +138,9 @@ int th_network_create(th_hull *hull, const char *name, const char *subnets,
 
 int th_network_delete(th_hull *hull, const char *name, th_error *error)
 {
+	struct th_error own = {0};
+
+	error = error ? error : &own;
 	return th_network_forget(hull->context.store, name, error);
 }
 
@@ -130,11 +148,13 @@ int th_network_delete(th_hull *hull, const char *name, th_error *error)
 
 int th_groups(th_hull *hull, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_group_row *rows = NULL;
 	json_t *list;
 	size_t count = 0;
 	int rc = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_group_list(hull->context.store->db, NULL, &rows, &count, error))
 		return -1;
@@ -156,9 +176,11 @@ int th_groups(th_hull *hull, char **json, th_error *error)
 
 int th_group(th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_object object;
 	json_t *doc;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_object_find(&hull->context, name, TH_KIND_GROUP, &object, error))
 		return -1;
@@ -170,10 +192,12 @@ int th_group(th_hull *hull, const char *name, char **json, th_error *error)
 
 int th_store_check(th_hull *hull, bool repair, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_findings findings = {0};
 	json_t *list = json_array();
 	bool whole = true;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (th_check(&hull->context, repair, &findings, error)) {
 		th_findings_release(&findings);
@@ -197,5 +221,8 @@ int th_store_check(th_hull *hull, bool repair, char **json, th_error *error)
 
 int th_store_settle(th_hull *hull, th_error *error)
 {
+	struct th_error own = {0};
+
+	error = error ? error : &own;
 	return th_container_settle(&hull->context, error);
 }

@@ -11,10 +11,12 @@
 int th_container_reason(
 	th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 	struct th_why why;
 	json_t *doc;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error) ||
 		th_why(&hull->context, &row, &why, error))
@@ -27,11 +29,13 @@ int th_container_reason(
 int th_container_events(th_hull *hull, const char *name, int64_t after,
 	char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_event_row *rows = NULL;
 	struct th_container_row row;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if ((name && library_container(hull, name, &row, error)) ||
 		th_state_events(hull->context.store->db, name ? row.id : NULL,
@@ -67,10 +71,12 @@ int th_container_log(th_hull *hull, const char *name, long last,
 		const char *text, size_t bytes),
 	void *owner, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_history_options options = TH_HISTORY_ALL;
 	struct reading reading = {take, owner};
 	struct th_container_row row;
 
+	error = error ? error : &own;
 	if (library_container(hull, name, &row, error))
 		return -1;
 	th_container_record(&hull->context, row.id);
@@ -82,9 +88,11 @@ int th_container_log(th_hull *hull, const char *name, long last,
 int th_container_usage(
 	th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_container_row row;
 	struct th_meter meter;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error) ||
 		th_container_meter(&hull->context, &row, &meter, error))
@@ -95,11 +103,13 @@ int th_container_usage(
 int th_container_inside(
 	th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_process_row *rows = NULL;
 	struct th_container_row row;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error) ||
 		th_container_processes(
@@ -115,11 +125,13 @@ int th_container_inside(
 int th_container_sessions(
 	th_hull *hull, const char *name, char **json, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_session_row *rows = NULL;
 	struct th_container_row row;
 	json_t *list;
 	size_t count = 0;
 
+	error = error ? error : &own;
 	library_begin(json);
 	if (library_container(hull, name, &row, error) ||
 		th_state_sessions(hull->context.store->db, row.id, NULL, &rows,
@@ -159,10 +171,12 @@ static int open_place(th_hull *hull, const char *name, const char *path,
 int th_container_save(th_hull *hull, const char *name, const char *path,
 	int descriptor, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_copy copy = {.owner = TH_OWNER_KEEP};
 	struct th_place place;
 	int rc = open_place(hull, name, path, &place, error);
 
+	error = error ? error : &own;
 	if (rc == 0)
 		rc = th_copy_to_tar(&place, descriptor, &copy, error);
 	th_place_release(&hull->context, &place);
@@ -172,10 +186,12 @@ int th_container_save(th_hull *hull, const char *name, const char *path,
 int th_container_load(th_hull *hull, const char *name, const char *path,
 	int descriptor, th_error *error)
 {
+	struct th_error own = {0};
 	struct th_copy copy = {.owner = TH_OWNER_KEEP};
 	struct th_place place;
 	int rc = open_place(hull, name, path, &place, error);
 
+	error = error ? error : &own;
 	if (rc == 0)
 		rc = th_copy_from_tar(descriptor, &place, &copy, error);
 	th_place_release(&hull->context, &place);
