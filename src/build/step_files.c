@@ -13,9 +13,7 @@
 #include "build/step.h"
 #include "container/user.h"
 #include "layer/apply.h"
-#include "layer/inflate.h"
-
-#define READ_BYTES (256 * 1024)
+#include "layer/archive.h"
 
 /* ---- owners ---- */
 
@@ -49,62 +47,17 @@ static int find_owner(struct step_files *files, const char *text,
 
 /* ---- archives ---- */
 
-struct archive {
-	struct th_source source; /* first: the two are one */
-	int fd;
-	char data[READ_BYTES];
-};
-
-static ssize_t next_of_archive(
-	struct th_source *source, const void **data, struct th_error *err)
-{
-	struct archive *archive = (struct archive *)(void *)source;
-	ssize_t got;
-
-	do
-		got = read(archive->fd, archive->data, sizeof(archive->data));
-	while (got < 0 && errno == EINTR);
-	*data = archive->data;
-	return got < 0
-		? th_fail_sys(err, TH_FAILED, errno, "cannot read the archive")
-		: got;
-}
-
-static enum th_compression compression_of(int fd)
-{
-	unsigned char head[4] = {0};
-
-	if (pread(fd, head, sizeof(head), 0) != (ssize_t)sizeof(head))
-		return TH_PLAIN;
-	if (head[0] == 0x1f && head[1] == 0x8b)
-		return TH_GZIP;
-	return head[0] == 0x28 && head[1] == 0xb5 && head[2] == 0x2f &&
-			head[3] == 0xfd
-		? TH_ZSTD
-		: TH_PLAIN;
-}
-
 static int unpack_archive(int fd, int tree, struct th_error *err)
 {
-	struct archive *archive = calloc(1, sizeof(*archive));
+	struct th_archive *archive = th_archive_new(fd);
 	struct th_layer_notes notes = {0};
-	struct th_inflate *inflate = NULL;
 	uint64_t bytes;
-	int rc = -1;
+	int rc = archive ? th_layer_apply(th_archive_source(archive), tree,
+				   &notes, &bytes, err)
+			 : th_fail_memory(err);
 
-	if (archive) {
-		archive->source.next = next_of_archive;
-		archive->fd = fd;
-		inflate = th_inflate_new(compression_of(fd), &archive->source);
-	}
-	if (!inflate)
-		th_fail_memory(err);
-	else
-		rc = th_layer_apply(
-			th_inflate_source(inflate), tree, &notes, &bytes, err);
-	th_inflate_free(inflate);
+	th_archive_free(archive);
 	th_layer_notes_release(&notes);
-	free(archive);
 	return rc;
 }
 

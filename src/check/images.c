@@ -45,7 +45,8 @@ static int is_whole(const struct th_store *store, const char *digest)
 	return strcmp(found, digest) == 0;
 }
 
-static void check_blob(struct checking *checking,
+/* True where it is whole, and was not looked at before. */
+static bool check_blob(struct checking *checking,
 	const struct th_image_row *row, const char *digest, const char *what)
 {
 	struct th_store *store = checking->context->store;
@@ -56,14 +57,14 @@ static void check_blob(struct checking *checking,
 	/* Images share most of theirs. */
 	for (size_t i = 0; i < checking->seen.count; i++) {
 		if (strcmp(checking->seen.items[i], digest) == 0)
-			return;
+			return false;
 	}
 	if (th_strings_add(&checking->seen, digest))
-		return;
+		return false;
 	checking->findings->blobs++;
 	rc = is_whole(store, digest);
 	if (rc == 1)
-		return;
+		return true;
 	/* Out of the way: the next pull brings it anew. */
 	if (rc == 0 && checking->mend)
 		gone = th_blob_remove(store, digest, &ignored) == 0;
@@ -72,6 +73,7 @@ static void check_blob(struct checking *checking,
 		"%s (%.19s) %s", what, digest,
 		rc < 0 ? "is missing: remove the image, and pull it again"
 		       : "is damaged");
+	return false;
 }
 
 static int check_tree(struct checking *checking, const struct th_image_row *row,
@@ -106,8 +108,11 @@ static int check_image(struct checking *checking,
 	check_blob(checking, row, row->config, "its configuration");
 	if (th_image_state_layers(store, row->digest, &layers, &count, err))
 		return -1;
-	for (size_t i = 0; i < count; i++)
-		check_blob(checking, row, layers[i].blob, "a layer");
+	for (size_t i = 0; i < count; i++) {
+		/* Of those that images share, once. */
+		if (check_blob(checking, row, layers[i].blob, "a layer"))
+			check_tree_files(checking, name_of(row), &layers[i]);
+	}
 	free(layers);
 	if (th_image_state_trees(store, row->digest, &trees, root, err))
 		return -1;

@@ -17,6 +17,9 @@ void check_found(struct checking *checking, enum th_part part, const char *what,
 	const char *mended, const char *fmt, ...)
 	__attribute__((format(printf, 5, 6)));
 
+/* trees.c: the files of an unpacked layer, against its archive. */
+void check_tree_files(struct checking *checking, const char *image,
+	const struct th_image_layer *layer);
 /* own_files.c: the files of the store's own; root: its folder. */
 void check_own_files(struct checking *checking, int root);
 /* images.c: rows, blobs, trees; and images of the layout that are no rows. */

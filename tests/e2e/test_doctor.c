@@ -97,6 +97,30 @@ static void a_database_that_is_gone_is_told(void)
 	remove_some();
 }
 
+/* One byte of a program in an unpacked layer; and one file that is gone. */
+static void a_damaged_layer_is_found(void)
+{
+	static const char *const damages[] = {
+		"printf x | dd of=$f conv=notrunc bs=1 seek=1000 status=none",
+		"truncate -s 1000 $f", "rm $f", "rm $f; mkdir $f"};
+
+	for (size_t i = 0; i < COUNT_OF(damages); i++) {
+		struct result *result;
+
+		CODE(hull("pull selwick/base"), 0);
+		CODE(hull("doctor --verify"), 0);
+		CODE(as_root("sh -c 'f=$(ls %s/trees/*/bin/busybox | head -1); "
+			     "%s'",
+			     world_store, damages[i]),
+			0);
+		result = hull("doctor --verify");
+		CODE(result, 1);
+		SAYS(result->out, "is not what the layer says");
+		SAYS(result->out, "/bin/busybox");
+		CODE(hull("remove selwick/base"), 0);
+	}
+}
+
 static bool no_groups(void *arg)
 {
 	(void)arg;
@@ -182,6 +206,7 @@ static void a_damaged_blob_is_fetched_anew(void)
 static const CU_TestInfo tests[] = {
 	{"a damaged database is made anew", a_damaged_database_is_made_anew},
 	{"a database that is gone is told", a_database_that_is_gone_is_told},
+	{"a damaged layer is found", a_damaged_layer_is_found},
 	{"groups that are left go", groups_that_are_left_go},
 	{"what is missing is found", what_is_missing_is_found},
 	{"a damaged blob is fetched anew", a_damaged_blob_is_fetched_anew},
