@@ -25,11 +25,13 @@ struct comparing {
 };
 
 /* A later entry of the same name is what counts. */
-static void note(struct comparing *comparing, const char *name, bool is_right)
+static void note(struct comparing *comparing, const char *given, bool is_right)
 {
 	struct th_strings *wrong = &comparing->wrong;
+	/* "./a" and "a" are one. */
+	char *name = th_path_absolute("/", given);
 
-	for (size_t i = 0; i < wrong->count; i++) {
+	for (size_t i = 0; name && i < wrong->count; i++) {
 		if (strcmp(wrong->items[i], name) != 0)
 			continue;
 		if (is_right) {
@@ -37,10 +39,13 @@ static void note(struct comparing *comparing, const char *name, bool is_right)
 			wrong->items[i] = wrong->items[--wrong->count];
 			wrong->items[wrong->count] = NULL;
 		}
+		free(name);
 		return;
 	}
-	if (!is_right)
-		th_strings_add(wrong, name);
+	if (is_right)
+		free(name);
+	else
+		th_strings_take(wrong, name);
 }
 
 /* 1 where the part of the file is the same, 0, -1. */
@@ -137,7 +142,7 @@ void check_tree_files(struct checking *checking, const char *image,
 	if (comparing.wrong.count)
 		check_found(checking, TH_PART_IMAGE, image, "",
 			"%zu file%s of an unpacked layer (%.12s) %s not what "
-			"the layer says, /%.80s among them: remove the image, "
+			"the layer says, %.80s among them: remove the image, "
 			"and pull it again",
 			comparing.wrong.count,
 			comparing.wrong.count == 1 ? "" : "s",
