@@ -168,32 +168,45 @@ static int open_place(th_hull *hull, const char *name, const char *path,
 	return rc;
 }
 
-int th_container_save(th_hull *hull, const char *name, const char *path,
-	int descriptor, th_error *error)
+typedef int archive_work(const struct th_place *place, int descriptor,
+	struct th_copy *copy, struct th_error *err);
+
+static int save(const struct th_place *place, int descriptor,
+	struct th_copy *copy, struct th_error *err)
+{
+	return th_copy_to_tar(place, descriptor, copy, err);
+}
+
+static int load(const struct th_place *place, int descriptor,
+	struct th_copy *copy, struct th_error *err)
+{
+	return th_copy_from_tar(descriptor, place, copy, err);
+}
+
+static int at_place(th_hull *hull, const char *name, const char *path,
+	archive_work *work, int descriptor, th_error *error)
 {
 	struct th_error own = {0};
 	struct th_copy copy = {.owner = TH_OWNER_KEEP};
 	struct th_place place;
-	int rc = open_place(hull, name, path, &place, error);
+	int rc;
 
 	error = error ? error : &own;
+	rc = open_place(hull, name, path, &place, error);
 	if (rc == 0)
-		rc = th_copy_to_tar(&place, descriptor, &copy, error);
+		rc = work(&place, descriptor, &copy, error);
 	th_place_release(&hull->context, &place);
 	return rc;
+}
+
+int th_container_save(th_hull *hull, const char *name, const char *path,
+	int descriptor, th_error *error)
+{
+	return at_place(hull, name, path, save, descriptor, error);
 }
 
 int th_container_load(th_hull *hull, const char *name, const char *path,
 	int descriptor, th_error *error)
 {
-	struct th_error own = {0};
-	struct th_copy copy = {.owner = TH_OWNER_KEEP};
-	struct th_place place;
-	int rc = open_place(hull, name, path, &place, error);
-
-	error = error ? error : &own;
-	if (rc == 0)
-		rc = th_copy_from_tar(descriptor, &place, &copy, error);
-	th_place_release(&hull->context, &place);
-	return rc;
+	return at_place(hull, name, path, load, descriptor, error);
 }
