@@ -1,6 +1,7 @@
 /* Whether an unpacked layer holds what its archive says. */
 #include <errno.h>
 #include <fcntl.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -119,6 +120,19 @@ static bool is_own(const struct th_image_layer *layer)
 	return strcmp(layer->tree, layer->diff_id) == 0;
 }
 
+static void tell(struct checking *checking, const char *image,
+	const struct th_image_layer *layer, const struct th_strings *wrong)
+{
+	char more[48] = "";
+
+	if (wrong->count > 1)
+		snprintf(more, sizeof(more), " and %zu more", wrong->count - 1);
+	check_found(checking, TH_PART_IMAGE, image, "",
+		"%.100s%s in an unpacked layer (%.12s): not as in its archive; "
+		"remove the image, and pull it again",
+		wrong->items[0], more, th_digest_hex(layer->tree));
+}
+
 void check_tree_files(struct checking *checking, const char *image,
 	const struct th_image_layer *layer)
 {
@@ -140,15 +154,7 @@ void check_tree_files(struct checking *checking, const char *image,
 	if (comparing.tree >= 0 && comparing.tar)
 		compare_all(&comparing, &ignored);
 	if (comparing.wrong.count)
-		check_found(checking, TH_PART_IMAGE, image, "",
-			"%zu file%s of an unpacked layer (%.12s) %s not what "
-			"the layer says, %.80s among them: remove the image, "
-			"and pull it again",
-			comparing.wrong.count,
-			comparing.wrong.count == 1 ? "" : "s",
-			th_digest_hex(layer->tree),
-			comparing.wrong.count == 1 ? "is" : "are",
-			comparing.wrong.items[0]);
+		tell(checking, image, layer, &comparing.wrong);
 out:
 	th_tar_free(comparing.tar);
 	th_archive_free(archive);

@@ -115,7 +115,7 @@ static void a_damaged_layer_is_found(void)
 			0);
 		result = hull("doctor --verify");
 		CODE(result, 1);
-		SAYS(result->out, "is not what the layer says");
+		SAYS(result->out, "not as in its archive");
 		SAYS(result->out, "/bin/busybox");
 		CODE(hull("remove selwick/base"), 0);
 	}
