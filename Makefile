@@ -306,7 +306,7 @@ format:
 	clang-format -i $(ALL_C)
 
 format-check:
-	clang-format --dry-run --Werror $(ALL_C)
+	@clang-format --dry-run --Werror $(ALL_C)
 
 # Each header compiles alone.
 headers:
@@ -359,7 +359,8 @@ check-more: deps-develop
 	@$(MAKE) --no-print-directory WERROR=1 lint
 	@$(MAKE) --no-print-directory WERROR=1 CC=clang all build-clang/unit \
 		build-clang/e2e
-	@$(MAKE) --no-print-directory WERROR=1 SAN=address,undefined build-san/unit
+	@# gcc warns of what cannot be, where it has put checks in between.
+	@$(MAKE) --no-print-directory WERROR= SAN=address,undefined build-san/unit
 	$(AS_ROOT) build-san/unit
 
 clean:
