@@ -71,6 +71,16 @@ static int put_aside(int root, char name[48], struct th_error *err)
 	return 0;
 }
 
+void th_check_files(const char *root, bool mend, struct th_findings *findings)
+{
+	struct checking checking = {.mend = mend, .findings = findings};
+	int fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+
+	if (fd >= 0)
+		check_own_files(&checking, fd);
+	th_close(&fd);
+}
+
 /* A new one in its place, with nothing in it yet. */
 static int make_anew(struct checking *checking, int root, struct th_error *err)
 {
@@ -91,8 +101,6 @@ int th_check_open(const char *root, const char *run, bool mend,
 	int fd = open(root, O_RDONLY | O_DIRECTORY | O_CLOEXEC), rc;
 	struct th_error own = {0};
 
-	if (fd >= 0)
-		check_own_files(&checking, fd);
 	rc = th_store_open(root, run, false, store, &own);
 	if (rc && mend && fd >= 0 && th_db_damaged(&own)) {
 		th_error_clear(&own);

@@ -30,6 +30,9 @@ struct th_findings {
 
 const char *th_part_word(enum th_part part);
 
+/* Before anything of the store is opened or locked: its own files, which may
+ * have become something else. */
+void th_check_files(const char *root, bool mend, struct th_findings *findings);
 /* Opens the store for th_check: where its database is damaged and mend says so,
  * that is put aside, and a new one is made, which th_check fills from what is
  * on the disk. Findings are added. */

@@ -209,6 +209,8 @@ int th_hull_open_store(
 	struct th_context *context = &hull->context;
 	struct th_error ignored = {0}; /* it keeps what it has */
 
+	if (options->checks)
+		th_check_files(hull->root, options->repairs, &hull->findings);
 	if (th_hull_open_registries(hull, err) || enter_networks(hull, err) ||
 		open_store(hull, err))
 		return -1;
