@@ -49,8 +49,7 @@ static void note(struct comparing *comparing, const char *given, bool is_right)
 		th_strings_take(wrong, name);
 }
 
-/* 1 where the part of the file is the same, 0, -1. */
-static int is_same(struct comparing *comparing, int fd, const char *data,
+static bool is_same(struct comparing *comparing, int fd, const char *data,
 	size_t len, uint64_t at)
 {
 	while (len > 0) {
@@ -61,19 +60,20 @@ static int is_same(struct comparing *comparing, int fd, const char *data,
 			continue;
 		if (got <= 0 ||
 			memcmp(comparing->piece, data, (size_t)got) != 0)
-			return 0;
+			return false;
 		data += got;
 		at += (uint64_t)got;
 		len -= (size_t)got;
 	}
-	return 1;
+	return true;
 }
 
 static int compare_file(struct comparing *comparing,
 	const struct th_tar_entry *entry, struct th_error *err)
 {
-	int fd = th_path_open_in_root(
-		comparing->tree, entry->name, O_RDONLY | O_NOFOLLOW, 0);
+	/* What is there now may be a FIFO, which nobody may ever open. */
+	int fd = th_path_open_in_root(comparing->tree, entry->name,
+		O_RDONLY | O_NOFOLLOW | O_NONBLOCK, 0);
 	char *name = strdup(entry->name);
 	const void *data;
 	struct stat st;

@@ -97,12 +97,3 @@ bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)
 	th_buf_release(&text);
 	return fits && !program->failed;
 }
-
-bool th_filter_unseal(int folder, const char *name, struct th_buf *program)
-{
-	int fd = th_filter_open(folder, name);
-	bool fits = fd >= 0 && th_filter_unseal_file(fd, name, program);
-
-	th_close(&fd);
-	return fits;
-}

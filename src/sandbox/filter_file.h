@@ -15,14 +15,11 @@ int th_filter_seal(int folder, const char *name, const struct th_buf *program,
  * read. */
 bool th_filter_is_sealed(int folder, const char *name);
 
-/* Reads it into an empty buffer that takes TH_FILTER_MAX. True where it is
- * there and the seal fits; else the buffer stays empty, and it is to be
- * compiled again. */
-bool th_filter_unseal(int folder, const char *name, struct th_buf *program);
-
-/* The file, open for reading, or -1; and the same of what is open. Whatever
- * becomes of the folder, this file stays. */
+/* The file, open for reading, or -1: whatever becomes of the folder, it stays.
+ */
 int th_filter_open(int folder, const char *name);
+/* Reads it into an empty buffer that takes TH_FILTER_MAX. True where the seal
+ * fits; else the buffer stays empty, and the filter is to be compiled again. */
 bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program);
 
 #endif

@@ -102,7 +102,8 @@ static void a_damaged_layer_is_found(void)
 {
 	static const char *const damages[] = {
 		"printf x | dd of=$f conv=notrunc bs=1 seek=1000 status=none",
-		"truncate -s 1000 $f", "rm $f", "rm $f; mkdir $f"};
+		"truncate -s 1000 $f", "rm $f", "rm $f; mkdir $f",
+		"rm $f; mkfifo $f"};
 
 	for (size_t i = 0; i < COUNT_OF(damages); i++) {
 		struct result *result;
