@@ -39,7 +39,9 @@ int th_blob_open(
 	int fd;
 
 	blob_path(digest, path);
-	fd = openat(store->root_fd, path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	/* Whatever has the name by now, it is not waited for. */
+	fd = openat(store->root_fd, path,
+		O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
 	if (fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the blob %s of the store", digest);

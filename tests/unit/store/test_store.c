@@ -252,7 +252,24 @@ static void what_the_dead_left_is_cleaned(void)
 	th_store_close(store);
 }
 
+/* Somebody has put it there; it must not be waited for. */
+static void a_fifo_is_no_blob(void)
+{
+	struct th_store *store = open_store();
+	char path[160], byte;
+	int fd;
+
+	snprintf(path, sizeof(path), "images/blobs/sha256/%s",
+		DIGEST("a") + strlen("sha256:"));
+	CHECK_INT(mkfifoat(store->root_fd, path, 0600), 0);
+	fd = th_blob_open(store, DIGEST("a"), NULL);
+	CHECK(fd >= 0 && read(fd, &byte, 1) == 0);
+	th_close(&fd);
+	th_store_close(store);
+}
+
 static const CU_TestInfo blob_tests[] = {
+	{"a FIFO is no blob", a_fifo_is_no_blob},
 	{"only what it says becomes a blob", only_what_it_says_becomes_a_blob},
 	{"a damaged blob is found when read",
 		a_damaged_blob_is_found_when_read},
