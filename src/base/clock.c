@@ -133,3 +133,13 @@ int th_clock_parse_span(const char *text, int64_t *span_us)
 	}
 	return -1;
 }
+
+void th_clock_exact_span(int64_t span_ms, char text[TH_TIME_TEXT])
+{
+	if (span_ms % 1000)
+		snprintf(text, TH_TIME_TEXT, "%" PRId64 "ms", span_ms);
+	else if (span_ms % 60000 || !span_ms)
+		snprintf(text, TH_TIME_TEXT, "%" PRId64 "s", span_ms / 1000);
+	else
+		snprintf(text, TH_TIME_TEXT, "%" PRId64 "m", span_ms / 60000);
+}

@@ -1,6 +1,8 @@
 #include "base/size.h"
 
 #include <ctype.h>
+#include <inttypes.h>
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -25,4 +27,17 @@ int th_size_parse(const char *text, uint64_t *bytes)
 		return -1;
 	*bytes = (uint64_t)value;
 	return 0;
+}
+
+void th_size_exact(uint64_t bytes, char text[TH_SIZE_EXACT])
+{
+	static const char units[] = "KMGT";
+	int unit = -1;
+
+	while (bytes && bytes % 1024 == 0 && unit < 3) {
+		bytes /= 1024;
+		unit++;
+	}
+	snprintf(text, TH_SIZE_EXACT, "%" PRIu64 "%.1s", bytes,
+		unit < 0 ? "" : units + unit);
 }

@@ -182,9 +182,13 @@ static int take_env(const struct th_plan *plan,
 static int take_ports(const struct th_plan *plan,
 	struct th_image_settings *settings, struct th_error *err)
 {
-	for (size_t i = 0; i < plan->port_texts.count; i++) {
-		if (th_image_settings_port(
-			    settings, plan->port_texts.items[i], err))
+	for (size_t i = 0; i < plan->port_count; i++) {
+		const struct th_port *port = &plan->ports[i];
+		char text[16];
+
+		snprintf(text, sizeof(text), "%d/%s", port->port,
+			port->udp ? "udp" : "tcp");
+		if (th_image_settings_port(settings, text, err))
 			return -1;
 	}
 	return 0;
@@ -207,12 +211,8 @@ static int take_settings(const struct th_plan *plan,
 	rc |= copy_text(workdir, &settings->workdir) |
 		copy_text(plan->settings_user, &settings->user) |
 		take_env(plan, settings, capture);
-	for (size_t i = 0; i < plan->mount_texts.count; i++) {
-		const char *text = plan->mount_texts.items[i];
-
-		rc |= th_strings_take(
-			&capture->mounts, strndup(text, strcspn(text, "=,")));
-	}
+	for (size_t i = 0; i < plan->mount_count; i++)
+		rc |= th_strings_add(&capture->mounts, plan->mounts[i].target);
 	return rc ? th_fail_memory(err) : take_ports(plan, settings, err);
 }
 

@@ -5,7 +5,7 @@
 #include <string.h>
 
 #include "base/json.h"
-#include "container/settings.h"
+#include "model/settings.h"
 
 void th_image_settings_release(struct th_image_settings *settings)
 {

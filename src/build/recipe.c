@@ -7,7 +7,7 @@
 #include "base/clock.h"
 #include "build/recipe_step.h"
 #include "base/yaml_values.h"
-#include "container/settings.h"
+#include "model/settings.h"
 
 /* An image while it is read. */
 struct image_reading {

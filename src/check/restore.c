@@ -31,6 +31,8 @@ static int take(const json_t *doc, const char *key, char *to, size_t size,
 static int read_row(const struct th_plan *plan, const char *id,
 	struct th_container_row *row, struct th_error *err)
 {
+	char *probe;
+
 	memset(row, 0, sizeof(*row));
 	if (!plan->state)
 		return th_fail(err, TH_FAILED,
@@ -42,14 +44,14 @@ static int read_row(const struct th_plan *plan, const char *id,
 		plan->image ? plan->image : "");
 	snprintf(row->network, sizeof(row->network), "%s", plan->network);
 	row->keep = plan->keep;
+	th_policy_format(&plan->policy, row->restart);
+	probe = th_probe_format(&plan->probe);
+	snprintf(row->probe, sizeof(row->probe), "%s", probe ? probe : "");
+	free(probe);
 	return take(plan->state, "image-digest", row->image, sizeof(row->image),
 		       err) ||
 			take(plan->state, "command", row->command,
 				sizeof(row->command), err) ||
-			take(plan->state, "restart", row->restart,
-				sizeof(row->restart), err) ||
-			take(plan->state, "probe", row->probe,
-				sizeof(row->probe), err) ||
 			take(plan->state, "aliases", row->aliases,
 				sizeof(row->aliases), err) ||
 			th_json_int(plan->state, "created", WHAT,
@@ -58,31 +60,21 @@ static int read_row(const struct th_plan *plan, const char *id,
 		: 0;
 }
 
-/* As much of the settings as networks and volumes are recorded from. */
 static int record_uses(struct th_store *store, const struct th_plan *plan,
 	const char *id, struct th_error *err)
 {
-	struct th_problems problems = {0};
-	struct th_settings settings = {.base = "/"};
+	struct th_settings settings = {.network_count = plan->network_count};
 	int rc;
 
-	settings.network_texts = plan->network_texts;
-	settings.mount_texts = plan->mount_texts;
-	settings.port_texts = plan->port_texts;
-	th_settings_check(&settings, &problems);
-	snprintf(settings.network, sizeof(settings.network), "%s",
-		plan->network);
+	memcpy(settings.networks, plan->networks, sizeof(plan->networks));
 	rc = networks_record(store, &settings, id, err);
-	for (size_t i = 0; rc == 0 && i < settings.mount_count; i++) {
-		if (settings.mounts[i].volume)
-			rc = th_volume_use(store, settings.mounts[i].volume, id,
-				settings.mounts[i].target, err);
+	for (size_t i = 0; rc == 0 && i < plan->mount_count; i++) {
+		const struct th_mount_setting *mount = &plan->mounts[i];
+
+		if (mount->volume)
+			rc = th_volume_use(
+				store, mount->volume, id, mount->target, err);
 	}
-	th_problems_release(&problems);
-	/* The lists are the plan's. */
-	memset(&settings.network_texts, 0, sizeof(settings.network_texts));
-	memset(&settings.mount_texts, 0, sizeof(settings.mount_texts));
-	memset(&settings.port_texts, 0, sizeof(settings.port_texts));
 	th_settings_release(&settings);
 	return rc;
 }

@@ -152,24 +152,37 @@ static int read_choices(struct invocation *call, struct th_settings *settings,
 	return 0;
 }
 
+/* Those whose values are taken as they are given. */
+static int read_plain(
+	const struct invocation *call, struct th_settings *settings)
+{
+	int rc = 0;
+
+	for (const struct th_setting *one = th_settings_all; one->name; one++) {
+		void *place = th_setting_place(one, settings);
+
+		if (one->kind == TH_SETTING_TEXT)
+			*(const char **)place = option_value(call, one->name);
+		else if (one->kind == TH_SETTING_LIST &&
+			one->joining != TH_JOIN_APART &&
+			strcmp(one->name, "capability") != 0)
+			rc |= option_values(call, one->name, place);
+	}
+	settings->image = call->objects[0];
+	settings->read_only = option_given(call, "read-only");
+	for (int i = 0; i < call->command_count; i++)
+		rc |= th_strings_add(&settings->command, call->command[i]);
+	return rc;
+}
+
+/* Those whose values may stand elsewhere, or are several in one. */
 static int read_lists(struct invocation *call, struct th_settings *settings,
 	struct th_error *err)
 {
 	struct th_strings texts = {0};
 	const char *path;
-	int rc;
+	int rc = option_values(call, "env", &texts);
 
-	rc = option_values(call, "port", &settings->port_texts) |
-		option_values(call, "mount", &settings->mount_texts) |
-		option_values(call, "limit", &settings->limit_texts) |
-		option_values(call, "device", &settings->device_texts) |
-		option_values(call, "allow", &settings->allow_texts) |
-		option_values(call, "network", &settings->network_texts) |
-		option_values(call, "alias", &settings->aliases) |
-		option_values(call, "host", &settings->host_texts) |
-		option_values(call, "env", &texts);
-	for (int i = 0; i < call->command_count; i++)
-		rc |= th_strings_add(&settings->command, call->command[i]);
 	if (rc)
 		th_fail_memory(err);
 	/* What is given one by one wins over what comes from files. */
@@ -215,20 +228,6 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 			"give an image, or a --settings file that names one");
 	}
 	settings->base = making->values.items[0];
-	settings->image = call->objects[0];
-	settings->name = option_value(call, "name");
-	settings->hostname = option_value(call, "hostname");
-	settings->user = option_value(call, "user");
-	settings->workdir = option_value(call, "workdir");
-	settings->entrypoint = option_value(call, "entrypoint");
-	settings->stop_text = option_value(call, "stop");
-	settings->restart_text = option_value(call, "restart");
-	settings->probe_text = option_value(call, "probe");
-	settings->log_text = option_value(call, "log");
-	settings->read_only = option_given(call, "read-only");
-	settings->share_text = option_value(call, "share");
-	settings->reaper_text = option_value(call, "reaper");
-	settings->users_text = option_value(call, "users");
 	settings->caller.unprivileged = call->hull.caller.unprivileged;
 	settings->caller.uid = call->hull.caller.uid;
 	settings->caller.gid = call->hull.caller.gid;
@@ -236,12 +235,13 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->caller.home = call->hull.caller.home;
 	settings->keep = true;
 	making->plan = option_given(call, "plan");
-	if (read_choices(call, settings, terminal, err) ||
-		read_lists(call, settings, err)) {
-		making_release(making);
-		return -1;
-	}
-	return 0;
+	if (read_plain(call, settings))
+		th_fail_memory(err);
+	else if (read_choices(call, settings, terminal, err) == 0 &&
+		read_lists(call, settings, err) == 0)
+		return 0;
+	making_release(making);
+	return -1;
 }
 
 void making_release(struct making *making)
@@ -255,14 +255,10 @@ void making_release(struct making *making)
 /* True where a later one of the same name counts instead. */
 static bool is_overruled(const struct invocation *call, int at)
 {
-	static const char *const lists[] = {"port", "mount", "env", "secret",
-		"network", "alias", "host", "limit", "device", "allow",
-		"capability"};
+	const struct th_setting *one = th_setting_find(call->options[at].name);
 
-	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++) {
-		if (strcmp(call->options[at].name, lists[i]) == 0)
-			return false;
-	}
+	if (one && one->kind == TH_SETTING_LIST)
+		return false;
 	for (int i = at + 1; i < call->option_count; i++) {
 		if (strcmp(call->options[at].name, call->options[i].name) == 0)
 			return true;

@@ -9,7 +9,7 @@
 
 #include "base/clock.h"
 #include "cli/shown.h"
-#include "container/settings.h"
+#include "model/settings.h"
 
 int exit_code_of(enum th_code code)
 {

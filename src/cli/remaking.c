@@ -7,30 +7,6 @@
 #include "view/describe.h"
 #include "container/replace.h"
 
-/* How what is given goes together with what was set before. */
-enum joining {
-	JOIN_ONE, /* it replaces it */
-	JOIN_PLACES, /* it replaces what has the same place inside */
-	JOIN_ALL, /* it comes on top of it */
-	JOIN_LIST /* it replaces the whole list */
-};
-
-static const struct joined_setting {
-	const char *name;
-	enum joining joining;
-} joined[] = {{"port", JOIN_PLACES}, {"mount", JOIN_PLACES},
-	{"host", JOIN_PLACES}, {"limit", JOIN_ALL}, {"device", JOIN_ALL},
-	{"allow", JOIN_ALL}, {"alias", JOIN_ALL}, {"capability", JOIN_ALL},
-	{"network", JOIN_LIST}, {"hostname", JOIN_ONE}, {"user", JOIN_ONE},
-	{"workdir", JOIN_ONE}, {"entrypoint", JOIN_ONE}, {"tty", JOIN_ONE},
-	{"stop", JOIN_ONE}, {"restart", JOIN_ONE}, {"probe", JOIN_ONE},
-	{"log", JOIN_ONE}, {"share", JOIN_ONE}, {"reaper", JOIN_ONE},
-	{"users", JOIN_ONE}, {"read-only", JOIN_ONE}};
-/* Those that are put together by hand: they have no text of an option. */
-static const char *const others[] = {"env", "secret", "command"};
-
-#define COUNT(list) (sizeof(list) / sizeof(*(list)))
-
 struct remaking {
 	struct invocation *call;
 	struct making *making;
@@ -75,14 +51,14 @@ static bool is_left_out(
 }
 
 static bool is_replaced(const struct invocation *call,
-	const struct joined_setting *setting, const char *value)
+	const struct th_setting *setting, const char *value)
 {
 	for (int i = 0; i < call->option_count; i++) {
 		if (strcmp(call->options[i].name, setting->name) != 0)
 			continue;
-		if (setting->joining == JOIN_ONE ||
-			setting->joining == JOIN_LIST ||
-			(setting->joining == JOIN_PLACES &&
+		if (setting->joining == TH_JOIN_ONE ||
+			setting->joining == TH_JOIN_LIST ||
+			(setting->joining == TH_JOIN_PLACES &&
 				is_same_place(call->options[i].value, value)))
 			return true;
 	}
@@ -105,7 +81,7 @@ static int add(struct remaking *remaking, const char *name, const char *value)
 	return 0;
 }
 
-static int take(struct remaking *remaking, const struct joined_setting *setting,
+static int take(struct remaking *remaking, const struct th_setting *setting,
 	const char *value)
 {
 	if (!*value || is_replaced(remaking->call, setting, value) ||
@@ -114,27 +90,38 @@ static int take(struct remaking *remaking, const struct joined_setting *setting,
 	return add(remaking, setting->name, value);
 }
 
+/* Name and image are those of the container, or are given anew; others have no
+ * text of an option. */
+static bool is_apart(const struct th_setting *setting)
+{
+	return setting->joining == TH_JOIN_APART ||
+		strcmp(setting->name, "name") == 0 ||
+		strcmp(setting->name, "image") == 0;
+}
+
 /* What was set before, in front: the last one of an option counts. */
 static int take_settings(struct remaking *remaking, const json_t *settings)
 {
-	for (size_t i = 0; i < COUNT(joined); i++) {
-		const json_t *value = json_object_get(settings, joined[i].name);
+	for (const struct th_setting *one = th_settings_all; one->name; one++) {
+		const json_t *value = json_object_get(settings, one->name);
 		size_t k;
 		json_t *item;
 
+		if (is_apart(one))
+			continue;
 		if (json_is_string(value) &&
-			take(remaking, &joined[i], json_string_value(value)))
+			take(remaking, one, json_string_value(value)))
 			return -1;
 		if (json_is_true(value) &&
-			!is_left_out(remaking, joined[i].name, "") &&
-			!option_given(remaking->call, joined[i].name) &&
-			add(remaking, joined[i].name, NULL))
+			!is_left_out(remaking, one->name, "") &&
+			!option_given(remaking->call, one->name) &&
+			add(remaking, one->name, NULL))
 			return -1;
 		if (!json_is_array(value))
 			continue;
 		json_array_foreach((json_t *)(uintptr_t)value, k, item)
 		{
-			if (take(remaking, &joined[i], json_string_value(item)))
+			if (take(remaking, one, json_string_value(item)))
 				return -1;
 		}
 	}
@@ -238,17 +225,17 @@ static int check_without(const struct remaking *remaking, struct th_error *err)
 	for (int i = 0; i < call->option_count; i++) {
 		const char *text = call->options[i].value;
 		size_t len = strcspn(text ? text : "", "=");
-		bool known = false;
+		const struct th_setting *setting;
+		char name[40];
+		bool known;
 
 		if (strcmp(call->options[i].name, "without") != 0 ||
 			remaking->used[i])
 			continue;
-		for (size_t k = 0; k < COUNT(joined); k++)
-			known |= strlen(joined[k].name) == len &&
-				strncmp(joined[k].name, text, len) == 0;
-		for (size_t k = 0; k < COUNT(others); k++)
-			known |= strlen(others[k]) == len &&
-				strncmp(others[k], text, len) == 0;
+		snprintf(name, sizeof(name), "%.*s", (int)len, text);
+		setting = th_setting_find(name);
+		known = setting && strcmp(name, "name") != 0 &&
+			strcmp(name, "image") != 0;
 		th_fail(err, TH_USAGE,
 			known ? "it has no setting \"%.100s\" to leave out"
 			      : "\"%.100s\" is not a setting",

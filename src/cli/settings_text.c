@@ -225,20 +225,21 @@ static void print_member(const char *key, const json_t *value, int indent)
 	}
 }
 
+/* All but its name. */
 static void print_settings(const json_t *doc, int indent)
 {
-	static const char *const keys[] = {"image", "command", "port", "mount",
-		"env", "network", "alias", "host", "hostname", "user",
-		"workdir", "entrypoint", "capability", "secret", "tty", "stop",
-		"restart", "probe", "log", "limit", "device", "share", "allow",
-		"reaper", "users"};
 	const json_t *settings = json_object_get(doc, "settings");
 
-	for (size_t i = 0; i < sizeof(keys) / sizeof(*keys); i++)
-		print_member(
-			keys[i], json_object_get(settings, keys[i]), indent);
-	if (json_is_true(json_object_get(settings, "read-only")))
-		printf("%*sread-only: true\n", indent, "");
+	for (const struct th_setting *one = th_settings_all; one->name; one++) {
+		const json_t *value = json_object_get(settings, one->name);
+
+		if (strcmp(one->name, "name") == 0)
+			continue;
+		if (one->kind == TH_SETTING_FLAG && json_is_true(value))
+			printf("%*s%s: true\n", indent, "", one->name);
+		else
+			print_member(one->name, value, indent);
+	}
 }
 
 void settings_file_print(const json_t *doc)

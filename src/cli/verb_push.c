@@ -2,11 +2,12 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/size.h"
 #include "base/clock.h"
 #include "cli/output.h"
 #include "cli/progress.h"
 #include "cli/verbs.h"
-#include "container/settings.h"
+#include "model/settings.h"
 #include "image/push.h"
 
 /* Larger blobs go in chunks, so that a broken upload can be taken up. */

@@ -10,6 +10,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
+#include "container/bundle_linux.h"
 #include "container/keeper_ask.h"
 #include "container/container.h"
 #include "container/plan.h"
@@ -35,23 +36,28 @@ static void rewrite_limits(json_t *resources, const struct th_limit *limit)
 	th_limit_write(&kept, resources);
 }
 
+/* As it can be written again. */
+static int read_plan(int folder, const struct th_container_row *row,
+	struct th_plan *plan, struct th_error *err)
+{
+	return th_plan_read(folder, plan, err) ||
+			th_plan_complete(plan, row->restart, row->probe, err)
+		? -1
+		: 0;
+}
+
 static int keep_limits(int folder, struct th_plan *plan,
-	const struct th_limit *limit, const char *text, struct th_error *err)
+	const struct th_limit *limit, struct th_error *err)
 {
 	json_t *doc = NULL, *part;
-	char *copy = strdup(text);
 	int rc;
 
-	rc = copy ? th_json_read_file(
-			    folder, "config.json", TH_BUNDLE_MAX, &doc, err)
-		  : th_fail_memory(err);
+	rc = th_json_read_file(folder, "config.json", TH_BUNDLE_MAX, &doc, err);
 	if (rc == 1) {
 		part = json_object_get(
 			json_object_get(doc, "linux"), "resources");
 		rewrite_limits(part, limit);
-		free(plan->limit);
-		plan->limit = copy;
-		copy = NULL;
+		plan->limit = *limit;
 		rc = th_json_write_file(
 			     folder, "config.json", doc, 0600, false, err) ||
 				th_plan_write(folder, plan, err)
@@ -59,7 +65,6 @@ static int keep_limits(int folder, struct th_plan *plan,
 			: 0;
 	}
 	json_decref(doc);
-	free(copy);
 	return rc;
 }
 
@@ -83,7 +88,7 @@ int th_container_adjust(const struct th_context *context,
 	const struct th_container_row *row, const struct th_strings *changes,
 	char text[TH_LIMIT_TEXT], struct th_error *err)
 {
-	struct th_limit change = {0}, whole = {0};
+	struct th_limit change = {0}, whole;
 	struct th_plan plan = {0};
 	int folder, rc = -1;
 
@@ -96,10 +101,9 @@ int th_container_adjust(const struct th_context *context,
 			"cannot lock the container's folder");
 		goto out;
 	}
-	if (th_plan_read(folder, &plan, err) ||
-		(plan.limit && *plan.limit &&
-			th_limit_parse(plan.limit, &whole, err)))
+	if (read_plan(folder, row, &plan, err))
 		goto out;
+	whole = plan.limit;
 	for (size_t i = 0; i < changes->count; i++) {
 		struct th_error ignored = {0}; /* was parsed before */
 
@@ -112,7 +116,7 @@ int th_container_adjust(const struct th_context *context,
 		change.memory_bytes = whole.memory_bytes;
 	th_limit_format(&whole, text);
 	if (ask_to_adjust(context, row, &change, text, err) == 0)
-		rc = keep_limits(folder, &plan, &whole, text, err);
+		rc = keep_limits(folder, &plan, &whole, err);
 out:
 	th_plan_release(&plan);
 	th_close(&folder);
@@ -123,6 +127,9 @@ out:
  * (NULL: as they were). */
 struct both {
 	const char *name, *restart, *probe;
+	/* What the last two mean. */
+	const struct th_policy *policy;
+	struct th_probe *asked; /* taken over */
 	const struct th_cause *cause;
 };
 
@@ -153,12 +160,13 @@ static int change_plan(
 		free(plan->name);
 		plan->name = copy;
 	}
-	if (plan->state && both->restart)
-		json_object_set_new(
-			plan->state, "restart", json_string(both->restart));
-	if (plan->state && both->probe)
-		json_object_set_new(
-			plan->state, "probe", json_string(both->probe));
+	if (both->policy)
+		plan->policy = *both->policy;
+	if (both->asked) {
+		th_probe_release(&plan->probe);
+		plan->probe = *both->asked;
+		memset(both->asked, 0, sizeof(*both->asked));
+	}
 	return 0;
 }
 
@@ -180,8 +188,8 @@ static int change_both(const struct th_context *context,
 			"cannot lock the container's folder");
 		goto out;
 	}
-	if (th_plan_read(folder, &before, err) ||
-		th_plan_read(folder, &plan, err))
+	if (read_plan(folder, row, &before, err) ||
+		read_plan(folder, row, &plan, err))
 		goto out;
 	if (th_db_begin_durable(db, row->keep, err))
 		goto out;
@@ -205,29 +213,30 @@ int th_container_adjust_life(const struct th_context *context,
 	const char *probe, struct th_error *err)
 {
 	struct th_policy policy;
-	struct th_probe parsed;
+	struct th_probe parsed = {0};
 	struct th_cause cause = {.kind = restart && probe
 			? TH_CAUSE_POLICY_AND_PROBE
 			: restart ? TH_CAUSE_POLICY
 				  : TH_CAUSE_PROBE};
+	int rc;
 
-	if (restart && th_policy_parse(restart, &policy, err))
+	if ((restart && th_policy_parse(restart, &policy, err)) ||
+		(probe && th_probe_parse(probe, &parsed, err)))
 		return -1;
-	if (probe) {
-		if (th_probe_parse(probe, &parsed, err))
-			return -1;
-		th_probe_release(&parsed);
-	}
 	snprintf(cause.text, sizeof(cause.text), "%s",
 		restart		? restart
 			: probe ? probe
 				: "");
 	snprintf(cause.more, sizeof(cause.more), "%s", probe ? probe : "");
-	if (change_both(context, row,
-		    &(struct both){.restart = restart,
-			    .probe = probe,
-			    .cause = &cause},
-		    err))
+	rc = change_both(context, row,
+		&(struct both){.restart = restart,
+			.probe = probe,
+			.policy = restart ? &policy : NULL,
+			.asked = probe ? &parsed : NULL,
+			.cause = &cause},
+		err);
+	th_probe_release(&parsed);
+	if (rc)
 		return -1;
 	if (!th_container_is_up(row))
 		return 0;

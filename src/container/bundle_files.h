@@ -3,7 +3,7 @@
 #ifndef TH_CONTAINER_BUNDLE_FILES_H
 #define TH_CONTAINER_BUNDLE_FILES_H
 
-#include "container/settings.h"
+#include "model/settings.h"
 #include "store/container_state.h"
 
 /* Writes hosts, hostname, resolv.conf, secrets and the empty folders. */

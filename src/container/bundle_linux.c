@@ -182,3 +182,52 @@ int th_bundle_linux(struct th_store *store, const char *id,
 		return -1;
 	return add_filter(store, settings, part, filter, err);
 }
+
+/* ---- limits ---- */
+
+static json_t *part_of(json_t *resources, const char *name)
+{
+	json_t *part = json_object_get(resources, name);
+
+	if (!part) {
+		part = json_object();
+		json_object_set_new(resources, name, part);
+	}
+	return part;
+}
+
+void th_limit_write(const struct th_limit *limit, json_t *resources)
+{
+	json_t *part;
+
+	if (limit->memory_bytes) {
+		part = part_of(resources, "memory");
+		json_object_set_new(
+			part, "limit", json_integer(limit->memory_bytes));
+	}
+	if (limit->swap_bytes) {
+		/* The specification counts both together. */
+		part = part_of(resources, "memory");
+		json_object_set_new(part, "swap",
+			json_integer(limit->swap_bytes < 0 ? -1
+							   : limit->swap_bytes +
+						limit->memory_bytes));
+	}
+	if (limit->cpu_us) {
+		part = part_of(resources, "cpu");
+		json_object_set_new(
+			part, "period", json_integer(TH_LIMIT_PERIOD_US));
+		json_object_set_new(part, "quota", json_integer(limit->cpu_us));
+	}
+	if (limit->processes) {
+		part = part_of(resources, "pids");
+		json_object_set_new(
+			part, "limit", json_integer(limit->processes));
+	}
+	if (limit->io_weight) {
+		part = part_of(resources, "blockIO");
+		json_object_set_new(part, "weight",
+			json_integer(
+				limit->io_weight < 0 ? 100 : limit->io_weight));
+	}
+}

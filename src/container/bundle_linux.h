@@ -5,7 +5,7 @@
 
 #include <jansson.h>
 
-#include "container/settings.h"
+#include "model/settings.h"
 #include "store/store.h"
 
 /* The capabilities of root inside: the small default set, as changed by the
@@ -17,5 +17,8 @@ uint64_t th_default_capabilities(const struct th_settings *settings);
 int th_bundle_linux(struct th_store *store, const char *id,
 	const struct th_settings *settings, json_t *config, char filter[72],
 	struct th_error *err);
+
+/* Puts limits into an OCI "resources" object. */
+void th_limit_write(const struct th_limit *limit, json_t *resources);
 
 #endif

@@ -13,48 +13,7 @@
 #include "base/yaml_bounds.h"
 #include "base/yaml_json.h"
 #include "container/cdi_parts.h"
-
-/* ---- names ---- */
-
-/* Letters, digits and the others given, with a letter or digit at both ends
- * (Container Device Interface Specification, "Kind" and "Device naming"). */
-static bool is_word(const char *text, size_t len, const char *others,
-	bool begins_with_letter)
-{
-	if (len == 0 || !isalnum((unsigned char)text[len - 1]) ||
-		!(begins_with_letter ? isalpha((unsigned char)text[0])
-				     : isalnum((unsigned char)text[0])))
-		return false;
-	for (size_t i = 0; i < len; i++) {
-		if (!isalnum((unsigned char)text[i]) &&
-			!strchr(others, text[i]))
-			return false;
-	}
-	return true;
-}
-
-/* VENDOR/CLASS */
-static bool is_kind(const char *text, size_t len)
-{
-	const char *slash = memchr(text, '/', len);
-
-	return slash && is_word(text, (size_t)(slash - text), "_-.", true) &&
-		is_word(slash + 1, len - (size_t)(slash + 1 - text), "_-.",
-			true);
-}
-
-static bool is_device(const char *text)
-{
-	return is_word(text, strlen(text), "_-.:", false);
-}
-
-bool th_cdi_is_name(const char *text)
-{
-	const char *equals = strchr(text, '=');
-
-	return equals && is_kind(text, (size_t)(equals - text)) &&
-		is_device(equals + 1);
-}
+#include "model/name.h"
 
 /* ---- files ---- */
 
@@ -87,7 +46,7 @@ static int check_file(const json_t *doc, struct th_error *err)
 	if (check_version(doc, err) ||
 		th_json_string(doc, "kind", "the file", &kind, err) < 0)
 		return -1;
-	if (!kind || !is_kind(kind, strlen(kind)))
+	if (!kind || !th_device_kind_valid(kind, strlen(kind)))
 		return th_fail(err, TH_FAILED,
 			"\"%.100s\" is not a kind of device (VENDOR/CLASS)",
 			kind ? kind : "");
@@ -99,7 +58,7 @@ static int check_file(const json_t *doc, struct th_error *err)
 			? json_string_value(json_object_get(item, "name"))
 			: NULL;
 
-		if (!name || !is_device(name))
+		if (!name || !th_device_valid(name))
 			return th_fail(err, TH_FAILED,
 				"device %zu has no valid name", i + 1);
 	}
@@ -222,7 +181,7 @@ static int look_through(
 static int not_found(
 	const struct search *search, const char *folder, struct th_error *err)
 {
-	if (!th_cdi_is_name(search->name))
+	if (!th_device_name_valid(search->name))
 		return th_fail(err, TH_USAGE,
 			"\"%.150s\" is not the name of a device "
 			"(VENDOR/CLASS=NAME)",
@@ -260,7 +219,8 @@ int th_cdi_apply(const char *name, const char *const *folders,
 		count++;
 	/* A later folder counts more than an earlier one; within one folder
 	 * nobody can say which of two is meant. */
-	while (rc == 0 && !search.doc && count > 0 && th_cdi_is_name(name))
+	while (rc == 0 && !search.doc && count > 0 &&
+		th_device_name_valid(name))
 		rc = look_through(&search, folders[--count], err);
 	if (rc == 0 && !search.doc) {
 		rc = not_found(&search, folders[0], err);

@@ -8,10 +8,6 @@
 #include "base/buffer.h"
 #include "base/error.h"
 
-/* True where text has the form of such a name: "selwick.example/gauge=north".
- */
-bool th_cdi_is_name(const char *text);
-
 /* Applies the edits of the named device, and those of its file, to an OCI
  * config.json. folders: where to look, the most important last. applied: the
  * files whose common edits were carried out already, and are not again.

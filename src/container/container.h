@@ -4,8 +4,9 @@
 
 #include <stdbool.h>
 
-#include "container/limit.h"
-#include "container/settings.h"
+#include "model/limit.h"
+#include "model/settings.h"
+#include "store/network_state.h"
 #include "image/pull.h"
 #include "ipc/channel.h"
 #include "ipc/handed.h"

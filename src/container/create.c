@@ -17,6 +17,7 @@
 #include "container/image_choice.h"
 #include "container/valid_name.h"
 #include "container/networks.h"
+#include "container/own_users.h"
 #include "container/volumes.h"
 #include "network/network.h"
 #include "store/group_state.h"
@@ -172,6 +173,7 @@ static void check_mounts(
 		else
 			th_fail_sys(&err, TH_FAILED, errno,
 				"mount source %.300s", mount->source);
+		/* As it was given. */
 		th_hint(&err, "try --mount %s,make",
 			settings->mount_texts.items[i]);
 		th_problems_add(problems, &err);
@@ -362,36 +364,23 @@ static int fill_row(const struct th_context *context,
 	return rc;
 }
 
-/* "declared" becomes a free port for each that the image declares. */
+/* A free port for each that the image declares. */
 static int declare_ports(struct th_settings *settings,
 	const struct th_image_config *config, struct th_error *err)
 {
-	struct th_strings texts = {0};
-	int rc = 0;
-
-	for (size_t i = 0; rc == 0 && i < settings->port_texts.count; i++) {
-		const char *text = settings->port_texts.items[i];
-
-		if (strcmp(text, "declared") != 0) {
-			rc = th_strings_add(&texts, text);
-			continue;
-		}
-		for (size_t k = 0; rc == 0 && k < config->ports.count; k++)
-			rc = th_strings_add(&texts, config->ports.items[k]);
-		if (rc == 0 && !config->ports.count) {
-			th_strings_release(&texts);
-			th_fail(err, TH_USAGE,
-				"the image does not declare any ports");
-			return th_hint(
-				err, "give a port, for example --port 80");
-		}
+	if (!settings->declared_ports)
+		return 0;
+	if (!config->ports.count) {
+		th_fail(err, TH_USAGE, "the image does not declare any ports");
+		return th_hint(err, "give a port, for example --port 80");
 	}
-	if (rc) {
-		th_strings_release(&texts);
-		return th_fail_memory(err);
+	/* Once, however often the rest is tried. */
+	settings->declared_ports = false;
+	for (size_t i = 0; i < config->ports.count; i++) {
+		if (th_port_parse(config->ports.items[i], &settings->ports,
+			    &settings->port_count, err))
+			return -1;
 	}
-	th_strings_release(&settings->port_texts);
-	settings->port_texts = texts;
 	return 0;
 }
 

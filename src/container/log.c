@@ -21,51 +21,12 @@
 #include "base/utf8.h"
 
 /* Nothing is lost unless somebody says so, and no disk is filled up either. */
-#define DEFAULT_SIZE (64u << 20)
-#define DEFAULT_FILES 16 /* 1 GiB in all */
-#define LEAST_SIZE (64u << 10)
 /* How long after a write that failed the next is tried. */
 #define RETRY_MS 1000
 #define JOURNAL "/run/systemd/journal/socket"
 
 static const char base64[] =
 	"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
-
-int th_log_settings(const char *text, struct th_log_settings *settings,
-	struct th_error *err)
-{
-	char copy[128], *rest = NULL;
-
-	*settings = (struct th_log_settings){
-		.size_bytes = DEFAULT_SIZE, .files = DEFAULT_FILES};
-	snprintf(copy, sizeof(copy), "%s", text ? text : "");
-	for (char *part = strtok_r(copy, ",", &rest); part;
-		part = strtok_r(NULL, ",", &rest)) {
-		char *end = part;
-
-		if (strcmp(part, "journal") == 0) {
-			settings->journal = true;
-			continue;
-		}
-		if (strncmp(part, "size=", 5) == 0 &&
-			th_size_parse(part + 5, &settings->size_bytes) == 0 &&
-			settings->size_bytes >= LEAST_SIZE)
-			continue;
-		if (strncmp(part, "files=", 6) == 0) {
-			settings->files = (int)strtol(part + 6, &end, 10);
-			if (end != part + 6 && !*end && settings->files >= 1 &&
-				settings->files <= 10000)
-				continue;
-		}
-		th_fail(err, TH_USAGE, "\"%.60s\" is not a log setting", part);
-		return th_hint(err,
-			"for example --log size=64M,files=10,journal; the "
-			"minimum size is 64K");
-	}
-	if (text && strlen(text) >= sizeof(copy))
-		return th_fail(err, TH_USAGE, "the log setting is too long");
-	return 0;
-}
 
 void th_log_file(const char *base, int number, char name[TH_LOG_FILE])
 {

@@ -17,23 +17,12 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "model/log_settings.h"
 
 enum th_stream { TH_STREAM_OUT, TH_STREAM_ERR };
 
 /* The longest run of bytes that goes into one entry. */
 #define TH_LOG_LINE 16384
-
-/* How much is kept. */
-struct th_log_settings {
-	uint64_t size_bytes; /* of a file, before the next is begun */
-	int files; /* the oldest goes when there would be more */
-	bool journal; /* the systemd journal gets it too */
-};
-
-/* Reads "size=64M,files=64,journal"; NULL and "" are the defaults. TH_USAGE
- * otherwise. */
-int th_log_settings(const char *text, struct th_log_settings *settings,
-	struct th_error *err);
 
 /* A place in a log: a file of it, and a byte there. */
 struct th_log_place {

@@ -5,6 +5,7 @@
 #include <fcntl.h>
 #include <inttypes.h>
 #include <linux/capability.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -376,45 +377,6 @@ static int write_config(struct th_store *store, int folder,
 	return rc;
 }
 
-static void mount_options_text(
-	const struct th_mount_setting *mount, char text[64])
-{
-	static const char *const labels[] = {[TH_LABEL_NONE] = "",
-		[TH_LABEL_MINE] = ",label=mine",
-		[TH_LABEL_ALL] = ",label=all"};
-
-	/* The words of "propagate" are those of mount(8) without their r. */
-	snprintf(text, 64, "%s%s%s%s%s%s", mount->readonly ? ",ro" : "",
-		mount->make ? ",make" : "", mount->map_owner ? ",map=me" : "",
-		labels[mount->label], mount->propagation ? ",propagate=" : "",
-		mount->propagation ? mount->propagation + 1 : "");
-}
-
-/* The mounts as they are from now on, whichever folder is the current one. */
-static int absolute_mounts(
-	const struct th_settings *settings, struct th_strings *texts)
-{
-	for (size_t i = 0; i < settings->mount_count; i++) {
-		const struct th_mount_setting *mount = &settings->mounts[i];
-
-		char options[64];
-
-		mount_options_text(mount, options);
-		if (mount->volume ? th_strings_take(texts,
-					    th_format("%s=volume:%s%s",
-						    mount->target,
-						    mount->volume, options))
-				: mount->source
-				? th_strings_take(texts,
-					  th_format("%s=%s%s", mount->target,
-						  mount->source, options))
-				: th_strings_add(texts,
-					  settings->mount_texts.items[i]))
-			return -1;
-	}
-	return 0;
-}
-
 static void add_given(json_t *doc, const char *key, const char *value)
 {
 	if (value)
@@ -450,67 +412,57 @@ static json_t *make_given(const struct th_settings *settings)
 	return doc;
 }
 
+/* Everything in it is borrowed. */
 static int write_plan(int folder, const struct th_container_row *row,
 	const struct th_settings *settings, const struct th_image_config *image,
 	const struct th_image_root *root, const char *filter,
 	struct th_error *err)
 {
-	struct th_plan plan = {0};
-	struct th_strings mounts = {0};
-	char limit[TH_LIMIT_TEXT], filter_name[72], share[64];
-	char name[TH_NAME_MAX], image_name[TH_REFERENCE_MAX];
-	char network[TH_NETWORK_TEXT], user[256], log[128];
-	int signal_number = settings->stop_signal, rc;
+	struct th_container_row names = *row;
+	struct th_plan plan = {.name = names.name,
+		.image = names.image_name,
+		.network = names.network,
+		.network_count = settings->network_count,
+		.layers = root->trees,
+		.ports = settings->ports,
+		.port_count = settings->port_count,
+		.mounts = settings->mounts,
+		.mount_count = settings->mount_count,
+		.env = settings->env,
+		.secrets = settings->secrets,
+		.devices = settings->device_texts,
+		.keep = settings->keep,
+		.unprivileged = settings->caller.unprivileged,
+		.own_users = settings->users != TH_USERS_HOST,
+		.users_given = settings->users == TH_USERS_OWN,
+		.allow = settings->allow,
+		.share = settings->share,
+		.limit = settings->limit,
+		.log = settings->log,
+		.policy = settings->policy,
+		.probe = settings->probe,
+		.stop_signal = settings->stop_signal,
+		.grace_ms = settings->grace_ms};
+	char filter_name[72], user[256];
+	int rc;
 
-	if (absolute_mounts(settings, &mounts)) {
-		th_strings_release(&mounts);
-		return th_fail_memory(err);
-	}
-	if (!signal_number && image->stop_signal)
-		signal_number = th_signal_parse(image->stop_signal);
-	snprintf(name, sizeof(name), "%s", row->name);
-	snprintf(image_name, sizeof(image_name), "%s", row->image_name);
-	snprintf(network, sizeof(network), "%s", row->network);
-	snprintf(
-		user, sizeof(user), "%s", settings->user ? settings->user : "");
-	snprintf(log, sizeof(log), "%s",
-		settings->log_text ? settings->log_text : "");
-	plan.name = name;
-	plan.image = image_name;
-	plan.network = network;
-	plan.network_texts = settings->network_texts;
-	plan.settings_user = settings->user ? user : NULL;
-	plan.layers = root->trees;
-	plan.port_texts = settings->port_texts;
-	plan.mount_texts = mounts;
-	plan.env = settings->env;
-	plan.secrets = settings->secrets;
-	plan.keep = settings->keep;
-	plan.unprivileged = settings->caller.unprivileged;
-	plan.own_users = settings->users != TH_USERS_HOST;
-	plan.users_given = settings->users == TH_USERS_OWN;
-	plan.any_address = settings->allow & TH_ALLOW_ADDRESSES;
+	memcpy(plan.networks, settings->networks, sizeof(plan.networks));
+	if (!plan.stop_signal && image->stop_signal)
+		plan.stop_signal = th_signal_parse(image->stop_signal);
+	if (plan.stop_signal <= 0)
+		plan.stop_signal = SIGTERM;
 	snprintf(filter_name, sizeof(filter_name), "%s", filter);
 	plan.filter = *filter ? filter_name : NULL;
-	th_limit_format(&settings->limit, limit);
-	plan.limit = limit;
-	snprintf(share, sizeof(share), "%.60s",
-		settings->share_text ? settings->share_text : "");
-	plan.share = *share ? share : NULL;
-	plan.log = settings->log_text ? log : NULL;
-	plan.devices = settings->device_texts;
-	plan.allow = settings->allow_texts;
-	plan.stop_signal = signal_number > 0 ? signal_number : 15;
-	plan.grace_ms = settings->grace_ms;
+	snprintf(
+		user, sizeof(user), "%s", settings->user ? settings->user : "");
+	plan.settings_user = settings->user ? user : NULL;
 	plan.given = make_given(settings);
-	plan.state = json_pack("{s:s s:s s:s s:s s:s s:I}", "image-digest",
-		row->image, "command", row->command, "restart", row->restart,
-		"probe", row->probe, "aliases", row->aliases, "created",
+	plan.state = json_pack("{s:s s:s s:s s:I}", "image-digest", row->image,
+		"command", row->command, "aliases", row->aliases, "created",
 		(json_int_t)row->created_us);
 	rc = th_plan_write(folder, &plan, err);
 	json_decref(plan.given);
 	json_decref(plan.state);
-	th_strings_release(&mounts);
 	return rc;
 }
 

@@ -3,7 +3,7 @@
 #define TH_CONTAINER_MAKE_BUNDLE_H
 
 #include "container/image_root.h"
-#include "container/settings.h"
+#include "model/settings.h"
 #include "oci/image_config.h"
 #include "store/container_state.h"
 #include "store/store.h"

@@ -4,10 +4,6 @@
 
 #include "container/container.h"
 
-/* Reads the texts ("quayside", "berths,address=10.20.0.9", "host", "none",
- * "own", "with:NAME") into the settings; each one that is wrong becomes a
- * problem. */
-void networks_parse(struct th_settings *settings, struct th_problems *problems);
 /* What only the state knows: the container whose network is shared, and whether
  * addresses can be had. */
 void networks_check(const struct th_context *context,

@@ -4,7 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "container/settings.h"
+#include "model/settings.h"
 #include "network/network.h"
 #include "network/subnet.h"
 

@@ -35,7 +35,7 @@ static const char *foreign_part(const struct th_settings *settings)
 	return NULL;
 }
 
-int th_users_choose(struct th_settings *settings, struct th_error *err)
+static int choose(struct th_settings *settings, struct th_error *err)
 {
 	const char *text = settings->users_text, *part = foreign_part(settings);
 
@@ -57,4 +57,15 @@ int th_users_choose(struct th_settings *settings, struct th_error *err)
 	th_fail(err, TH_NOT_POSSIBLE, "%s cannot have user IDs of its own",
 		part);
 	return th_hint(err, "leave out --users own");
+}
+
+void th_settings_check(
+	struct th_settings *settings, struct th_problems *problems)
+{
+	struct th_error err = {0};
+
+	th_settings_parse(settings, problems);
+	/* Last: it depends on the others. */
+	if (choose(settings, &err))
+		th_problems_add(problems, &err);
 }

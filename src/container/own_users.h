@@ -2,10 +2,12 @@
 #ifndef TH_CONTAINER_OWN_USERS_H
 #define TH_CONTAINER_OWN_USERS_H
 
-#include "container/settings.h"
+#include "model/settings.h"
 
-/* Sets settings->users from --users and from what else is asked for, once all
- * of that has been read. TH_NOT_POSSIBLE where the two do not go together. */
-int th_users_choose(struct th_settings *settings, struct th_error *err);
+/* Reads all texts, and sets settings->users from --users and from what else is
+ * asked for: each one that is wrong, or does not go together with others,
+ * becomes a problem. */
+void th_settings_check(
+	struct th_settings *settings, struct th_problems *problems);
 
 #endif

@@ -4,7 +4,7 @@
 
 #include <jansson.h>
 
-#include "container/settings.h"
+#include "model/settings.h"
 #include "store/store.h"
 
 /* The image's passwd and group files. */

@@ -252,20 +252,37 @@ static void explain_loss(struct look *look)
 			  "the host runs out of memory: see dmesg"));
 }
 
+static int read_policy(const struct look *look, struct th_policy *policy)
+{
+	const struct th_container_row *row = look->row;
+	struct th_error ignored = {0}; /* then nothing comes */
+	struct th_plan plan = {0};
+	int folder = th_container_folder(look->context, row, &ignored);
+	int rc = folder < 0 || th_plan_read(folder, &plan, &ignored) ||
+			th_plan_complete(
+				&plan, row->restart, row->probe, &ignored)
+		? -1
+		: 0;
+
+	*policy = plan.policy;
+	th_plan_release(&plan);
+	th_close(&folder);
+	return rc;
+}
+
 /* Will it be started again, and why not? */
 static void explain_next(struct look *look)
 {
 	const struct th_container_row *row = look->row;
 	struct th_policy policy;
 	struct th_verdict verdict;
-	struct th_error ignored = {0}; /* then nothing comes */
 	struct th_run run = {.outcome = row->outcome,
 		.code = row->code,
 		.ran_ms = (row->ended_us - row->started_us) / 1000,
 		.by_person = th_cause_is_stop(&row->cause),
 		.tries = row->tries};
 
-	if (th_policy_parse(row->restart, &policy, &ignored))
+	if (read_policy(look, &policy))
 		return;
 	if (row->wanted && policy.kind != TH_NEVER) {
 		say(look,
@@ -317,6 +334,8 @@ static void find_symptom(struct look *look)
 		.line_count = look->why->line_count,
 		.limit = "",
 		.program = ""};
+	struct th_strings mounts = {0};
+	char limit[TH_LIMIT_TEXT];
 	struct th_bundle bundle;
 	struct th_plan plan;
 	struct th_error ignored = {0}; /* then by less */
@@ -328,14 +347,17 @@ static void find_symptom(struct look *look)
 		return;
 	}
 	if (th_bundle_read(folder, &bundle, &ignored) == 0) {
-		of.mounts = &plan.mount_texts;
-		of.limit = plan.limit ? plan.limit : "";
+		th_plan_mount_texts(&plan, &mounts); /* or by less */
+		th_limit_format(&plan.limit, limit);
+		of.mounts = &mounts;
+		of.limit = limit;
 		of.host_network = strcmp(plan.network, "host") == 0;
 		of.program = bundle.process.args.items[0];
 		of.arg_count = bundle.process.args.count;
 		of.terminal = bundle.process.terminal;
 		of.uid = bundle.process.uid;
 		th_symptom_find(&of, look->why);
+		th_strings_release(&mounts);
 		th_bundle_release(&bundle);
 	}
 	th_plan_release(&plan);

@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "container/image_choice.h"
+#include "container/own_users.h"
 #include "group/group.h"
 #include "network/network.h"
 #include "store/machine.h"

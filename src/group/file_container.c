@@ -4,7 +4,7 @@
 #include <string.h>
 
 #include "base/path.h"
-#include "container/settings.h"
+#include "model/settings.h"
 #include "group/file_parts.h"
 #include "image/packed.h"
 #include "network/network.h"

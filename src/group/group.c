@@ -288,40 +288,24 @@ static void add_digest(const char *name, const char *const *texts, size_t count,
 void th_group_digest(
 	const struct th_settings *settings, char text[TH_SETTINGS_DIGEST])
 {
-	const char *const yes = "yes";
-	const struct {
-		const char *name;
-		const struct th_strings *list;
-	} lists[] = {{"command", &settings->command},
-		{"port", &settings->port_texts},
-		{"mount", &settings->mount_texts}, {"env", &settings->env},
-		{"secret", &settings->secret_files},
-		{"network", &settings->network_texts},
-		{"alias", &settings->aliases}, {"host", &settings->host_texts},
-		{"capability", &settings->capabilities},
-		{"limit", &settings->limit_texts},
-		{"device", &settings->device_texts},
-		{"allow", &settings->allow_texts}};
-	const struct {
-		const char *name, *value;
-	} texts[] = {{"image", settings->image},
-		{"hostname", settings->hostname}, {"user", settings->user},
-		{"workdir", settings->workdir},
-		{"entrypoint", settings->entrypoint},
-		{"stop", settings->stop_text},
-		{"restart", settings->restart_text},
-		{"probe", settings->probe_text}, {"log", settings->log_text},
-		{"share", settings->share_text},
-		{"reaper", settings->reaper_text},
-		{"users", settings->users_text},
-		{"read-only", settings->read_only ? yes : NULL},
-		{"tty", settings->terminal ? yes : NULL}};
+	struct th_settings *from = (struct th_settings *)(uintptr_t)settings;
+	static const char *const yes[] = {"yes"};
 
 	text[0] = '\0';
-	for (size_t i = 0; i < sizeof(lists) / sizeof(*lists); i++)
-		add_digest(lists[i].name,
-			(const char *const *)lists[i].list->items,
-			lists[i].list->count, text);
-	for (size_t i = 0; i < sizeof(texts) / sizeof(*texts); i++)
-		add_digest(texts[i].name, &texts[i].value, 1, text);
+	for (const struct th_setting *one = th_settings_all; one->name; one++) {
+		void *value = th_setting_place(one, from);
+		const struct th_strings *list = value;
+
+		/* Its name is what it is known by. */
+		if (strcmp(one->name, "name") == 0)
+			continue;
+		if (one->kind == TH_SETTING_LIST)
+			add_digest(one->name, (const char *const *)list->items,
+				list->count, text);
+		else if (one->kind == TH_SETTING_TEXT)
+			add_digest(
+				one->name, (const char *const *)value, 1, text);
+		else if (*(bool *)value)
+			add_digest(one->name, yes, 1, text);
+	}
 }

@@ -7,7 +7,7 @@
 
 #include "base/file.h"
 #include "container/env_file.h"
-#include "container/settings.h"
+#include "model/settings.h"
 #include "group/file_parts.h"
 #include "network/network.h"
 

@@ -67,30 +67,34 @@ void keeper_adjust(struct client *client, const struct th_message *message)
 static int reload(struct keeper *keeper, struct th_error *err)
 {
 	struct th_container_row row;
-	struct th_policy policy;
-	struct th_probe probe;
+	struct th_plan plan = {0};
 	int rc = th_state_get(keeper->store->db, keeper->id, &row, err);
 
 	if (rc == 0)
 		return th_fail(err, TH_NOT_FOUND, "the container is gone");
-	if (rc < 0 || th_policy_parse(row.restart, &policy, err) ||
-		th_probe_parse(row.probe, &probe, err))
+	if (rc < 0 || th_plan_read(keeper->folder_fd, &plan, err))
 		return -1;
-	keeper->policy = policy;
+	if (th_plan_complete(&plan, row.restart, row.probe, err)) {
+		th_plan_release(&plan);
+		return -1;
+	}
+	keeper->policy = plan.policy;
 	if (strcmp(row.probe, keeper->row.probe) != 0) {
+		bool any = plan.probe.kind != TH_PROBE_NONE;
+
 		keeper_probe_end(keeper);
 		th_probe_release(&keeper->probing.probe);
-		keeper->probing.probe = probe;
+		keeper->probing.probe = plan.probe;
+		memset(&plan.probe, 0, sizeof(plan.probe));
 		if (keeper->phase == PHASE_RUN && !keeper->ended)
 			keeper_probe_begin(keeper);
 		keeper_note_health(keeper,
-			&(struct th_cause){.kind = probe.kind
+			&(struct th_cause){.kind = any
 					? TH_CAUSE_PROBE_CHANGED
 					: TH_CAUSE_PROBE_DROPPED},
-			probe.kind ? "warming" : "");
-	} else {
-		th_probe_release(&probe);
+			any ? "warming" : "");
 	}
+	th_plan_release(&plan);
 	keeper->row = row;
 	return 0;
 }

@@ -139,7 +139,7 @@ static int at_bridges(struct keeper *keeper,
 static int join(struct keeper *keeper, struct th_error *err)
 {
 	return th_network_join(keeper->store, keeper->id, keeper->netns_fd,
-		keeper->plan.any_address, keeper->port_rows,
+		keeper->plan.allow & TH_ALLOW_ADDRESSES, keeper->port_rows,
 		keeper->port_row_count, &keeper->joined, err);
 }
 

@@ -34,6 +34,13 @@ static int take_lock(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
+/* The plan has none then. */
+static void take_probe(struct keeper *keeper, struct th_plan *plan)
+{
+	keeper->probing.probe = plan->probe;
+	memset(&plan->probe, 0, sizeof(plan->probe));
+}
+
 int keeper_load(struct keeper *keeper, struct th_error *err)
 {
 	int rc;
@@ -50,9 +57,11 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
 	keeper->store->unprivileged = keeper->plan.unprivileged;
 	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
-		th_policy_parse(keeper->row.restart, &keeper->policy, err) ||
-		th_probe_parse(keeper->row.probe, &keeper->probing.probe, err))
+		th_plan_complete(&keeper->plan, keeper->row.restart,
+			keeper->row.probe, err))
 		return -1;
+	keeper->policy = keeper->plan.policy;
+	take_probe(keeper, &keeper->plan);
 	if (!keeper->bundle.process.has_oom_score) {
 		keeper->bundle.process.has_oom_score = true;
 		keeper->bundle.process.oom_score_adj = keeper->score;
@@ -62,11 +71,8 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 
 static int open_log(struct keeper *keeper, struct th_error *err)
 {
-	struct th_log_settings settings;
-
-	if (th_log_settings(keeper->plan.log, &settings, err) ||
-		th_log_open(
-			keeper->folder_fd, "log", &settings, &keeper->log, err))
+	if (th_log_open(keeper->folder_fd, "log", &keeper->plan.log,
+		    &keeper->log, err))
 		return -1;
 	keeper->log.id = keeper->id;
 	keeper->log.name = keeper->row.name;

@@ -289,7 +289,7 @@ static int make_background(
 	inside[0] = inside[1] = inside[2] = -1;
 	session->background = true;
 	snprintf(base, sizeof(base), TH_SESSION_LOG "%s", session->id);
-	if (th_log_settings(NULL, &settings, err) ||
+	if (th_log_settings_parse(NULL, &settings, err) ||
 		th_log_open(
 			keeper->folder_fd, base, &settings, &session->log, err))
 		return -1;

@@ -1,53 +1,10 @@
 /* Settings of a container as an object: the options of create by their names.
  */
-#include <stddef.h>
 #include <string.h>
 #include <unistd.h>
 
 #include "base/json.h"
 #include "library/library.h"
-
-static const struct member {
-	const char *name;
-	size_t offset;
-} texts[] = {{"image", offsetof(struct th_settings, image)},
-	{"name", offsetof(struct th_settings, name)},
-	{"hostname", offsetof(struct th_settings, hostname)},
-	{"user", offsetof(struct th_settings, user)},
-	{"workdir", offsetof(struct th_settings, workdir)},
-	{"entrypoint", offsetof(struct th_settings, entrypoint)},
-	{"stop", offsetof(struct th_settings, stop_text)},
-	{"restart", offsetof(struct th_settings, restart_text)},
-	{"probe", offsetof(struct th_settings, probe_text)},
-	{"log", offsetof(struct th_settings, log_text)},
-	{"share", offsetof(struct th_settings, share_text)},
-	{"reaper", offsetof(struct th_settings, reaper_text)},
-	{"users", offsetof(struct th_settings, users_text)}, {NULL, 0}},
-  lists[] = {{"command", offsetof(struct th_settings, command)},
-	  {"port", offsetof(struct th_settings, port_texts)},
-	  {"mount", offsetof(struct th_settings, mount_texts)},
-	  {"limit", offsetof(struct th_settings, limit_texts)},
-	  {"device", offsetof(struct th_settings, device_texts)},
-	  {"allow", offsetof(struct th_settings, allow_texts)},
-	  {"network", offsetof(struct th_settings, network_texts)},
-	  {"alias", offsetof(struct th_settings, aliases)},
-	  {"host", offsetof(struct th_settings, host_texts)},
-	  {"env", offsetof(struct th_settings, env)},
-	  {"secret", offsetof(struct th_settings, secret_files)},
-	  {"capability", offsetof(struct th_settings, capabilities)},
-	  {NULL, 0}},
-  flags[] = {{"read-only", offsetof(struct th_settings, read_only)},
-	  {"tty", offsetof(struct th_settings, terminal)}, {NULL, 0}};
-
-static void *place_of(const struct member *table, const char *name,
-	struct th_settings *settings)
-{
-	for (; table->name; table++) {
-		if (strcmp(table->name, name) == 0)
-			return (char *)settings + table->offset;
-	}
-	return NULL;
-}
 
 /* One text, or a list of them. */
 static int take_list(const char *name, const json_t *value,
@@ -92,27 +49,28 @@ static int take_fetch(
 static int take_one(const char *name, const json_t *value,
 	struct th_settings *settings, struct th_error *err)
 {
-	const char **text = place_of(texts, name, settings);
-	struct th_strings *list = place_of(lists, name, settings);
-	bool *flag = place_of(flags, name, settings);
+	const struct th_setting *setting = th_setting_find(name);
+	void *place = setting ? th_setting_place(setting, settings) : NULL;
 
-	if (list)
-		return take_list(name, value, list, err);
 	if (strcmp(name, "fetch") == 0)
 		return take_fetch(json_string_value(value), settings, err);
-	if (text && json_is_string(value)) {
-		*text = json_string_value(value);
+	if (!setting) {
+		th_fail(err, TH_USAGE, "\"%.60s\" is not a setting", name);
+		return th_hint(err,
+			"settings have the names of the options of create");
+	}
+	if (setting->kind == TH_SETTING_LIST)
+		return take_list(name, value, place, err);
+	if (setting->kind == TH_SETTING_TEXT && json_is_string(value)) {
+		*(const char **)place = json_string_value(value);
 		return 0;
 	}
-	if (flag && json_is_boolean(value)) {
-		*flag = json_is_true(value);
+	if (setting->kind == TH_SETTING_FLAG && json_is_boolean(value)) {
+		*(bool *)place = json_is_true(value);
 		return 0;
 	}
-	if (text || flag)
-		return th_fail(err, TH_USAGE, "\"%.60s\" is %s", name,
-			text ? "a text" : "true or false");
-	th_fail(err, TH_USAGE, "\"%.60s\" is not a setting", name);
-	return th_hint(err, "settings have the names of the options of create");
+	return th_fail(err, TH_USAGE, "\"%.60s\" is %s", name,
+		setting->kind == TH_SETTING_TEXT ? "a text" : "true or false");
 }
 
 static int check_env(const struct th_settings *settings, struct th_error *err)

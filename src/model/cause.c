@@ -9,6 +9,23 @@
 #include "base/clock.h"
 #include "base/utf8.h"
 
+static const char *const outcomes[] = {"", "exited", "signal", "out-of-memory",
+	"could-not-start", "host-restarted", "keeper-lost"};
+
+const char *th_outcome_word(enum th_outcome outcome)
+{
+	return outcomes[outcome];
+}
+
+enum th_outcome th_outcome_parse(const char *word)
+{
+	for (size_t i = 0; i < sizeof(outcomes) / sizeof(*outcomes); i++) {
+		if (strcmp(word, outcomes[i]) == 0)
+			return (enum th_outcome)i;
+	}
+	return TH_OUTCOME_NONE;
+}
+
 /* What stands for a kind in the state and in JSON output: never changed. The
  * text has room for {text}, {more}, {number} and {limit}, and {s} for the
  * plural of the number. */

@@ -8,6 +8,21 @@
 
 #include "base/error.h"
 
+/* How a stopped container ended. */
+enum th_outcome {
+	TH_OUTCOME_NONE,
+	TH_OUTCOME_EXITED, /* code: the exit code */
+	TH_OUTCOME_SIGNAL, /* code: the signal's number */
+	TH_OUTCOME_OUT_OF_MEMORY,
+	TH_OUTCOME_COULD_NOT_START, /* the cause says why */
+	TH_OUTCOME_HOST_RESTARTED,
+	TH_OUTCOME_KEEPER_LOST
+};
+
+const char *th_outcome_word(enum th_outcome outcome);
+/* Back from the word; TH_OUTCOME_NONE for any other. */
+enum th_outcome th_outcome_parse(const char *word);
+
 enum th_cause_kind {
 	TH_CAUSE_NONE,
 	TH_CAUSE_TOLD, /* text: as a former version has written it */

@@ -5,9 +5,15 @@
 #include <string.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 
 #define TRIES_MAX 1000000
 #define SPAN_MAX_US ((int64_t)7 * 86400 * 1000000)
+
+static const struct th_policy usual = {.kind = TH_NEVER,
+	.delay_ms = 1000,
+	.ceiling_ms = 60 * 1000,
+	.reset_ms = 5 * 60 * 1000};
 
 static int wrong(const char *part, struct th_error *err)
 {
@@ -61,10 +67,7 @@ int th_policy_parse(
 {
 	char copy[TH_POLICY_TEXT], *part, *rest = NULL;
 
-	*policy = (struct th_policy){.kind = TH_NEVER,
-		.delay_ms = 1000,
-		.ceiling_ms = 60 * 1000,
-		.reset_ms = 5 * 60 * 1000};
+	*policy = usual;
 	if (strlen(text) >= sizeof(copy))
 		return wrong(text, err);
 	snprintf(copy, sizeof(copy), "%s", text);
@@ -92,6 +95,85 @@ int th_policy_parse(
 		policy->ceiling_ms = policy->delay_ms;
 	return 0;
 }
+
+/* ---- and back ---- */
+
+static const char *const kinds[] = {[TH_NEVER] = "never",
+	[TH_ON_FAILURE] = "on-failure",
+	[TH_ALWAYS] = "always"};
+
+static void add_span(char text[TH_POLICY_TEXT], const char *name,
+	int64_t span_ms, int64_t usual_ms)
+{
+	size_t used = strlen(text);
+	char span[TH_TIME_TEXT];
+
+	if (span_ms == usual_ms)
+		return;
+	th_clock_exact_span(span_ms, span);
+	snprintf(text + used, TH_POLICY_TEXT - used, ",%s=%s", name, span);
+}
+
+void th_policy_format(const struct th_policy *policy, char text[TH_POLICY_TEXT])
+{
+	bool plain = policy->kind == TH_ON_FAILURE && policy->on_ailing;
+	int64_t ceiling_ms = usual.ceiling_ms > policy->delay_ms
+		? usual.ceiling_ms
+		: policy->delay_ms;
+	size_t used;
+
+	snprintf(text, TH_POLICY_TEXT, "%s%s",
+		plain ? "on-ailing" : kinds[policy->kind],
+		policy->on_ailing && !plain ? ",on-ailing" : "");
+	used = strlen(text);
+	if (policy->tries)
+		snprintf(text + used, TH_POLICY_TEXT - used, ",tries=%d",
+			policy->tries);
+	add_span(text, "delay", policy->delay_ms, usual.delay_ms);
+	add_span(text, "ceiling", policy->ceiling_ms, ceiling_ms);
+	add_span(text, "reset", policy->reset_ms, usual.reset_ms);
+}
+
+json_t *th_policy_to_json(const struct th_policy *policy)
+{
+	return json_pack("{s:s s:b s:i s:I s:I s:I}", "kind",
+		kinds[policy->kind], "on-ailing", policy->on_ailing, "tries",
+		policy->tries, "delay-ms", (json_int_t)policy->delay_ms,
+		"ceiling-ms", (json_int_t)policy->ceiling_ms, "reset-ms",
+		(json_int_t)policy->reset_ms);
+}
+
+int th_policy_from_json(
+	const json_t *doc, struct th_policy *policy, struct th_error *err)
+{
+	static const char what[] = "a restart policy";
+	const char *kind = NULL;
+	int64_t tries = 0;
+	size_t number = 0;
+
+	*policy = usual;
+	if (th_json_string(doc, "kind", what, &kind, err) < 0 ||
+		th_json_bool(doc, "on-ailing", what, &policy->on_ailing, err) <
+			0 ||
+		th_json_int(doc, "tries", what, &tries, err) < 0 ||
+		th_json_int(doc, "delay-ms", what, &policy->delay_ms, err) <
+			0 ||
+		th_json_int(doc, "ceiling-ms", what, &policy->ceiling_ms, err) <
+			0 ||
+		th_json_int(doc, "reset-ms", what, &policy->reset_ms, err) < 0)
+		return -1;
+	while (number <= TH_ALWAYS && strcmp(kind ? kind : "", kinds[number]))
+		number++;
+	if (number > TH_ALWAYS || tries < 0 || tries > TRIES_MAX ||
+		policy->delay_ms < 1 || policy->ceiling_ms < policy->delay_ms ||
+		policy->ceiling_ms > SPAN_MAX_US / 1000 || policy->reset_ms < 1)
+		return th_fail(err, TH_FAILED, "%s is not valid", what);
+	policy->kind = (enum th_policy_kind)number;
+	policy->tries = (int)tries;
+	return 0;
+}
+
+/* ---- what follows ---- */
 
 static bool failed(const struct th_run *run)
 {

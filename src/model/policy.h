@@ -2,11 +2,14 @@
 #ifndef TH_MODEL_POLICY_H
 #define TH_MODEL_POLICY_H
 
+#include <jansson.h>
 #include <stdbool.h>
 #include <stdint.h>
 
 #include "base/error.h"
-#include "store/container_state.h"
+#include "model/cause.h"
+
+#define TH_POLICY_TEXT 128
 
 enum th_policy_kind { TH_NEVER, TH_ON_FAILURE, TH_ALWAYS };
 
@@ -23,6 +26,12 @@ struct th_policy {
  * never. TH_USAGE otherwise. */
 int th_policy_parse(
 	const char *text, struct th_policy *policy, struct th_error *err);
+/* Such a text, without what is the default. */
+void th_policy_format(
+	const struct th_policy *policy, char text[TH_POLICY_TEXT]);
+json_t *th_policy_to_json(const struct th_policy *policy);
+int th_policy_from_json(
+	const json_t *doc, struct th_policy *policy, struct th_error *err);
 
 /* How a run ended, as far as policies care. */
 struct th_run {

@@ -4,9 +4,17 @@
 #include <string.h>
 
 #include "base/clock.h"
+#include "base/json.h"
 #include "model/probe.h"
 
+#define LIMIT 4
+#define LIMIT_MAX 1000
 #define SPAN_MAX_US ((int64_t)86400 * 1000000)
+
+static const struct th_probe usual = {.every_ms = 15 * 1000,
+	.timeout_ms = 2 * 1000,
+	.grace_ms = 30 * 1000,
+	.limit = LIMIT};
 
 static int wrong(const char *text, const char *part, struct th_error *err)
 {
@@ -63,7 +71,7 @@ static bool take_setting(struct th_probe *probe, const char *part, bool *bad)
 	if (strncmp(part, "limit=", 6) != 0)
 		return false;
 	limit = strtol(part + 6, &end, 10);
-	*bad |= end == part + 6 || *end || limit < 1 || limit > 1000;
+	*bad |= end == part + 6 || *end || limit < 1 || limit > LIMIT_MAX;
 	if (!*bad)
 		probe->limit = (int)limit;
 	return true;
@@ -124,11 +132,7 @@ int th_probe_parse(
 	bool bad = false;
 	int rc = -1;
 
-	memset(probe, 0, sizeof(*probe));
-	probe->every_ms = 15 * 1000;
-	probe->timeout_ms = 2 * 1000;
-	probe->grace_ms = 30 * 1000;
-	probe->limit = 4;
+	*probe = usual;
 	if (!*text)
 		return 0;
 	if (strlen(text) >= sizeof(copy))
@@ -157,6 +161,198 @@ int th_probe_parse(
 		th_probe_release(probe);
 	return rc;
 }
+
+/* ---- and back ---- */
+
+/* True where the text after a comma would be read as a setting. */
+static bool is_like_setting(const char *text)
+{
+	static const char *const names[] = {
+		"every=", "grace=", "timeout=", "accept=", "limit="};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (strncmp(text, names[i], strlen(names[i])) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* How much of the word can stand in the quotes: to the next quote of the same
+ * kind, or to a comma that must not stand before a setting. */
+static size_t quoted_length(const char *word, char quote)
+{
+	size_t len = 0;
+
+	while (word[len] && word[len] != quote) {
+		if (word[len++] == ',' && is_like_setting(word + len))
+			break;
+	}
+	return len;
+}
+
+/* A word of a command so that split_command() makes the same of it. */
+static void add_word(struct th_buf *text, const char *word)
+{
+	if (*word && !strpbrk(word, " '\",")) {
+		th_buf_adds(text, word);
+		return;
+	}
+	/* Runs without quotes of one kind in quotes of the other. */
+	do {
+		char quote = *word && *word != '\'' ? '\'' : '"';
+		size_t run = quoted_length(word, quote);
+
+		th_buf_addf(text, "%c%.*s%c", quote, (int)run, word, quote);
+		word += run;
+	} while (*word);
+}
+
+static void add_target(struct th_buf *text, const struct th_probe *probe)
+{
+	if (probe->kind == TH_PROBE_TCP)
+		th_buf_addf(text, "tcp:%d", probe->port);
+	if (probe->kind == TH_PROBE_HTTP)
+		th_buf_addf(text, "http:%d%s", probe->port,
+			strcmp(probe->path, "/") == 0 ? "" : probe->path);
+	if (probe->kind != TH_PROBE_EXEC)
+		return;
+	th_buf_adds(text, "exec:");
+	for (size_t i = 0; i < probe->command.count; i++) {
+		th_buf_adds(text, i ? " " : "");
+		add_word(text, probe->command.items[i]);
+	}
+}
+
+static void add_span(struct th_buf *text, const char *name, int64_t span_ms,
+	int64_t usual_ms)
+{
+	char span[TH_TIME_TEXT];
+
+	if (span_ms == usual_ms)
+		return;
+	th_clock_exact_span(span_ms, span);
+	th_buf_addf(text, ",%s=%s", name, span);
+}
+
+char *th_probe_format(const struct th_probe *probe)
+{
+	struct th_buf text;
+	char *taken;
+
+	if (probe->kind == TH_PROBE_NONE)
+		return strdup("");
+	th_buf_init(&text, 8 * TH_PROBE_TEXT);
+	add_target(&text, probe);
+	add_span(&text, "every", probe->every_ms, usual.every_ms);
+	add_span(&text, "timeout", probe->timeout_ms, usual.timeout_ms);
+	add_span(&text, "grace", probe->grace_ms, usual.grace_ms);
+	if (probe->limit != usual.limit)
+		th_buf_addf(&text, ",limit=%d", probe->limit);
+	/* Read from the end, so that the first one comes last. */
+	for (size_t i = probe->accept_count; i > 0; i--) {
+		const struct th_status_range *range = &probe->accept[i - 1];
+
+		th_buf_addf(&text, ",accept=%d-%d", range->first, range->last);
+	}
+	taken = th_buf_take(&text);
+	th_buf_release(&text);
+	return taken;
+}
+
+static const char *const kinds[] = {[TH_PROBE_NONE] = "none",
+	[TH_PROBE_TCP] = "tcp",
+	[TH_PROBE_HTTP] = "http",
+	[TH_PROBE_EXEC] = "exec"};
+
+json_t *th_probe_to_json(const struct th_probe *probe)
+{
+	json_t *accept = json_array();
+
+	for (size_t i = 0; i < probe->accept_count; i++)
+		json_array_append_new(accept,
+			json_pack("[i i]", probe->accept[i].first,
+				probe->accept[i].last));
+	return json_pack("{s:s s:i s:s s:o s:I s:I s:I s:i s:o}", "kind",
+		kinds[probe->kind], "port", probe->port, "path", probe->path,
+		"command", th_json_from_strings(&probe->command), "every-ms",
+		(json_int_t)probe->every_ms, "timeout-ms",
+		(json_int_t)probe->timeout_ms, "grace-ms",
+		(json_int_t)probe->grace_ms, "limit", probe->limit, "accept",
+		accept);
+}
+
+static int read_accept(
+	const json_t *doc, struct th_probe *probe, struct th_error *err)
+{
+	json_t *list = NULL, *one;
+	size_t i;
+
+	if (th_json_array(doc, "accept", "a probe", &list, err) < 0)
+		return -1;
+	json_array_foreach(list, i, one)
+	{
+		struct th_status_range *range =
+			&probe->accept[probe->accept_count];
+
+		if (probe->accept_count == TH_PROBE_ACCEPT_MAX ||
+			json_array_size(one) != 2)
+			return th_fail(err, TH_FAILED, "a probe is not valid");
+		range->first = (int)json_integer_value(json_array_get(one, 0));
+		range->last = (int)json_integer_value(json_array_get(one, 1));
+		probe->accept_count++;
+	}
+	return 0;
+}
+
+static int read_probe(
+	const json_t *doc, struct th_probe *probe, struct th_error *err)
+{
+	static const char what[] = "a probe";
+	const char *kind = NULL, *path = NULL;
+	int64_t port = 0, limit = LIMIT;
+	size_t number = 0;
+
+	if (th_json_string(doc, "kind", what, &kind, err) < 0 ||
+		th_json_string(doc, "path", what, &path, err) < 0 ||
+		th_json_int(doc, "port", what, &port, err) < 0 ||
+		th_json_int(doc, "limit", what, &limit, err) < 0 ||
+		th_json_int(doc, "every-ms", what, &probe->every_ms, err) < 0 ||
+		th_json_int(doc, "timeout-ms", what, &probe->timeout_ms, err) <
+			0 ||
+		th_json_int(doc, "grace-ms", what, &probe->grace_ms, err) < 0 ||
+		th_json_strings(doc, "command", what, &probe->command, err) <
+			0 ||
+		read_accept(doc, probe, err))
+		return -1;
+	while (number <= TH_PROBE_EXEC &&
+		strcmp(kind ? kind : "", kinds[number]) != 0)
+		number++;
+	if (number > TH_PROBE_EXEC || port < 0 || port > 65535 || limit < 1 ||
+		limit > LIMIT_MAX || probe->every_ms < 1 ||
+		probe->timeout_ms < 1 || probe->grace_ms < 0 ||
+		strlen(path ? path : "") >= sizeof(probe->path) ||
+		(number == TH_PROBE_EXEC && !probe->command.count))
+		return th_fail(err, TH_FAILED, "%s is not valid", what);
+	probe->kind = (enum th_probe_kind)number;
+	probe->port = (int)port;
+	probe->limit = (int)limit;
+	snprintf(probe->path, sizeof(probe->path), "%s", path ? path : "");
+	return 0;
+}
+
+int th_probe_from_json(
+	const json_t *doc, struct th_probe *probe, struct th_error *err)
+{
+	int rc;
+
+	*probe = usual;
+	rc = read_probe(doc, probe, err);
+	if (rc)
+		th_probe_release(probe);
+	return rc;
+}
+
+/* ---- what answers mean ---- */
 
 bool th_probe_accepts(const struct th_probe *probe, int status)
 {

@@ -3,12 +3,14 @@
 #ifndef TH_MODEL_PROBE_H
 #define TH_MODEL_PROBE_H
 
+#include <jansson.h>
 #include <stdbool.h>
 #include <stdint.h>
 
 #include "base/buffer.h"
 #include "base/error.h"
-#include "store/container_state.h"
+
+#define TH_PROBE_TEXT 512
 
 enum th_probe_kind {
 	TH_PROBE_NONE,
@@ -41,6 +43,12 @@ struct th_probe {
  * TH_USAGE otherwise. */
 int th_probe_parse(
 	const char *text, struct th_probe *probe, struct th_error *err);
+/* Such a text, without what is the default; "" for none. To be freed; NULL
+ * without memory. */
+char *th_probe_format(const struct th_probe *probe);
+json_t *th_probe_to_json(const struct th_probe *probe);
+int th_probe_from_json(
+	const json_t *doc, struct th_probe *probe, struct th_error *err);
 void th_probe_release(struct th_probe *probe);
 
 /* True where the status of an HTTP answer is good. */

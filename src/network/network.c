@@ -561,14 +561,3 @@ void th_network_clean(struct th_store *store, const char *container)
 	th_network_await_unplugged(container);
 	th_network_unplugged(store, container);
 }
-
-bool th_network_is_with(const char *name)
-{
-	return strncmp(name, TH_NETWORK_WITH, strlen(TH_NETWORK_WITH)) == 0;
-}
-
-bool th_network_is_shared(const char *name)
-{
-	return strcmp(name, "host") != 0 && strcmp(name, "none") != 0 &&
-		strcmp(name, TH_NETWORK_OWN) != 0 && !th_network_is_with(name);
-}

@@ -11,22 +11,6 @@
 #include "store/network_state.h"
 #include "store/store.h"
 
-/* The network of containers that name no other. */
-#define TH_NETWORK_DEFAULT "quayside"
-
-/* A network that only the container itself is in: its ports can be published,
- * and nothing else leads in or out. */
-#define TH_NETWORK_OWN "own"
-
-/* Before the ID of the container whose network is shared. */
-#define TH_NETWORK_WITH "with:"
-
-/* True for those that have a bridge; "host", "none", "own" and "with:" have
- * none. */
-bool th_network_is_shared(const char *name);
-/* True for what shares the network of another container. */
-bool th_network_is_with(const char *name);
-
 /* Where a container is found. */
 struct th_joined {
 	/* On its first network with a way out, or else its first one. */

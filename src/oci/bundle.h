@@ -10,6 +10,7 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "model/name.h"
 #include "oci/hooks.h"
 #include "oci/resources.h"
 #include "oci/seccomp.h"
@@ -140,10 +141,5 @@ const char *th_bundle_annotation(
 	const struct th_bundle *bundle, const char *key);
 /* Both: those that are new and those that are joined. */
 int th_bundle_own_namespaces(const struct th_bundle *bundle);
-
-/* The bit of a capability by its name ("CAP_CHOWN"); -1 where unknown. */
-int th_capability_number(const char *name);
-/* Its name; NULL beyond the known ones. */
-const char *th_capability_name(int number);
 
 #endif

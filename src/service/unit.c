@@ -28,35 +28,25 @@
 static int take_folders(
 	const struct th_plan *plan, struct th_unit *unit, struct th_error *err)
 {
-	for (size_t i = 0; i < plan->mount_texts.count; i++) {
-		const char *source = strchr(plan->mount_texts.items[i], '=');
-		char *folder;
+	for (size_t i = 0; i < plan->mount_count; i++) {
+		const struct th_mount_setting *mount = &plan->mounts[i];
 
-		if (!source || source[1] != '/')
-			continue;
-		folder = strndup(source + 1, strcspn(source + 1, ","));
-		if (th_strings_take(&unit->folders, folder))
+		if (mount->kind == TH_MOUNT_FOLDER &&
+			th_strings_add(&unit->folders, mount->source))
 			return th_fail_memory(err);
 	}
 	return 0;
 }
 
-static int take_probe(const struct th_container_row *row, struct th_unit *unit,
-	struct th_error *err)
+static void take_probe(const struct th_probe *probe, struct th_unit *unit)
 {
-	struct th_probe probe;
-
-	if (!row->probe[0])
-		return 0;
-	if (th_probe_parse(row->probe, &probe, err))
-		return -1;
+	if (probe->kind == TH_PROBE_NONE)
+		return;
 	/* So many in a row have to fail before it is ailing. */
-	unit->probe_us = ((int64_t)probe.every_ms + probe.timeout_ms) * 1000 *
-			probe.limit +
+	unit->probe_us =
+		(probe->every_ms + probe->timeout_ms) * 1000 * probe->limit +
 		PROBE_EXTRA_US;
-	unit->ready_us = (int64_t)probe.grace_ms * 1000 + unit->probe_us;
-	th_probe_release(&probe);
-	return 0;
+	unit->ready_us = probe->grace_ms * 1000 + unit->probe_us;
 }
 
 static bool has_policy(const struct th_unit *unit)
@@ -84,14 +74,16 @@ int th_unit_describe(const struct th_context *context,
 			"--restarts out",
 			row->name);
 	}
-	rc = folder < 0 ? -1 : th_plan_read(folder, &plan, err);
+	rc = folder < 0 || th_plan_read(folder, &plan, err) ||
+			th_plan_complete(&plan, row->restart, row->probe, err)
+		? -1
+		: 0;
 	if (rc == 0) {
 		unit->grace_ms = plan.grace_ms;
 		unit->networked = strcmp(plan.network, "none") != 0;
 		rc = take_folders(&plan, unit, err);
+		take_probe(&plan.probe, unit);
 	}
-	if (rc == 0)
-		rc = take_probe(row, unit, err);
 	th_plan_release(&plan);
 	th_close(&folder);
 	return rc;

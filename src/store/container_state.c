@@ -16,17 +16,10 @@
 
 static const char *const states[] = {
 	"created", "running", "paused", "stopped", "waiting"};
-static const char *const outcomes[] = {"", "exited", "signal", "out-of-memory",
-	"could-not-start", "host-restarted", "keeper-lost"};
 
 const char *th_state_word(enum th_state state)
 {
 	return states[state];
-}
-
-const char *th_outcome_word(enum th_outcome outcome)
-{
-	return outcomes[outcome];
 }
 
 static int word_index(const char *word, const char *const *words, int count)
@@ -36,11 +29,6 @@ static int word_index(const char *word, const char *const *words, int count)
 			return i;
 	}
 	return 0;
-}
-
-enum th_outcome th_outcome_parse(const char *word)
-{
-	return (enum th_outcome)word_index(word, outcomes, 7);
 }
 
 void state_copy(char *to, size_t size, struct th_query *query, int column)
@@ -59,8 +47,7 @@ static void read_row(struct th_query *query, struct th_container_row *row)
 	state_copy(row->network, sizeof(row->network), query, 5);
 	row->state =
 		(enum th_state)word_index(th_query_text(query, 6), states, 5);
-	row->outcome = (enum th_outcome)word_index(
-		th_query_text(query, 7), outcomes, 7);
+	row->outcome = th_outcome_parse(th_query_text(query, 7));
 	row->code = (int)th_query_int(query, 8);
 	th_cause_read(th_query_text(query, 9), &row->cause);
 	row->keep = th_query_int(query, 10) != 0;
@@ -346,8 +333,8 @@ static int change_rows(struct th_db *db, const char *id,
 		    " ended_us=?, tries=?, restarts=?, next_us=?, wanted=?,"
 		    " health=?, cgroup=coalesce(?, cgroup) WHERE id=?",
 		    "ttititiiiiiittt", states[change->to],
-		    outcomes[change->outcome], (int64_t)change->code, cause,
-		    (int64_t)change->pid, change->boot,
+		    th_outcome_word(change->outcome), (int64_t)change->code,
+		    cause, (int64_t)change->pid, change->boot,
 		    starts ? now : row.started_us,
 		    runs ? (int64_t)0
 			    : row.state == TH_STATE_WAITING &&
@@ -378,7 +365,7 @@ static int change_rows(struct th_db *db, const char *id,
 		return -1;
 	return state_add_event(db, id, now, states[row.state],
 		states[change->to], &change->cause, change->actor,
-		outcomes[change->outcome], change->code, err);
+		th_outcome_word(change->outcome), change->code, err);
 }
 
 int th_state_change(struct th_db *db, const char *id,
@@ -401,8 +388,8 @@ static int remove_row(struct th_db *db, const char *id, int64_t at_us,
 	rc = th_state_get(db, id, &row, err);
 	if (rc == 1)
 		rc = state_add_event(db, id, at_us, states[row.state],
-			     "removed", cause, actor, outcomes[outcome], code,
-			     err) ||
+			     "removed", cause, actor, th_outcome_word(outcome),
+			     code, err) ||
 				th_db_run(db, err,
 					"DELETE FROM containers WHERE id=?",
 					"t", id)

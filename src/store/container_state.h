@@ -9,15 +9,14 @@
 #include "base/error.h"
 #include "base/random.h"
 #include "model/cause.h"
+#include "model/name.h"
+#include "model/network_use.h"
+#include "model/policy.h"
+#include "model/port.h"
+#include "model/probe.h"
 #include "oci/digest.h"
 #include "oci/reference.h"
 #include "store/database.h"
-
-#define TH_NAME_MAX 64
-#define TH_ADDRESS_TEXT 48
-#define TH_NETWORK_TEXT 256
-#define TH_POLICY_TEXT 128
-#define TH_PROBE_TEXT 512
 
 /* The words of the OCI Runtime Specification, and one of ours. */
 enum th_state {
@@ -26,17 +25,6 @@ enum th_state {
 	TH_STATE_PAUSED,
 	TH_STATE_STOPPED,
 	TH_STATE_WAITING
-};
-
-/* How a stopped container ended. */
-enum th_outcome {
-	TH_OUTCOME_NONE,
-	TH_OUTCOME_EXITED, /* code: the exit code */
-	TH_OUTCOME_SIGNAL, /* code: the signal's number */
-	TH_OUTCOME_OUT_OF_MEMORY,
-	TH_OUTCOME_COULD_NOT_START, /* the cause says why */
-	TH_OUTCOME_HOST_RESTARTED,
-	TH_OUTCOME_KEEPER_LOST
 };
 
 struct th_container_row {
@@ -110,9 +98,6 @@ struct th_event_row {
 };
 
 const char *th_state_word(enum th_state state);
-const char *th_outcome_word(enum th_outcome outcome);
-/* Back from the word; TH_OUTCOME_NONE for any other. */
-enum th_outcome th_outcome_parse(const char *word);
 
 /* Adds a container in the state created, with its first event. TH_IN_USE
  * where the name is taken. */

@@ -6,9 +6,6 @@
 #include "store/container_state.h"
 #include "store/store.h"
 
-/* Networks that one container can be on. */
-#define TH_NETWORKS_MAX 8
-
 struct th_network_row {
 	char name[TH_NAME_MAX];
 	int64_t number; /* of its bridge */
@@ -21,12 +18,6 @@ struct th_network_row {
 	int64_t created_us;
 	int64_t users; /* containers that are to be on it, running or not */
 	int64_t running; /* those that are */
-};
-
-/* A network that a container is to be on, and the addresses it asks for. */
-struct th_network_use {
-	char network[TH_NAME_MAX];
-	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT]; /* or "" */
 };
 
 /* Makes the network where there is none of the name; of the row, name,

@@ -6,6 +6,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "base/json.h"
 #include "container/networks.h"
@@ -298,24 +299,79 @@ static json_t *describe_env(const struct th_plan *plan, bool reveal)
 	return list;
 }
 
-/* As it was given: mostly one. */
-static json_t *describe_networks(const struct th_plan *plan)
+/* Mostly one: then it is no list. */
+static json_t *describe_networks(
+	const struct th_context *context, const struct th_plan *plan)
 {
-	if (plan->network_texts.count > 1)
-		return th_json_from_strings(&plan->network_texts);
-	return json_string(plan->network_texts.count
-			? plan->network_texts.items[0]
-			: plan->network);
+	struct th_strings texts = {0};
+	char text[TH_NETWORK_TEXT];
+	json_t *doc;
+
+	for (size_t i = 0; i < plan->network_count; i++)
+		th_strings_take(
+			&texts, th_network_use_format(&plan->networks[i]));
+	if (texts.count > 1)
+		doc = th_json_from_strings(&texts);
+	else if (texts.count)
+		doc = json_string(texts.items[0]);
+	else
+		doc = json_string(
+			th_network_text(context, plan->network, text));
+	th_strings_release(&texts);
+	return doc;
+}
+
+/* A list of texts that it takes over. */
+static json_t *take_texts(struct th_strings *texts)
+{
+	json_t *list = th_json_from_strings(texts);
+
+	th_strings_release(texts);
+	return list;
+}
+
+static json_t *describe_ports_set(const struct th_plan *plan)
+{
+	struct th_strings texts = {0};
+
+	th_plan_port_texts(plan, &texts);
+	return take_texts(&texts);
+}
+
+static json_t *describe_mounts(const struct th_plan *plan)
+{
+	struct th_strings texts = {0};
+
+	th_plan_mount_texts(plan, &texts);
+	return take_texts(&texts);
+}
+
+/* Words with commas between. */
+static json_t *join_words(json_t *list)
+{
+	struct th_buf text;
+	json_t *word, *doc;
+	size_t i;
+
+	th_buf_init(&text, 200);
+	json_array_foreach(list, i, word)
+	{
+		th_buf_addf(
+			&text, "%s%s", i ? "," : "", json_string_value(word));
+	}
+	doc = json_string(text.data ? text.data : "");
+	th_buf_release(&text);
+	json_decref(list);
+	return doc;
 }
 
 static json_t *describe_stop(const struct th_plan *plan)
 {
 	const char *name = th_signal_name(plan->stop_signal);
-	bool whole = plan->grace_ms % 1000 == 0;
+	char grace[TH_TIME_TEXT];
 
-	return json_sprintf("signal=%s,grace=%d%s", name ? name : "TERM",
-		whole ? plan->grace_ms / 1000 : plan->grace_ms,
-		whole ? "s" : "ms");
+	th_clock_exact_span(plan->grace_ms, grace);
+	return json_sprintf("signal=%s,grace=%s", name ? name : "TERM", grace);
 }
 
 json_t *th_view_container_fully(const struct th_context *context,
@@ -324,28 +380,31 @@ json_t *th_view_container_fully(const struct th_context *context,
 	json_t *doc = th_view_container(context, row);
 	struct th_plan plan;
 	struct th_error err = {0};
-	char path[64];
+	char path[64], limit[TH_LIMIT_TEXT], log[TH_LOG_TEXT];
 	int folder;
 
 	snprintf(path, sizeof(path), "containers/%s", row->id);
 	folder = openat(context->store->root_fd, path,
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	if (folder >= 0 && th_plan_read(folder, &plan, &err) == 0) {
-		json_t *settings = json_pack(
-			"{s:s s:s s:o s:o s:o s:o s:s? "
-			"s:b s:o s:s s:o s:s s:s s:s s:o s:s}",
+		json_t *settings;
+
+		th_limit_format(&plan.limit, limit);
+		th_log_settings_format(&plan.log, log);
+		settings = json_pack("{s:s s:s s:o s:o s:o s:o s:s? "
+				     "s:b s:o s:s s:o s:s s:s s:s s:o s:o}",
 			"name", plan.name, "image", plan.image, "port",
-			th_json_from_strings(&plan.port_texts), "mount",
-			th_json_from_strings(&plan.mount_texts), "env",
+			describe_ports_set(&plan), "mount",
+			describe_mounts(&plan), "env",
 			describe_env(&plan, reveal), "network",
-			describe_networks(&plan), "user", plan.settings_user,
-			"keep", plan.keep, "stop", describe_stop(&plan),
-			"limit", plan.limit ? plan.limit : "", "device",
+			describe_networks(context, &plan), "user",
+			plan.settings_user, "keep", plan.keep, "stop",
+			describe_stop(&plan), "limit", limit, "device",
 			th_json_from_strings(&plan.devices), "restart",
 			row->restart[0] ? row->restart : "never", "probe",
-			row->probe, "log", plan.log ? plan.log : "", "allow",
-			th_json_from_strings(&plan.allow), "share",
-			plan.share ? plan.share : "");
+			row->probe, "log", log, "allow",
+			th_allow_to_json(plan.allow), "share",
+			join_words(th_share_to_json(plan.share)));
 
 		if (settings && plan.given)
 			json_object_update_missing(settings, plan.given);

@@ -18,7 +18,7 @@ static void check_round(int folder, const char *data, size_t size)
 
 	th_buf_init(&file, 16 << 20);
 	th_buf_init(&back, 16 << 20);
-	if (th_log_settings(NULL, &settings, &err) ||
+	if (th_log_settings_parse(NULL, &settings, &err) ||
 		th_log_open(folder, "log", &settings, &log, &err))
 		abort();
 	th_log_write(&log, TH_STREAM_OUT, data, size / 2);

@@ -1,4 +1,5 @@
 #include "container/cdi.h"
+#include "model/name.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -163,9 +164,9 @@ static void names_have_a_grammar(void)
 		"a/b=.c", "a b/c=d", "a/b/c=d", "a/b=c d", "a/b=c/d"};
 
 	for (size_t i = 0; i < COUNT_OF(good); i++)
-		CHECK(th_cdi_is_name(good[i]));
+		CHECK(th_device_name_valid(good[i]));
 	for (size_t i = 0; i < COUNT_OF(bad); i++)
-		CHECK(!th_cdi_is_name(bad[i]));
+		CHECK(!th_device_name_valid(bad[i]));
 	begin();
 	fails("not a name", TH_USAGE, "is not the name of a device");
 }

@@ -6,7 +6,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "container/limit.h"
+#include "model/limit.h"
 #include "container/log.h"
 #include "container/outcome.h"
 #include "unit/unit.h"

@@ -15,7 +15,7 @@ static int open_log(struct th_log *log)
 	struct th_log_settings settings;
 	struct th_error err = {0};
 
-	return th_log_settings(NULL, &settings, &err) ||
+	return th_log_settings_parse(NULL, &settings, &err) ||
 			th_log_open(unit_folder_fd, "log", &settings, log, &err)
 		? -1
 		: 0;
@@ -211,7 +211,8 @@ static void files_follow_one_another(void)
 	int lowest, highest;
 	size_t lines = 0;
 
-	CHECK_INT(th_log_settings("size=64K,files=1000", &settings, &err), 0);
+	CHECK_INT(th_log_settings_parse("size=64K,files=1000", &settings, &err),
+		0);
 	CHECK_INT(th_log_open(unit_folder_fd, "log", &settings, &log, &err), 0);
 	for (int i = 0; i < 20000; i++)
 		th_log_write(&log, TH_STREAM_OUT, "one of the lines\n", 17);
@@ -234,7 +235,8 @@ static void the_oldest_goes_first(void)
 	struct th_log log;
 	int lowest, highest;
 
-	CHECK_INT(th_log_settings("files=3,size=64K", &settings, &err), 0);
+	CHECK_INT(
+		th_log_settings_parse("files=3,size=64K", &settings, &err), 0);
 	CHECK_INT(th_log_open(unit_folder_fd, "log", &settings, &log, &err), 0);
 	for (int i = 0; i < 20000; i++)
 		th_log_write(&log, TH_STREAM_OUT, "one of the lines\n", 17);
@@ -254,13 +256,13 @@ static void settings_are_read(void)
 	struct th_log_settings settings;
 	struct th_error err = {0};
 
-	CHECK_INT(th_log_settings("journal,size=1M", &settings, &err), 0);
+	CHECK_INT(th_log_settings_parse("journal,size=1M", &settings, &err), 0);
 	CHECK(settings.journal);
 	CHECK_INT(settings.size_bytes, 1 << 20);
 	CHECK_INT(settings.files, 16);
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		th_error_clear(&err);
-		CHECK_INT(th_log_settings(bad[i], &settings, &err), -1);
+		CHECK_INT(th_log_settings_parse(bad[i], &settings, &err), -1);
 		CHECK(strstr(err.hint, "--log") != NULL);
 	}
 }

@@ -1,4 +1,5 @@
 #include "ipc/handed.h"
+#include "store/container_state.h"
 
 #include <arpa/inet.h>
 #include <stdio.h>

@@ -2,7 +2,7 @@
 #include <stddef.h>
 #include <string.h>
 
-#include "oci/bundle.h"
+#include "model/name.h"
 
 static const char *const names[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
 	"CAP_DAC_READ_SEARCH", "CAP_FOWNER", "CAP_FSETID", "CAP_KILL",

@@ -1,4 +1,5 @@
-#include "container/settings.h"
+#include "model/settings.h"
+#include "base/size.h"
 
 #include <string.h>
 
@@ -27,7 +28,7 @@ static void check(const char *kind, const char *text, struct th_settings *out,
 		out->workdir = text;
 	else
 		th_strings_add(&out->network_texts, text);
-	th_settings_check(out, problems);
+	th_settings_parse(out, problems);
 }
 
 static void wrong_settings_are_problems_with_a_way_out(void)
@@ -99,7 +100,7 @@ static void all_problems_are_told_at_once(void)
 	th_strings_add(&settings.port_texts, "x");
 	th_strings_add(&settings.port_texts, "y");
 	th_strings_add(&settings.mount_texts, "z");
-	th_settings_check(&settings, &problems);
+	th_settings_parse(&settings, &problems);
 	CHECK_INT(problems.count, 4);
 	th_problems_release(&problems);
 	th_settings_release(&settings);

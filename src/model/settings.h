@@ -1,16 +1,23 @@
-/* The settings of a container: one vocabulary for options, files and show. */
-#ifndef TH_CONTAINER_SETTINGS_H
-#define TH_CONTAINER_SETTINGS_H
+/* The settings of a container: one vocabulary for options, files, documents and
+ * show; as texts, and as what they mean. */
+#ifndef TH_MODEL_SETTINGS_H
+#define TH_MODEL_SETTINGS_H
 
+#include <jansson.h>
 #include <stdbool.h>
+#include <stddef.h>
 #include <stdint.h>
 
 #include "base/buffer.h"
 #include "base/error.h"
-#include "base/size.h"
-#include "container/limit.h"
-#include "network/publish.h"
-#include "store/network_state.h"
+#include "model/limit.h"
+#include "model/log_settings.h"
+#include "model/mount.h"
+#include "model/name.h"
+#include "model/network_use.h"
+#include "model/policy.h"
+#include "model/port.h"
+#include "model/probe.h"
 
 struct th_member;
 
@@ -33,27 +40,6 @@ enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
 enum th_users { TH_USERS_AUTO, TH_USERS_OWN, TH_USERS_HOST };
 
 enum th_reaper { TH_REAPER_AUTO, TH_REAPER_YES, TH_REAPER_NO };
-
-enum th_mount_kind { TH_MOUNT_FOLDER, TH_MOUNT_MEMORY, TH_MOUNT_VOLUME };
-
-/* The security label that the files of a mount get (SELinux): one for this
- * container alone, or one that all containers may use. */
-enum th_mount_label { TH_LABEL_NONE, TH_LABEL_MINE, TH_LABEL_ALL };
-
-struct th_mount_setting {
-	enum th_mount_kind kind;
-	char *target; /* inside, absolute; owned */
-	char *source; /* outside, absolute; owned; NULL for memory, and for a
-			 volume until it is made */
-	char *volume; /* its name; owned; NULL where it is none */
-	bool own; /* made up, and gone with the container */
-	uint64_t size_bytes; /* of memory; 0: half of the host's */
-	bool readonly;
-	bool make; /* make the source folder where it is missing */
-	bool map_owner; /* the source's owner is the program's user inside */
-	enum th_mount_label label;
-	const char *propagation; /* an option of mount(8), or NULL */
-};
 
 struct th_settings {
 	/* As given; to be filled by the caller, who owns what it points to.
@@ -109,7 +95,9 @@ struct th_settings {
 	bool keep;
 	enum th_fetch fetch;
 	const char *base; /* folder that relative sources start from */
-	/* Filled by th_settings_check. */
+	/* Filled by th_settings_parse, once. */
+	bool parsed;
+	bool declared_ports; /* and those that the image declares */
 	struct th_port *ports;
 	size_t port_count;
 	struct th_mount_setting *mounts;
@@ -122,25 +110,61 @@ struct th_settings {
 	int allow, share; /* sets of TH_ALLOW_..., TH_SHARE_... */
 	enum th_reaper reaper;
 	enum th_users users;
+	struct th_policy policy;
+	struct th_probe probe;
+	struct th_log_settings log;
 	int stop_signal; /* 0: the image's */
 	int grace_ms;
 };
 
+/* ---- the vocabulary ---- */
+
+enum th_setting_kind {
+	TH_SETTING_TEXT, /* const char * */
+	TH_SETTING_LIST, /* struct th_strings */
+	TH_SETTING_FLAG /* bool */
+};
+
+/* How what is given goes together with what was set before. */
+enum th_setting_join {
+	TH_JOIN_ONE, /* it replaces it */
+	TH_JOIN_PLACES, /* it replaces what has the same place inside */
+	TH_JOIN_ALL, /* it comes on top of it */
+	TH_JOIN_LIST, /* it replaces the whole list */
+	TH_JOIN_APART /* values are put together by hand */
+};
+
+/* One setting: of the command line, of files, of JSON documents. */
+struct th_setting {
+	const char *name;
+	enum th_setting_kind kind;
+	enum th_setting_join joining;
+	size_t offset; /* in struct th_settings */
+};
+
+/* All, in the order in which they are written; one without a name ends them.
+ */
+extern const struct th_setting th_settings_all[];
+/* By its name, or NULL. */
+const struct th_setting *th_setting_find(const char *name);
+/* Where its value stands: a const char *, a struct th_strings or a bool. */
+void *th_setting_place(
+	const struct th_setting *setting, struct th_settings *settings);
+
+/* The words of sets, as a list; and back from one such word, which is added to
+ * the set. TH_USAGE where it is none. */
+json_t *th_allow_to_json(int allow);
+json_t *th_share_to_json(int share);
+int th_allow_add(const char *word, int *allow, struct th_error *err);
+int th_share_add(const char *word, int *share, struct th_error *err);
+
 /* Where a host that uses security labels of SELinux says so. */
 #define TH_SELINUX "/sys/fs/selinux/enforce"
 
-/* Reads all texts; each one that is wrong becomes a problem. */
-void th_settings_check(
+/* Reads all texts, where that has not been done; each one that is wrong becomes
+ * a problem. */
+void th_settings_parse(
 	struct th_settings *settings, struct th_problems *problems);
 void th_settings_release(struct th_settings *settings);
-
-/* True for names of containers, volumes and networks: 1 to 63 letters,
- * digits, dots, dashes and underscores, beginning with a letter or digit. */
-bool th_name_valid(const char *name);
-
-/* A signal by number or name ("INT", "SIGINT", "2"); -1 where it is none. */
-int th_signal_parse(const char *text);
-/* Its name without SIG, or NULL. */
-const char *th_signal_name(int number);
 
 #endif

@@ -1,13 +1,14 @@
-#include "container/limit.h"
+#include "model/limit.h"
 
 #include <inttypes.h>
+#include <stddef.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-#include "container/settings.h"
+#include "base/json.h"
+#include "base/size.h"
 
-#define PERIOD_US 100000
 #define MEMORY_LEAST (512 * 1024)
 
 static int read_size(const char *text, int64_t *bytes)
@@ -37,7 +38,7 @@ static int read_cpu(const char *text, int64_t *cpu_us)
 	count = strtod(text, &end);
 	if (end == text || *end || !(count >= 0.01 && count <= 4096))
 		return -1;
-	*cpu_us = (int64_t)(count * PERIOD_US + 0.5);
+	*cpu_us = (int64_t)(count * TH_LIMIT_PERIOD_US + 0.5);
 	return 0;
 }
 
@@ -116,18 +117,11 @@ static void add(char text[TH_LIMIT_TEXT], const char *name, const char *value)
 
 static void add_size(char text[TH_LIMIT_TEXT], const char *name, int64_t bytes)
 {
-	static const char units[] = "KMGT";
-	char value[32];
-	int unit = -1;
+	char value[TH_SIZE_EXACT];
 
 	if (bytes <= 0)
 		return;
-	while (bytes % 1024 == 0 && unit < 3) {
-		bytes /= 1024;
-		unit++;
-	}
-	snprintf(value, sizeof(value), "%" PRId64 "%.1s", bytes,
-		unit < 0 ? "" : units + unit);
+	th_size_exact((uint64_t)bytes, value);
 	add(text, name, value);
 }
 
@@ -140,7 +134,7 @@ void th_limit_format(const struct th_limit *limit, char text[TH_LIMIT_TEXT])
 	add_size(text, "swap", limit->swap_bytes);
 	if (limit->cpu_us > 0) {
 		snprintf(value, sizeof(value), "%g",
-			(double)limit->cpu_us / PERIOD_US);
+			(double)limit->cpu_us / TH_LIMIT_PERIOD_US);
 		add(text, "cpu", value);
 	}
 	/* Not the same as none given: then there is a default. */
@@ -156,48 +150,46 @@ void th_limit_format(const struct th_limit *limit, char text[TH_LIMIT_TEXT])
 	}
 }
 
-static json_t *part_of(json_t *resources, const char *name)
-{
-	json_t *part = json_object_get(resources, name);
+/* ---- JSON ---- */
 
-	if (!part) {
-		part = json_object();
-		json_object_set_new(resources, name, part);
+static const struct {
+	const char *name;
+	size_t offset;
+} members[] = {{"memory", offsetof(struct th_limit, memory_bytes)},
+	{"swap", offsetof(struct th_limit, swap_bytes)},
+	{"cpu-us", offsetof(struct th_limit, cpu_us)},
+	{"processes", offsetof(struct th_limit, processes)},
+	{"io", offsetof(struct th_limit, io_weight)}};
+
+#define MEMBERS (sizeof(members) / sizeof(*members))
+
+json_t *th_limit_to_json(const struct th_limit *limit)
+{
+	json_t *doc = json_object();
+
+	for (size_t i = 0; i < MEMBERS; i++) {
+		int64_t value =
+			*(const int64_t *)(const void *)((const char *)limit +
+				members[i].offset);
+
+		if (value)
+			json_object_set_new(
+				doc, members[i].name, json_integer(value));
 	}
-	return part;
+	return doc;
 }
 
-void th_limit_write(const struct th_limit *limit, json_t *resources)
+int th_limit_from_json(
+	const json_t *doc, struct th_limit *limit, struct th_error *err)
 {
-	json_t *part;
+	memset(limit, 0, sizeof(*limit));
+	for (size_t i = 0; i < MEMBERS; i++) {
+		int64_t *value =
+			(int64_t *)(void *)((char *)limit + members[i].offset);
 
-	if (limit->memory_bytes) {
-		part = part_of(resources, "memory");
-		json_object_set_new(
-			part, "limit", json_integer(limit->memory_bytes));
+		if (th_json_int(doc, members[i].name, "a limit", value, err) <
+			0)
+			return -1;
 	}
-	if (limit->swap_bytes) {
-		/* The specification counts both together. */
-		part = part_of(resources, "memory");
-		json_object_set_new(part, "swap",
-			json_integer(limit->swap_bytes < 0 ? -1
-							   : limit->swap_bytes +
-						limit->memory_bytes));
-	}
-	if (limit->cpu_us) {
-		part = part_of(resources, "cpu");
-		json_object_set_new(part, "period", json_integer(PERIOD_US));
-		json_object_set_new(part, "quota", json_integer(limit->cpu_us));
-	}
-	if (limit->processes) {
-		part = part_of(resources, "pids");
-		json_object_set_new(
-			part, "limit", json_integer(limit->processes));
-	}
-	if (limit->io_weight) {
-		part = part_of(resources, "blockIO");
-		json_object_set_new(part, "weight",
-			json_integer(
-				limit->io_weight < 0 ? 100 : limit->io_weight));
-	}
+	return 0;
 }
