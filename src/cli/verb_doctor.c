@@ -102,7 +102,8 @@ static int check(struct invocation *call)
 	return open ? EXIT_FAILED : EXIT_DONE;
 }
 
-static int run(struct invocation *call)
+/* Tries what it tells of, in this process: nothing can follow it. */
+static int look_at_host(struct invocation *call)
 {
 	struct th_ability list[TH_ABILITIES_MAX];
 	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
@@ -114,13 +115,8 @@ static int run(struct invocation *call)
 	bool has_keeper = program_path("tidyhull-keeper", keeper);
 	bool has_pilot = program_path("tidyhull-pilot", pilot) ||
 		!call->hull.caller.unprivileged;
-	json_t *checks;
-	struct table *table;
-
-	if (call->hull.context.store)
-		return check(call);
-	checks = json_array();
-	table = table_new();
+	json_t *checks = json_array();
+	struct table *table = table_new();
 
 	table_column(table, "what", false);
 	table_column(table, "here", false);
@@ -171,6 +167,11 @@ static int run(struct invocation *call)
 	}
 	json_decref(checks);
 	return missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	return call->hull.context.store ? check(call) : look_at_host(call);
 }
 
 static const char *const text[] = {

@@ -32,6 +32,16 @@ char world_group[200];
 
 static struct result result;
 
+bool has_code(const struct result *of, int code)
+{
+	if (of->code == code)
+		return true;
+	printf("\n    wanted: code %d\n    is: %d\n    out: %.1500s\n    err: "
+	       "%.1500s\n",
+		code, of->code, of->out, of->err);
+	return false;
+}
+
 bool says(const char *text, const char *part)
 {
 	if (!text)

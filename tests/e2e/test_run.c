@@ -202,7 +202,7 @@ static bool is_running(void *name)
 static bool attached_ended(void *arg)
 {
 	(void)arg;
-	return file_holds("code2", "137");
+	return file_holds("code2", "\n");
 }
 
 /* A client that is blocked is one that has got something. */
@@ -241,13 +241,15 @@ static void a_slow_reader_gets_all(void)
 	/* Nor does one that never reads keep others from what is theirs. */
 	other_reader = other_start("rest3",
 		"sh -c '(%s/tidyhull attach stuck --config config.yaml --root "
-		"%s; echo $? >code2) | (while [ ! -e go ]; do sleep 0.05; "
+		"%s 2>said2; echo $? >code2) | (while [ ! -e go ]; do sleep "
+		"0.05; "
 		"done; cat >attached)'",
 		world_build, world_store);
 	CHECK(wait_until(writes_to_both, NULL));
 	CODE(hull("stop stuck --grace 0s"), 0);
 	put_file("go", "");
 	CHECK(wait_until(attached_ended, NULL));
+	CHECK_TEXT(other("cat code2 said2")->out, "137\n");
 	signal_to(writer, SIGKILL);
 	wait_for(other_reader);
 	signal_to(reader, SIGKILL);

@@ -9,6 +9,7 @@
 #include <signal.h>
 #include <stdarg.h>
 #include <stdint.h>
+#include <inttypes.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -22,6 +23,7 @@
 #include <time.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "e2e/harness.h"
 #include "sandbox/cgroup.h"
@@ -110,8 +112,10 @@ static void make_user(void)
 	char path[240];
 
 	if (th_cgroup_mount()) {
-		snprintf(world_group, sizeof(world_group), "%s/hull-e2e-%d",
-			th_cgroup_mount(), (int)time(NULL));
+		/* Others may test at the same time. */
+		snprintf(world_group, sizeof(world_group),
+			"%s/hull-e2e-%" PRId64, th_cgroup_mount(),
+			th_clock_now_us());
 		/* Where there are controllers, they are for the group too. */
 		snprintf(path, sizeof(path), "%s/cgroup.subtree_control",
 			th_cgroup_mount());
