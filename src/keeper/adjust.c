@@ -22,7 +22,7 @@ static int adjust(
 		th_resources_release(&resources);
 		return -1;
 	}
-	if (keeper->ended)
+	if (!keeper_runs(keeper))
 		rc = th_fail(err, TH_FAILED, "the container is ending");
 	else
 		rc = th_cgroup_limit(&keeper->cgroup, &resources, err);
@@ -83,10 +83,8 @@ static int reload(struct keeper *keeper, struct th_error *err)
 		bool any = plan.probe.kind != TH_PROBE_NONE;
 
 		keeper_probe_end(keeper);
-		th_probe_release(&keeper->probing.probe);
-		keeper->probing.probe = plan.probe;
-		memset(&plan.probe, 0, sizeof(plan.probe));
-		if (keeper->phase == PHASE_RUN && !keeper->ended)
+		keeper_probe_take(keeper, &plan.probe);
+		if (keeper_runs(keeper))
 			keeper_probe_begin(keeper);
 		keeper_note_health(keeper,
 			&(struct th_cause){.kind = any
@@ -110,6 +108,6 @@ void keeper_reload(struct client *client)
 	}
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);
 	/* One that is never to be restarted has nothing to wait for. */
-	if (keeper->phase == PHASE_WAIT && keeper->policy.kind == TH_NEVER)
+	if (keeper->state == STATE_WAITING && keeper->policy.kind == TH_NEVER)
 		keeper_end_wait(keeper, TH_CAUSE_POLICY_NEVER, "keeper", true);
 }

@@ -48,11 +48,11 @@ void keeper_add_client(struct keeper *keeper, int fd, bool attached)
 		free(client);
 		return;
 	}
-	client->next = keeper->clients;
-	client->place = &keeper->clients;
+	client->next = keeper->clients.first;
+	client->place = &keeper->clients.first;
 	if (client->next)
 		client->next->place = &client->next;
-	keeper->clients = client;
+	keeper->clients.first = client;
 }
 
 void keeper_drop_client(struct client *client)
@@ -65,7 +65,7 @@ void keeper_drop_client(struct client *client)
 	if (client->session)
 		client->session->client = NULL;
 	if (client->pending)
-		keeper->blocked--;
+		keeper->clients.blocked--;
 	while (client->pending)
 		drop_first(&client->pending);
 	*client->place = client->next;
@@ -76,7 +76,7 @@ void keeper_drop_client(struct client *client)
 	keeper_forget_pause(client);
 	if (client->holds)
 		keeper_end_hold(keeper);
-	if (client->attached && keeper->bound && !keeper->ended)
+	if (client->attached && keeper->bound && keeper_runs(keeper))
 		keeper_end_bound(keeper);
 	th_buf_release(&client->parts);
 	free(client);
@@ -114,7 +114,7 @@ void keeper_tell(struct client *client, enum th_message_type type,
 	client->pending_end = &waiting->next;
 	if (client->pending_count++)
 		return;
-	keeper->blocked++;
+	keeper->clients.blocked++;
 	th_loop_change(&keeper->loop, &client->watch, EPOLLOUT);
 	keeper_update_streams(keeper);
 }
@@ -156,10 +156,10 @@ void keeper_tell_end(struct client *client, const struct th_ending *ending)
 	late->fd = fcntl(client->watch.fd, F_DUPFD_CLOEXEC, 3);
 	late->first = client->pending;
 	late->ending = *ending;
-	late->next = keeper->late;
-	keeper->late = late;
+	late->next = keeper->clients.late;
+	keeper->clients.late = late;
 	if (client->pending)
-		keeper->blocked--;
+		keeper->clients.blocked--;
 	client->pending = NULL;
 	client->pending_end = &client->pending;
 	client->pending_count = 0;
@@ -195,17 +195,17 @@ void keeper_tell_late(struct keeper *keeper)
 {
 	struct pollfd all[LATE_MAX];
 
-	while (keeper->late) {
+	while (keeper->clients.late) {
 		size_t count = 0;
 
-		for (struct late *at = keeper->late; at && count < LATE_MAX;
-			at = at->next)
+		for (struct late *at = keeper->clients.late;
+			at && count < LATE_MAX; at = at->next)
 			all[count++] = (struct pollfd){
 				.fd = at->fd, .events = POLLOUT};
 		if (poll(all, count, -1) < 0)
 			continue;
 		count = 0;
-		for (struct late **place = &keeper->late;
+		for (struct late **place = &keeper->clients.late;
 			*place && count < LATE_MAX; count++) {
 			short events = all[count].revents;
 
@@ -228,11 +228,11 @@ static void send_pending(struct client *client)
 		errno == EAGAIN)
 		return;
 	drop_first(&client->pending);
-	keeper->read_ms = th_clock_mono_ms();
+	keeper->clients.read_ms = th_clock_mono_ms();
 	if (--client->pending_count)
 		return;
 	client->pending_end = &client->pending;
-	keeper->blocked--;
+	keeper->clients.blocked--;
 	th_loop_change(&keeper->loop, &client->watch, EPOLLIN);
 	keeper_update_streams(keeper);
 }
@@ -281,14 +281,92 @@ int keeper_listen(struct keeper *keeper, struct th_error *err)
 	if (fd < 0)
 		return -1;
 	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
-	if (fstatat(keeper->store->run_fd, path, &keeper->socket,
+	if (fstatat(keeper->store->run_fd, path, &keeper->clients.socket,
 		    AT_SYMLINK_NOFOLLOW))
-		memset(&keeper->socket, 0, sizeof(keeper->socket));
-	keeper->listener.owner = keeper;
-	keeper->listener.ready = listener_ready;
-	if (th_loop_watch(&keeper->loop, &keeper->listener, fd, EPOLLIN) == 0)
+		memset(&keeper->clients.socket, 0,
+			sizeof(keeper->clients.socket));
+	keeper->clients.listener.owner = keeper;
+	keeper->clients.listener.ready = listener_ready;
+	if (th_loop_watch(
+		    &keeper->loop, &keeper->clients.listener, fd, EPOLLIN) == 0)
 		return 0;
 	th_fail_sys(err, TH_FAILED, errno, "cannot watch the keeper's socket");
 	th_close(&fd);
 	return -1;
+}
+
+void keeper_stop_listening(struct keeper *keeper)
+{
+	int fd = keeper->clients.listener.fd;
+
+	th_loop_forget(&keeper->loop, &keeper->clients.listener);
+	th_close(&fd);
+	keeper->clients.listener.fd = -1;
+}
+
+/* ---- all of them ---- */
+
+void keeper_each_client(struct keeper *keeper,
+	void (*act)(struct client *client, const void *with), const void *with)
+{
+	struct client *next;
+
+	for (struct client *at = keeper->clients.first; at; at = next) {
+		next = at->next;
+		act(at, with);
+	}
+}
+
+static void tell_all(struct client *client, const void *with)
+{
+	if (client->attached || client->waits_for_end ||
+		client->waits_for_ready || client->waits_for_start)
+		keeper_tell_end(client, with);
+	keeper_drop_client(client);
+}
+
+void keeper_tell_all_end(struct keeper *keeper, const struct th_ending *ending)
+{
+	keeper_each_client(keeper, tell_all, ending);
+}
+
+static void tell_again(struct client *client, const void *with)
+{
+	if (client->attached)
+		keeper_tell_ending(client, TH_TELL_AGAIN, with);
+}
+
+void keeper_tell_again(struct keeper *keeper, const struct th_ending *ending)
+{
+	keeper_each_client(keeper, tell_again, ending);
+}
+
+static void tell_start(struct client *client, const void *with)
+{
+	if (!client->waits_for_start)
+		return;
+	client->waits_for_start = false;
+	if (with)
+		keeper_tell_error(client, with);
+	else
+		keeper_tell(client, TH_TELL_STARTED, NULL, 0);
+}
+
+void keeper_tell_start(struct keeper *keeper, const struct th_error *why)
+{
+	keeper_each_client(keeper, tell_start, why);
+}
+
+static void tell_ready(struct client *client, const void *with)
+{
+	(void)with;
+	if (!client->waits_for_ready)
+		return;
+	client->waits_for_ready = false;
+	keeper_tell(client, TH_TELL_DONE, NULL, 0);
+}
+
+void keeper_tell_ready(struct keeper *keeper)
+{
+	keeper_each_client(keeper, tell_ready, NULL);
 }

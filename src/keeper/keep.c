@@ -10,10 +10,10 @@ void keeper_keep(struct keeper *keeper)
 {
 	keeper_release_run(keeper);
 	/* From the file the next command takes it. */
-	if (!keeper->records ||
-		(keeper->end_written &&
-			th_clock_mono_ms() >= keeper->keep_until_ms))
-		keeper->phase = PHASE_END;
+	if (!keeper_record_waits(keeper) ||
+		(keeper->last.written &&
+			th_clock_mono_ms() >= keeper->last.keep_until_ms))
+		keeper_enter(keeper, STATE_DONE);
 }
 
 void keeper_tell_state(struct client *client)
@@ -21,8 +21,8 @@ void keeper_tell_state(struct client *client)
 	struct keeper *keeper = client->keeper;
 	char *text = NULL;
 
-	if (keeper->phase != PHASE_RUN || keeper->ended)
-		text = th_end_format(&keeper->end);
+	if (!keeper_runs(keeper))
+		text = th_end_format(&keeper->last.end);
 	keeper_tell(client, TH_TELL_STATE, text ? text : "{}",
 		text ? strlen(text) : 2);
 	free(text);
@@ -38,7 +38,7 @@ void keeper_handle_kept(struct client *client, const struct th_message *message)
 		return;
 	case TH_SAY_STOP:
 	case TH_SAY_WAIT:
-		keeper_tell_end(client, &client->keeper->ending);
+		keeper_tell_end(client, &client->keeper->last.ending);
 		return;
 	default:
 		th_fail(&err, TH_FAILED,
@@ -69,18 +69,16 @@ static int tell_run(struct keeper *keeper, struct th_error *err)
 {
 	char place[TH_CGROUP_PATH];
 	const struct th_change change = {.to = TH_STATE_RUNNING,
-		.at_us = keeper->run_us,
+		.at_us = keeper->last.run_us,
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
 		.cause = {.kind = TH_CAUSE_TAKEN_UP},
 		.actor = "keeper",
-		.ports = keeper->port_rows,
-		.port_count = keeper->port_row_count,
+		.ports = keeper->ports.rows,
+		.port_count = keeper->ports.row_count,
 		.wanted = TH_WANTED,
-		.tries = keeper->tries,
-		.health = keeper->probing.probe.kind
-			? th_health_word(&keeper->probing.health)
-			: "",
+		.tries = keeper->next.tries,
+		.health = keeper_health_word(keeper),
 		.cgroup = place};
 
 	th_cgroup_place(keeper->group_path, place);
@@ -97,7 +95,7 @@ void keeper_take_up(struct client *client)
 		return;
 	}
 	keeper_record_init(keeper);
-	if (keeper->phase == PHASE_WAIT)
-		keeper_record_change(keeper, &keeper->end.change);
+	if (keeper->state == STATE_WAITING)
+		keeper_record_change(keeper, &keeper->last.end.change);
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);
 }

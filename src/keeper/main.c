@@ -156,27 +156,17 @@ static void init(struct keeper *keeper, char **argv)
 	keeper->size.rows = (uint16_t)atoi(argv[ARG_ROWS]);
 	keeper->size.columns = (uint16_t)atoi(argv[ARG_COLUMNS]);
 	keeper->lock_fd = keeper->folder_fd = keeper->cgroup.fd = -1;
-	keeper->outcome_fd = keeper->filter_fd = -1;
-	keeper->records_end = &keeper->records;
-	keeper->overlay_fd = keeper->netns_fd = -1;
-	keeper->ids_lock = keeper->ids_namespace = keeper->store_mount = -1;
-	keeper->pilot.connection = keeper->pilot.users = -1;
-	keeper->pilot.netns = -1;
-	keeper->relaying.pidfd = keeper->relaying.control = -1;
-	keeper->names_relaying = keeper->relaying;
-	keeper->relaying_end.fd = -1;
+	keeper->last.fd = keeper->overlay_fd = -1;
 	keeper->sandbox.pidfd = keeper->sandbox.channel = -1;
 	keeper->sandbox.console = keeper->sandbox.status = -1;
-	keeper->process.fd = keeper->signals.fd = keeper->listener.fd = -1;
-	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
-	keeper->log.fd = keeper->log.journal = -1;
-	keeper->pilot_end.fd = -1;
-	keeper->probing.watch.fd = -1;
+	keeper->process.fd = keeper->signals.fd = -1;
+	keeper->clients.listener.fd = keeper->probing.watch.fd = -1;
 	keeper->loop.epoll = -1;
-	th_buf_init(&keeper->filter, TH_FILTER_MAX);
-	/* A client is not read while some of its input waits, so one message
-	 * is the most that can be there; the rest is for several clients. */
-	th_buf_init(&keeper->in_pending, 16 * TH_CHANNEL_PAYLOAD);
+	keeper->recording.end = &keeper->recording.first;
+	keeper_own_ids_init(&keeper->own_ids);
+	keeper_filter_init(&keeper->kept_filter);
+	keeper_plugs_init(&keeper->plugs);
+	keeper_streams_init(&keeper->streams);
 }
 
 static void release(struct keeper *keeper)
@@ -187,19 +177,16 @@ static void release(struct keeper *keeper)
 	for (size_t i = 0; i < sizeof(fds) / sizeof(*fds); i++)
 		th_close(&fds[i]);
 	keeper_record_release(keeper);
-	th_close(&keeper->outcome_fd);
-	th_handed_release(&keeper->handed_on);
+	th_close(&keeper->last.fd);
 	th_plan_release(&keeper->plan);
 	th_root_layers_release(&keeper->layers);
 	th_probe_release(&keeper->probing.probe);
 	th_bundle_release(&keeper->bundle);
 	th_close(&keeper->folder_fd);
-	th_pilot_close(&keeper->pilot);
-	th_buf_release(&keeper->filter);
-	th_close(&keeper->filter_fd);
+	th_pilot_close(&keeper->plugs.pilot);
+	keeper_filter_release(&keeper->kept_filter);
 	free(keeper->bundle_path);
-	free(keeper->port_fds);
-	free(keeper->port_rows);
+	keeper_ports_release(&keeper->ports);
 	th_loop_release(&keeper->loop);
 	th_store_close(keeper->store);
 }
@@ -271,8 +258,8 @@ int main(int argc, char **argv)
 		th_store_open(argv[ARG_ROOT], argv[ARG_RUN], true,
 			&keeper.store, &err) ||
 		(keeper.successor &&
-			th_handed_receive(
-				channel, HANDED_MS, &keeper.handed_on, &err)) ||
+			th_handed_receive(channel, HANDED_MS,
+				&keeper.ports.handed_on, &err)) ||
 		keeper_prepare(&keeper, &err) ||
 		keeper_confine(&keeper, &err) ||
 		keeper_start(&keeper, keeper.actor, &err)) {
@@ -294,7 +281,7 @@ int main(int argc, char **argv)
 	th_rights_raise();
 	keeper_leave(&keeper);
 	keeper_tell_late(&keeper);
-	code = *keeper.notify ? keeper.last_code : 0;
+	code = *keeper.notify ? keeper.last.code : 0;
 	release(&keeper);
 	return code;
 }

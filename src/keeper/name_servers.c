@@ -23,7 +23,9 @@ static enum th_resolver kind_of(const struct keeper *keeper)
 
 	if (strcmp(network, "host") == 0)
 		return TH_RESOLVER_SAME;
-	if (!with && !(th_network_is_shared(network) && keeper->joined.way_out))
+	if (!with &&
+		!(th_network_is_shared(network) &&
+			keeper->plugs.joined.way_out))
 		return TH_RESOLVER_PLAIN;
 	return keeper->store->unprivileged ? TH_RESOLVER_UPLINK
 					   : TH_RESOLVER_RELAY;
@@ -53,7 +55,7 @@ static int bind_inside(struct inner *inner, int type, const char *address)
 static int serve(
 	struct keeper *keeper, const char *address, struct th_error *err)
 {
-	struct inner *inner = inner_new(keeper->netns_fd);
+	struct inner *inner = inner_new(keeper->plugs.netns);
 	const struct th_port ports[2] = {
 		{.port = PORT}, {.port = PORT, .udp = true}};
 	int fds[2][2], rc;
@@ -66,8 +68,8 @@ static int serve(
 		fds[udp][1] = -1;
 	}
 	inner_free(inner);
-	rc = th_relaying_start(&keeper->names_relaying, -1, address, "", ports,
-		(const int(*)[2])fds, 2, err);
+	rc = th_relaying_start(&keeper->plugs.names_relaying, -1, address, "",
+		ports, (const int(*)[2])fds, 2, err);
 	for (int udp = 0; udp < 2; udp++)
 		th_close(&fds[udp][0]);
 	return rc;
@@ -107,5 +109,5 @@ int keeper_set_resolver(struct keeper *keeper, struct th_error *err)
 
 void keeper_end_resolver(struct keeper *keeper)
 {
-	th_relaying_end(&keeper->names_relaying);
+	th_relaying_end(&keeper->plugs.names_relaying);
 }

@@ -34,13 +34,6 @@ static int take_lock(struct keeper *keeper, struct th_error *err)
 	return rc;
 }
 
-/* The plan has none then. */
-static void take_probe(struct keeper *keeper, struct th_plan *plan)
-{
-	keeper->probing.probe = plan->probe;
-	memset(&plan->probe, 0, sizeof(plan->probe));
-}
-
 int keeper_load(struct keeper *keeper, struct th_error *err)
 {
 	int rc;
@@ -53,7 +46,6 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 		return -1;
 	th_plan_release(&keeper->plan);
 	th_bundle_release(&keeper->bundle);
-	th_probe_release(&keeper->probing.probe);
 	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
 	keeper->store->unprivileged = keeper->plan.unprivileged;
 	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
@@ -61,62 +53,11 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 			keeper->row.probe, err))
 		return -1;
 	keeper->policy = keeper->plan.policy;
-	take_probe(keeper, &keeper->plan);
+	keeper_probe_take(keeper, &keeper->plan.probe);
 	if (!keeper->bundle.process.has_oom_score) {
 		keeper->bundle.process.has_oom_score = true;
 		keeper->bundle.process.oom_score_adj = keeper->score;
 	}
-	return 0;
-}
-
-static int open_log(struct keeper *keeper, struct th_error *err)
-{
-	if (th_log_open(keeper->folder_fd, "log", &keeper->plan.log,
-		    &keeper->log, err))
-		return -1;
-	keeper->log.id = keeper->id;
-	keeper->log.name = keeper->row.name;
-	return 0;
-}
-
-static int bind_ports(struct keeper *keeper, struct th_error *err)
-{
-	size_t count = keeper->plan.port_count;
-
-	keeper->port_fds = calloc(count + 1, sizeof(*keeper->port_fds));
-	keeper->port_rows = calloc(count * 2 + 1, sizeof(*keeper->port_rows));
-	if (!keeper->port_fds || !keeper->port_rows)
-		return th_fail_memory(err);
-	for (size_t i = 0; i < count; i++)
-		keeper->port_fds[i][0] = keeper->port_fds[i][1] = -1;
-	keeper->port_count = count;
-	for (size_t i = 0; i < count; i++) {
-		struct th_port *port = &keeper->plan.ports[i];
-		static const char *const every[2] = {"0.0.0.0", "::"};
-
-		/* Bound here and held to the last run: what "in use" means is
-		 * decided by the kernel, once. */
-		if (!th_handed_take(
-			    &keeper->handed_on, port, keeper->port_fds[i]) &&
-			th_port_bind(port, keeper->port_fds[i], err))
-			return -1;
-		for (int family = 0; family < 2; family++) {
-			struct th_port_row *row;
-
-			if (keeper->port_fds[i][family] < 0)
-				continue;
-			row = &keeper->port_rows[keeper->port_row_count++];
-			snprintf(row->protocol, sizeof(row->protocol), "%s",
-				port->udp ? "udp" : "tcp");
-			snprintf(row->address, sizeof(row->address), "%s",
-				port->address[0] ? port->address
-						 : every[family]);
-			row->host_port = port->host_port;
-			row->port = port->port;
-		}
-	}
-	/* Of ports that it has not. */
-	th_handed_release(&keeper->handed_on);
 	return 0;
 }
 
@@ -154,10 +95,10 @@ int keeper_prepare(struct keeper *keeper, struct th_error *err)
 	if (keeper->folder_fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the container's folder");
-	keeper->outcome_fd = th_outcome_reserve(keeper->folder_fd, err);
-	if (keeper->outcome_fd < 0 || hold_files(keeper, err) ||
-		keeper_load(keeper, err) || open_log(keeper, err) ||
-		bind_ports(keeper, err))
+	keeper->last.fd = th_outcome_reserve(keeper->folder_fd, err);
+	if (keeper->last.fd < 0 || hold_files(keeper, err) ||
+		keeper_load(keeper, err) || keeper_open_log(keeper, err) ||
+		keeper_bind_ports(keeper, err))
 		return -1;
 	return keeper_listen(keeper, err);
 }

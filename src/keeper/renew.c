@@ -30,7 +30,7 @@ static int renew_folder(struct th_store *store, struct th_error *err)
 void keeper_renew(struct keeper *keeper)
 {
 	struct th_error ignored = {0}; /* the next look */
-	int run = keeper->store->run_fd, made = -1, old = keeper->listener.fd;
+	int run = keeper->store->run_fd, made = -1;
 	struct stat st;
 	char path[64];
 
@@ -45,10 +45,8 @@ void keeper_renew(struct keeper *keeper)
 	}
 	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
 	if (fstatat(run, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
-		th_is_same_file(&st, &keeper->socket))
+		th_is_same_file(&st, &keeper->clients.socket))
 		return;
-	th_loop_forget(&keeper->loop, &keeper->listener);
-	th_close(&old);
-	keeper->listener.fd = -1;
+	keeper_stop_listening(keeper);
 	keeper_listen(keeper, &ignored);
 }

@@ -71,82 +71,42 @@ static void refuse_waiting(struct client *client)
 	refuse(client, &err);
 }
 
-static void stop(struct client *client, const struct request *request)
+/* What somebody wants of the container itself: the state decides. */
+static void give_order(struct client *client, const struct request *request,
+	enum keeper_event event, enum th_cause_kind cause)
 {
-	struct keeper *keeper = client->keeper;
-
-	client->waits_for_end = true;
-	if (request->stays_due) {
-		keeper_end_for_host(keeper, (int)request->signal,
-			request->grace_ms, TH_CAUSE_STOPPED_DUE,
-			request->actor);
-		return;
-	}
-	if (keeper->phase == PHASE_WAIT) {
-		keeper_end_wait(keeper, TH_CAUSE_STOPPED, request->actor, true);
-		return;
-	}
-	keeper->by_person = true;
-	keeper->once_more = false;
-	keeper_begin_stop(keeper, (int)request->signal, request->grace_ms,
-		&(struct th_cause){.kind = TH_CAUSE_STOPPED}, request->actor);
+	keeper_event(client->keeper, event,
+		&(struct order){.client = client,
+			.signal = (int)request->signal,
+			.grace_ms = request->grace_ms,
+			.cause = cause,
+			.actor = request->actor ? request->actor : ""});
 }
 
-/* Ends the wait for the next try. */
+static void stop(struct client *client, const struct request *request)
+{
+	client->waits_for_end = true;
+	if (request->stays_due)
+		give_order(
+			client, request, EVENT_HOST_ENDS, TH_CAUSE_STOPPED_DUE);
+	else
+		give_order(client, request, EVENT_STOP, TH_CAUSE_STOPPED);
+}
+
 static void start_now(struct client *client, const struct request *request)
 {
-	struct keeper *keeper = client->keeper;
-
-	/* Its time has come since whoever asks has looked. */
-	if (keeper->phase == PHASE_RUN && !keeper->ended) {
-		keeper_tell(client, TH_TELL_STARTED, NULL, 0);
-		return;
-	}
-	client->waits_for_start = true;
-	keeper->next_ms = 0;
-	snprintf(keeper->again_by, sizeof(keeper->again_by), "%s",
-		request->actor ? request->actor : "");
+	give_order(client, request, EVENT_START, TH_CAUSE_NONE);
 }
 
 static void restart(struct client *client, const struct request *request)
 {
-	struct keeper *keeper = client->keeper;
-
-	if (keeper->phase == PHASE_WAIT) {
-		start_now(client, request);
-		return;
-	}
-	if (keeper->stopping && !keeper->once_more) {
-		struct th_error err = {0};
-
-		th_fail(&err, TH_FAILED, "container \"%s\" is being stopped",
-			keeper->row.name);
-		refuse(client, &err);
-		return;
-	}
-	client->waits_for_start = true;
-	keeper->once_more = true;
-	snprintf(keeper->again_by, sizeof(keeper->again_by), "%s",
-		request->actor ? request->actor : "");
-	keeper_begin_stop(keeper, (int)request->signal, request->grace_ms,
-		&(struct th_cause){.kind = TH_CAUSE_STOPPED_TO_RESTART},
-		request->actor);
+	give_order(client, request, EVENT_RESTART, TH_CAUSE_STOPPED_TO_RESTART);
 }
 
 static void send_it(struct client *client, const struct request *request)
 {
-	struct keeper *keeper = client->keeper;
-
-	if (keeper->phase != PHASE_RUN) {
-		refuse_waiting(client);
-		return;
-	}
-	keeper->sent = (int)request->signal;
-	keeper->sent_holds = request->holds;
-	keeper->sent_ms = th_clock_mono_ms();
-	snprintf(keeper->sent_by, sizeof(keeper->sent_by), "%s",
+	keeper_send_signal(client->keeper, (int)request->signal, request->holds,
 		request->actor ? request->actor : "");
-	keeper_signal(keeper, (int)request->signal);
 	keeper_tell(client, TH_TELL_DONE, NULL, 0);
 }
 
@@ -200,44 +160,49 @@ static void wait_for(struct client *client, const struct request *request)
 		return;
 	}
 	client->waits_for_ready = true;
-	if (keeper->phase == PHASE_RUN && keeper->probing.health.ready)
+	if (keeper_has_run(keeper) && keeper_is_ready(keeper))
 		keeper_tell(client, TH_TELL_DONE, NULL, 0);
 }
 
-static void take_request(
-	struct client *client, const struct th_message *message)
-{
-	struct request request;
-	struct th_error err = {0};
+/* ---- what comes as it is ---- */
 
-	if (read_request(client->keeper, message, &request, &err))
-		refuse(client, &err);
-	else if (message->type == TH_SAY_STOP)
-		stop(client, &request);
-	else if (message->type == TH_SAY_RESTART)
-		restart(client, &request);
-	else if (message->type == TH_SAY_START)
-		start_now(client, &request);
-	else if (message->type == TH_SAY_SIGNAL)
-		send_it(client, &request);
-	else if (message->type == TH_SAY_SESSION_SIGNAL)
-		signal_session(client, &request);
-	else
-		wait_for(client, &request);
-	json_decref(request.doc);
+static void take_input(struct client *client, const struct th_message *message)
+{
+	if (client->attached)
+		keeper_take_input(
+			client->keeper, message->data, message->len, false);
 }
 
-static void resize(struct keeper *keeper, const struct th_message *message)
+static void end_input(struct client *client, const struct th_message *message)
+{
+	(void)message;
+	if (client->attached)
+		keeper_take_input(client->keeper, "", 0, true);
+}
+
+static void resize(struct client *client, const struct th_message *message)
 {
 	struct th_size size;
-	struct winsize ws = {0};
 
-	if (keeper->out.fd < 0 || !th_words_size(message, &size))
-		return;
-	ws.ws_row = size.rows;
-	ws.ws_col = size.columns;
-	if (keeper->bundle.process.terminal)
-		ioctl(keeper->out.fd, TIOCSWINSZ, &ws);
+	if (th_words_size(message, &size))
+		keeper_resize_console(client->keeper, &size);
+}
+
+static void leave(struct client *client, const struct th_message *message)
+{
+	(void)message;
+	client->left = true;
+}
+
+static void attach(struct client *client, const struct th_message *message)
+{
+	keeper_attach(client, message);
+	resize(client, message);
+}
+
+static void add_part(struct client *client, const struct th_message *message)
+{
+	th_buf_add(&client->parts, message->data, message->len);
 }
 
 /* Something of the container's process as a descriptor. A command of an
@@ -262,131 +227,131 @@ static void give_descriptor(
 		refuse(client, &err);
 		return;
 	}
-	snprintf(path, sizeof(path), "%" PRIu32, client->keeper->first_id);
+	snprintf(path, sizeof(path), "%" PRIu32, client->keeper->own_ids.first);
 	th_channel_send(client->watch.fd, root ? TH_TELL_ROOT : TH_TELL_NETWORK,
 		path, root ? strlen(path) : 0, &fd, 1);
 	th_close(&fd);
 }
 
-/* The sockets that listen, for the container that comes after this one: what
- * connects in between waits for it. */
-static void give_ports(struct client *client)
+static void take_up(struct client *client, const struct th_message *message)
 {
-	const struct keeper *keeper = client->keeper;
-	struct th_port_row rows[TH_CHANNEL_FDS];
-	int fds[TH_CHANNEL_FDS], used = 0;
-	size_t at = 0;
+	(void)message;
+	keeper_take_up(client);
+}
 
-	for (size_t i = 0; i < keeper->port_count; i++) {
-		for (int f = 0; f < 2; f++) {
-			if (keeper->port_fds[i][f] < 0)
-				continue;
-			rows[used] = keeper->port_rows[at++];
-			fds[used++] = keeper->port_fds[i][f];
-			if (used < TH_CHANNEL_FDS)
-				continue;
-			th_words_send_ports(client->watch.fd, TH_TELL_PORTS,
-				rows, fds, (size_t)used);
-			used = 0;
-		}
-	}
-	if (used)
-		th_words_send_ports(client->watch.fd, TH_TELL_PORTS, rows, fds,
-			(size_t)used);
-	th_channel_send(client->watch.fd, TH_TELL_PORTS, NULL, 0, NULL, 0);
+static void tell_state(struct client *client, const struct th_message *message)
+{
+	(void)message;
+	keeper_tell_state(client);
+}
+
+static void give_ports(struct client *client, const struct th_message *message)
+{
+	(void)message;
+	keeper_give_ports(client);
+}
+
+static void reload(struct client *client, const struct th_message *message)
+{
+	(void)message;
+	keeper_reload(client);
+}
+
+/* ---- all of them ---- */
+
+enum needs {
+	NEEDS_NOTHING,
+	NEEDS_A_RUN = 1, /* between two runs it is refused */
+	NEEDS_NO_RIGHTS = 2 /* nothing that the kernel gives to some only */
+};
+
+static const struct {
+	enum th_message_type type;
+	unsigned int needs;
+	/* One of them: with what is read of it, as it is, with descriptors. */
+	void (*request)(struct client *client, const struct request *request);
+	void (*plain)(struct client *client, const struct th_message *message);
+	void (*with)(struct client *client, const struct th_message *message,
+		int fds[TH_CHANNEL_FDS]);
+} all[] = {{.type = TH_SAY_STOP, .request = stop},
+	{.type = TH_SAY_RESTART, .request = restart},
+	{.type = TH_SAY_START, .request = start_now},
+	{.type = TH_SAY_WAIT, .request = wait_for},
+	{.type = TH_SAY_SIGNAL, .needs = NEEDS_A_RUN, .request = send_it},
+	{.type = TH_SAY_SESSION_SIGNAL, .request = signal_session},
+	{.type = TH_SAY_INPUT, .needs = NEEDS_NO_RIGHTS, .plain = take_input},
+	{.type = TH_SAY_INPUT_END,
+		.needs = NEEDS_NO_RIGHTS,
+		.plain = end_input},
+	{.type = TH_SAY_RESIZE, .needs = NEEDS_NO_RIGHTS, .plain = resize},
+	{.type = TH_SAY_LEAVE, .plain = leave},
+	{.type = TH_SAY_ATTACH, .plain = attach},
+	{.type = TH_SAY_PART, .plain = add_part},
+	{.type = TH_SAY_EXEC,
+		.needs = NEEDS_A_RUN,
+		.with = keeper_start_session},
+	{.type = TH_SAY_PAUSE,
+		.needs = NEEDS_A_RUN,
+		.plain = keeper_pause_request},
+	{.type = TH_SAY_RESUME,
+		.needs = NEEDS_A_RUN,
+		.plain = keeper_pause_request},
+	{.type = TH_SAY_ADJUST, .needs = NEEDS_A_RUN, .plain = keeper_adjust},
+	{.type = TH_SAY_RELOAD, .plain = reload},
+	{.type = TH_SAY_RECORD, .plain = keeper_record},
+	{.type = TH_SAY_ROOT, .needs = NEEDS_A_RUN, .plain = give_descriptor},
+	{.type = TH_SAY_NETWORK,
+		.needs = NEEDS_A_RUN,
+		.plain = give_descriptor},
+	{.type = TH_SAY_PORTS, .plain = give_ports},
+	{.type = TH_SAY_STATE, .plain = tell_state},
+	{.type = TH_SAY_TAKE_UP, .plain = take_up}};
+
+static void read_and_do(struct client *client, const struct th_message *message,
+	void (*act)(struct client *client, const struct request *request))
+{
+	struct request request;
+	struct th_error err = {0};
+
+	if (read_request(client->keeper, message, &request, &err))
+		refuse(client, &err);
+	else
+		act(client, &request);
+	json_decref(request.doc);
 }
 
 static void handle(struct client *client, const struct th_message *message,
-	int fds[TH_CHANNEL_FDS])
+	size_t at, int fds[TH_CHANNEL_FDS])
 {
-	struct keeper *keeper = client->keeper;
+	const struct keeper *keeper = client->keeper;
 
-	if (keeper->phase == PHASE_KEEP) {
+	if (keeper->state == STATE_KEEPING)
 		keeper_handle_kept(client, message);
-		return;
-	}
-	switch (message->type) {
-	case TH_SAY_TAKE_UP:
-		keeper_take_up(client);
-		break;
-	case TH_SAY_STATE:
-		keeper_tell_state(client);
-		break;
-	case TH_SAY_INPUT:
-		if (client->attached)
-			keeper_take_input(
-				keeper, message->data, message->len, false);
-		break;
-	case TH_SAY_INPUT_END:
-		if (client->attached)
-			keeper_take_input(keeper, "", 0, true);
-		break;
-	case TH_SAY_RESIZE:
-		resize(keeper, message);
-		break;
-	case TH_SAY_LEAVE:
-		client->left = true;
-		break;
-	case TH_SAY_ATTACH:
-		keeper_attach(client, message);
-		resize(keeper, message);
-		break;
-	case TH_SAY_SIGNAL:
-	case TH_SAY_STOP:
-	case TH_SAY_RESTART:
-	case TH_SAY_START:
-	case TH_SAY_WAIT:
-	case TH_SAY_SESSION_SIGNAL:
-		take_request(client, message);
-		break;
-	case TH_SAY_ROOT:
-	case TH_SAY_NETWORK:
-		if (keeper->phase != PHASE_RUN)
-			refuse_waiting(client);
-		else
-			give_descriptor(client, message);
-		break;
-	case TH_SAY_PORTS:
-		give_ports(client);
-		break;
-	case TH_SAY_PART:
-		th_buf_add(&client->parts, message->data, message->len);
-		break;
-	case TH_SAY_RELOAD:
-		keeper_reload(client);
-		break;
-	case TH_SAY_RECORD:
-		keeper_record(client);
-		break;
-	case TH_SAY_PAUSE:
-	case TH_SAY_RESUME:
-	case TH_SAY_ADJUST:
-	case TH_SAY_EXEC:
-		if (keeper->phase != PHASE_RUN)
-			refuse_waiting(client);
-		else if (message->type == TH_SAY_EXEC)
-			keeper_start_session(client, message, fds);
-		else if (message->type == TH_SAY_ADJUST)
-			keeper_adjust(client, message);
-		else
-			keeper_pause_request(client, message);
-		break;
-	default:
-		/* A later version of the same protocol: nothing we know. */
-		break;
-	}
+	else if (all[at].needs & NEEDS_A_RUN && !keeper_has_run(keeper))
+		refuse_waiting(client);
+	else if (all[at].request)
+		read_and_do(client, message, all[at].request);
+	else if (all[at].plain)
+		all[at].plain(client, message);
+	else
+		all[at].with(client, message, fds);
 }
 
 void keeper_handle(struct client *client, const struct th_message *message,
 	int fds[TH_CHANNEL_FDS])
 {
-	bool rights = message->type != TH_SAY_INPUT &&
-		message->type != TH_SAY_INPUT_END &&
-		message->type != TH_SAY_RESIZE;
+	size_t at = 0;
+	bool rights;
 
+	while (at < sizeof(all) / sizeof(*all) && all[at].type != message->type)
+		at++;
+	/* One of a later version: nothing we know. */
+	if (at == sizeof(all) / sizeof(*all))
+		return;
+	rights = !(all[at].needs & NEEDS_NO_RIGHTS);
 	if (rights)
 		th_rights_raise();
-	handle(client, message, fds);
+	handle(client, message, at, fds);
 	if (rights)
 		th_rights_rest();
 }

@@ -12,8 +12,6 @@
 #include "keeper/keeper.h"
 #include "container/root.h"
 #include "container/secrets.h"
-#include "sandbox/filter.h"
-#include "sandbox/filter_file.h"
 
 /* How long another program may hold up a restart with a locked database or a
  * lock: it is tried again until then. */
@@ -27,59 +25,13 @@ static int open_root(struct keeper *keeper, struct th_error *err)
 	 * read before the container goes. */
 	bool discard = !keeper->plan.keep || keeper->bound;
 
-	if (keeper->first_id) {
+	if (keeper->own_ids.first) {
 		th_root_layers_release(&keeper->layers);
 		return th_plan_layers(&keeper->plan, "", keeper->id, discard,
 			&keeper->layers, err);
 	}
 	return th_plan_open_root(&keeper->plan, keeper->store, keeper->id,
 		discard, &keeper->overlay_fd, err);
-}
-
-/* Compiled when the container was made, as that takes longer than the rest of
- * a start; what has been lost is compiled again. */
-static int load_filter(struct keeper *keeper, struct th_error *err)
-{
-	struct th_error ignored = {0}; /* compiled again */
-	const char *name = keeper->plan.filter;
-	int root = keeper->store->root_fd;
-
-	if (!keeper->bundle.seccomp.given)
-		return 0;
-	keeper->filter_fd = name ? th_filter_open(root, name) : -1;
-	if (keeper->filter_fd >= 0 &&
-		th_filter_unseal_file(keeper->filter_fd, name, &keeper->filter))
-		return 0;
-	th_close(&keeper->filter_fd);
-	if (th_filter_compile(&keeper->bundle.seccomp, &keeper->filter, err))
-		return -1;
-	/* For the next one; where that fails, it is compiled again. */
-	if (name)
-		th_filter_seal(root, name, &keeper->filter, &ignored);
-	return 0;
-}
-
-int keeper_filter(struct keeper *keeper, const struct th_buf **filter,
-	struct th_error *err)
-{
-	*filter = NULL;
-	if (!keeper->bundle.seccomp.given)
-		return 0;
-	if (!keeper->filter.len &&
-		(keeper->filter_fd < 0 ||
-			!th_filter_unseal_file(keeper->filter_fd,
-				keeper->plan.filter, &keeper->filter)))
-		return th_fail(err, TH_FAILED,
-			"the container's system-call filter cannot be read");
-	*filter = &keeper->filter;
-	return 0;
-}
-
-void keeper_drop_filter(struct keeper *keeper)
-{
-	if (keeper->filter_fd < 0)
-		return;
-	th_buf_release(&keeper->filter);
 }
 
 /* Nobody has asked for it, so it is no failure where that cannot be done. */
@@ -110,31 +62,6 @@ static int make_group(struct keeper *keeper, struct th_error *err)
 	return 0;
 }
 
-/* The program takes its connections itself; it expects sockets that block. */
-static int hand_ports(struct keeper *keeper, struct th_error *err)
-{
-	size_t count = 0;
-
-	for (size_t i = 0; i < keeper->port_count; i++) {
-		for (int f = 0; keeper->plan.ports[i].handoff && f < 2; f++) {
-			int fd = keeper->port_fds[i][f];
-
-			if (fd < 0)
-				continue;
-			if (count == TH_HANDED_MAX)
-				return th_fail(err, TH_NOT_POSSIBLE,
-					"more than %d sockets cannot be handed "
-					"to a program",
-					TH_HANDED_MAX);
-			fcntl(fd, F_SETFL, 0);
-			keeper->handed[count++] = fd;
-		}
-	}
-	keeper->options.handed = keeper->handed;
-	keeper->options.handed_count = count;
-	return 0;
-}
-
 static int create(struct keeper *keeper, struct th_error *err)
 {
 	struct th_sandbox_options *options = &keeper->options;
@@ -151,21 +78,24 @@ static int create(struct keeper *keeper, struct th_error *err)
 	options->id = keeper->id;
 	options->bundle_path = keeper->bundle_path;
 	options->root_mount = keeper->overlay_fd;
-	options->overlay = keeper->first_id ? &keeper->layers.overlay : NULL;
-	options->overlay_base = keeper->store_mount;
-	options->mount_fds = keeper->mount_fds;
-	keeper->mount_fds = NULL; /* closed there */
+	options->overlay =
+		keeper->own_ids.first ? &keeper->layers.overlay : NULL;
+	options->overlay_base = keeper->own_ids.store_mount;
+	options->mount_fds = keeper->own_ids.mount_fds;
+	keeper->own_ids.mount_fds = NULL; /* closed there */
 	options->cgroup = &keeper->cgroup;
-	options->filter = keeper->filter.len ? &keeper->filter : NULL;
+	options->filter =
+		keeper->kept_filter.code.len ? &keeper->kept_filter.code : NULL;
 	options->reaper = reaper && strcmp(reaper, "yes") == 0;
 	options->listener = -1;
+	options->handed = keeper->ports.handed;
 	rc = th_secrets_mount(keeper->folder_fd,
-		keeper->first_id + keeper->bundle.process.uid,
-		keeper->first_id + keeper->bundle.process.gid,
+		keeper->own_ids.first + keeper->bundle.process.uid,
+		keeper->own_ids.first + keeper->bundle.process.gid,
 		&options->memory_mount, err);
 	options->memory_target = TH_SECRETS_TARGET;
 	if (rc == 0)
-		rc = hand_ports(keeper, err);
+		rc = keeper_hand_ports(keeper, &options->handed_count, err);
 	if (rc == 0)
 		rc = keeper_make_streams(keeper, options->stdio, err);
 	if (rc == 0)
@@ -183,20 +113,20 @@ static int create(struct keeper *keeper, struct th_error *err)
 static int record(
 	struct keeper *keeper, const char *actor, struct th_error *err)
 {
-	bool again = keeper->run_us != 0;
+	bool again = keeper->last.run_us != 0;
 	char place[TH_CGROUP_PATH];
 	struct th_change change = {.to = TH_STATE_RUNNING,
-		.at_us = keeper->run_us = th_clock_now_us(),
+		.at_us = keeper->last.run_us = th_clock_now_us(),
 		.pid = keeper->sandbox.pid,
 		.boot = keeper->store->boot_id,
 		.cause = {.kind = again ? TH_CAUSE_STARTED_AGAIN
 					: TH_CAUSE_STARTED},
 		.actor = actor,
 		/* What waited has held its ports all the time. */
-		.ports = keeper->port_rows,
-		.port_count = again ? 0 : keeper->port_row_count,
+		.ports = keeper->ports.rows,
+		.port_count = again ? 0 : keeper->ports.row_count,
 		.wanted = TH_WANTED,
-		.tries = keeper->tries,
+		.tries = keeper->next.tries,
 		.health = keeper->probing.probe.kind ? "warming" : "",
 		.cgroup = place};
 
@@ -219,7 +149,7 @@ static int record(
 
 int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 {
-	if (load_filter(keeper, err) || make_group(keeper, err) ||
+	if (keeper_load_filter(keeper, err) || make_group(keeper, err) ||
 		keeper_own_users(keeper, err) || open_root(keeper, err) ||
 		keeper_find_network(keeper, err) || create(keeper, err))
 		return -1;
@@ -243,7 +173,7 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 	keeper->started_ms = th_clock_mono_ms();
 	if (record(keeper, actor, err))
 		return -1;
-	keeper->phase = PHASE_RUN;
+	keeper_enter(keeper, STATE_RUNNING);
 	keeper_probe_begin(keeper);
 	return 0;
 }
@@ -260,16 +190,11 @@ static void forget_run(struct keeper *keeper)
 	memset(&keeper->cgroup, 0, sizeof(keeper->cgroup));
 	keeper->cgroup.fd = -1;
 	keeper->group_path[0] = '\0';
-	th_buf_release(&keeper->filter);
-	th_close(&keeper->filter_fd);
-	th_buf_release(&keeper->in_pending);
-	keeper->in_end = keeper->ended = false;
-	keeper->stopping = keeper->by_force = keeper->by_person = false;
-	keeper->ailing = keeper->once_more = keeper->paused = false;
-	keeper->sent = 0;
-	keeper->sent_holds = false;
-	keeper->stands_for = keeper->status = keeper->sessions_ended = 0;
-	keeper->ended_by[0] = '\0';
+	keeper_filter_release(&keeper->kept_filter);
+	keeper_forget_streams(keeper);
+	keeper_forget_stop(keeper);
+	keeper->pausing.paused = false;
+	keeper->last.status = keeper->sessions.ended = 0;
 }
 
 /* Somebody else holds what the start needs: not for long, as a rule. */
@@ -279,29 +204,30 @@ static bool is_held_up(struct keeper *keeper, const struct th_error *err)
 
 	if (!th_error_busy(err))
 		return false;
-	if (!keeper->held_up_ms)
-		keeper->held_up_ms = now_ms;
-	return now_ms - keeper->held_up_ms < START_PATIENCE_MS;
+	if (!keeper->next.held_up_ms)
+		keeper->next.held_up_ms = now_ms;
+	return now_ms - keeper->next.held_up_ms < START_PATIENCE_MS;
 }
 
 int keeper_start_again(struct keeper *keeper)
 {
 	struct th_error err = {0};
-	char actor[sizeof(keeper->again_by)];
+	char actor[sizeof(keeper->next.asked_by)];
 
 	snprintf(actor, sizeof(actor), "%s",
-		keeper->again_by[0] ? keeper->again_by : "keeper");
+		keeper->next.asked_by[0] ? keeper->next.asked_by : "keeper");
 	/* Asked for by a person: a new row of tries begins. */
-	if (keeper->again_by[0])
-		keeper->tries = 0;
+	if (keeper->next.asked_by[0])
+		keeper->next.tries = 0;
+	keeper_enter(keeper, STATE_STARTING);
 	forget_run(keeper);
 	if (keeper_load(keeper, &err) || keeper_start(keeper, actor, &err)) {
 		keeper_fail_run(keeper, &err, is_held_up(keeper, &err));
 		return -1;
 	}
-	keeper->again_by[0] = '\0';
-	keeper->held_up_ms = 0;
-	th_outcome_clear(keeper->outcome_fd);
+	keeper->next.asked_by[0] = '\0';
+	keeper->next.held_up_ms = 0;
+	th_outcome_clear(keeper->last.fd);
 	keeper_notify_started(keeper);
 	return 0;
 }

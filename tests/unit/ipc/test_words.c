@@ -148,31 +148,33 @@ static void ask(struct client *client, uint16_t type, const char *words)
 /* A command of another version ends the container of a keeper of this one. */
 static void a_keeper_heeds_what_is_frozen(void)
 {
-	struct keeper keeper = {
-		.ended = true, .notify = "", .plan = {.stop_signal = 15}};
+	struct keeper keeper = {.state = STATE_DRAINING,
+		.notify = "",
+		.plan = {.stop_signal = 15}};
 	int pair[2], fds[TH_CHANNEL_FDS];
 
 	CHECK_INT(th_loop_init(&keeper.loop, NULL), 0);
-	keeper.out.fd = keeper.err.fd = keeper.in.fd = -1;
+	keeper.streams.out.fd = keeper.streams.err.fd = keeper.streams.in.fd =
+		-1;
 	keeper.row.name[0] = 'x';
 	CHECK_INT(socketpair(AF_UNIX, SOCK_SEQPACKET, 0, pair), 0);
 	keeper_add_client(&keeper, pair[0], false);
-	ask(keeper.clients, 4, "{\"signal\":15,\"actor\":\"selwick\"}");
-	CHECK_INT(keeper.sent, 15);
-	CHECK_TEXT(keeper.sent_by, "selwick");
+	ask(keeper.clients.first, 4, "{\"signal\":15,\"actor\":\"selwick\"}");
+	CHECK_INT(keeper.stopping.sent, 15);
+	CHECK_TEXT(keeper.stopping.sent_by, "selwick");
 	CHECK_INT(th_channel_receive(pair[1], &message, fds, NULL), 1);
 	CHECK_INT(message.type, 106);
-	ask(keeper.clients, 15, "{\"until\":\"end\"}");
-	CHECK(keeper.clients->waits_for_end);
-	ask(keeper.clients, 5,
+	ask(keeper.clients.first, 15, "{\"until\":\"end\"}");
+	CHECK(keeper.clients.first->waits_for_end);
+	ask(keeper.clients.first, 5,
 		"{\"signal\":2,\"grace-ms\":1000000,\"actor\":\"selwick\"}");
-	CHECK(keeper.stopping && keeper.by_person);
-	CHECK_TEXT(keeper.ended_by, "selwick");
-	CHECK(keeper.force_ms > 1000000);
-	ask(keeper.clients, 23, "");
+	CHECK(keeper.stopping.asked && keeper.stopping.by_person);
+	CHECK_TEXT(keeper.stopping.actor, "selwick");
+	CHECK(keeper.stopping.force_ms > 1000000);
+	ask(keeper.clients.first, 23, "");
 	CHECK_INT(th_channel_receive(pair[1], &message, fds, NULL), 1);
 	CHECK_INT(message.type, 112);
-	keeper_drop_client(keeper.clients);
+	keeper_drop_client(keeper.clients.first);
 	close(pair[1]);
 	th_loop_release(&keeper.loop);
 }

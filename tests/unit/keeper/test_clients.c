@@ -26,7 +26,8 @@ static struct pair make_pair(void)
 static void begin(struct keeper *keeper)
 {
 	memset(keeper, 0, sizeof(*keeper));
-	keeper->out.fd = keeper->err.fd = keeper->in.fd = -1;
+	keeper->streams.out.fd = keeper->streams.err.fd =
+		keeper->streams.in.fd = -1;
 	CHECK_INT(th_loop_init(&keeper->loop, NULL), 0);
 }
 
@@ -75,20 +76,20 @@ static void one_that_never_reads_keeps_nobody(void)
 
 	begin(&keeper);
 	keeper_add_client(&keeper, later.keeper, true);
-	told = fill(keeper.clients);
-	keeper_tell_end(keeper.clients, &ending);
-	keeper_drop_client(keeper.clients);
+	told = fill(keeper.clients.first);
+	keeper_tell_end(keeper.clients.first, &ending);
+	keeper_drop_client(keeper.clients.first);
 	/* The last one is the first in the row. */
 	keeper_add_client(&keeper, never.keeper, true);
-	fill(keeper.clients);
-	keeper_tell_end(keeper.clients, &ending);
-	keeper_drop_client(keeper.clients);
-	CHECK_INT(keeper.blocked, 0);
+	fill(keeper.clients.first);
+	keeper_tell_end(keeper.clients.first, &ending);
+	keeper_drop_client(keeper.clients.first);
+	CHECK_INT(keeper.clients.blocked, 0);
 	CHECK_INT(pthread_create(&thread, NULL, tell_late, &keeper), 0);
 	CHECK_INT(read_all(later.other), told);
 	close(never.other);
 	CHECK_INT(pthread_join(thread, NULL), 0);
-	CHECK(!keeper.late);
+	CHECK(!keeper.clients.late);
 	close(later.other);
 	th_loop_release(&keeper.loop);
 }
@@ -103,19 +104,19 @@ static void one_that_asks_for_ever_is_dropped(void)
 
 	begin(&keeper);
 	keeper_add_client(&keeper, pair.keeper, false);
-	client = keeper.clients;
+	client = keeper.clients.first;
 	fill(client);
 	for (int i = 0; i < 100; i++)
 		keeper_tell(client, TH_TELL_DONE, "", 0);
 	CHECK(client->pending_count <= 64);
-	CHECK(keeper.blocked == 1);
+	CHECK(keeper.clients.blocked == 1);
 	/* Its side is shut: what was sent can be read, and then the end. */
 	while (recv(pair.other, &byte, 1, MSG_DONTWAIT) > 0)
 		;
 	CHECK_INT(recv(pair.other, &byte, 1, MSG_DONTWAIT), 0);
 	keeper_drop_client(client);
-	CHECK_INT(keeper.blocked, 0);
-	CHECK(!keeper.clients);
+	CHECK_INT(keeper.clients.blocked, 0);
+	CHECK(!keeper.clients.first);
 	close(pair.other);
 	th_loop_release(&keeper.loop);
 }

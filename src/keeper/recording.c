@@ -114,34 +114,34 @@ static int carry_out(struct keeper *keeper, const struct record *record,
 static void tell_lost(struct keeper *keeper)
 {
 	struct th_cause cause = {
-		.kind = TH_CAUSE_STATE_AGAIN, .number = keeper->records_lost};
+		.kind = TH_CAUSE_STATE_AGAIN, .number = keeper->recording.lost};
 	struct th_error err = {0};
 
-	if (!keeper->records_lost)
+	if (!keeper->recording.lost)
 		return;
 	if (th_state_note(keeper->store->db, keeper->id, &cause, "keeper", NULL,
 		    &err) == 0 ||
 		!th_db_not_now(&err))
-		keeper->records_lost = 0;
+		keeper->recording.lost = 0;
 }
 
 void keeper_record_work(struct keeper *keeper)
 {
-	while (keeper->records) {
-		struct record *first = keeper->records;
+	while (keeper->recording.first) {
+		struct record *first = keeper->recording.first;
 		struct th_error err = {0};
 
 		if (carry_out(keeper, first, &err) && th_db_not_now(&err)) {
-			keeper->records_ms = th_clock_mono_ms() +
+			keeper->recording.due_ms = th_clock_mono_ms() +
 				(th_error_busy(&err) ? SOON_MS : LATER_MS);
 			return;
 		}
 		/* What the state refuses (the container is gone, the step makes
 		 * no sense any more) is not asked of it again. */
-		keeper->records = first->next;
-		if (!keeper->records)
-			keeper->records_end = &keeper->records;
-		keeper->records_count--;
+		keeper->recording.first = first->next;
+		if (!keeper->recording.first)
+			keeper->recording.end = &keeper->recording.first;
+		keeper->recording.count--;
 		free_record(first);
 	}
 	tell_lost(keeper);
@@ -149,23 +149,23 @@ void keeper_record_work(struct keeper *keeper)
 
 int64_t keeper_record_due(const struct keeper *keeper)
 {
-	return keeper->records ? keeper->records_ms : 0;
+	return keeper->recording.first ? keeper->recording.due_ms : 0;
 }
 
 static void add(struct keeper *keeper, struct record *record)
 {
-	bool first = !keeper->records;
+	bool first = !keeper->recording.first;
 
 	if (!record ||
 		(record->kind == KIND_NOTE &&
-			keeper->records_count >= WAITING_MAX)) {
-		keeper->records_lost++;
+			keeper->recording.count >= WAITING_MAX)) {
+		keeper->recording.lost++;
 		free_record(record);
 		return;
 	}
-	*keeper->records_end = record;
-	keeper->records_end = &record->next;
-	keeper->records_count++;
+	*keeper->recording.end = record;
+	keeper->recording.end = &record->next;
+	keeper->recording.count++;
 	/* Behind what waits there is nothing to try yet. */
 	if (first)
 		keeper_record_work(keeper);
@@ -229,10 +229,15 @@ void keeper_note(struct keeper *keeper, const struct th_cause *cause)
 
 void keeper_record_release(struct keeper *keeper)
 {
-	while (keeper->records) {
-		struct record *first = keeper->records;
+	while (keeper->recording.first) {
+		struct record *first = keeper->recording.first;
 
-		keeper->records = first->next;
+		keeper->recording.first = first->next;
 		free_record(first);
 	}
+}
+
+bool keeper_record_waits(const struct keeper *keeper)
+{
+	return keeper->recording.first != NULL;
 }

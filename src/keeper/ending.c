@@ -38,7 +38,7 @@ static int program_status(const struct keeper *keeper)
 		read(keeper->sandbox.status, &status, sizeof(status)) ==
 			sizeof(status))
 		return status;
-	return keeper->status;
+	return keeper->last.status;
 }
 
 static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
@@ -46,8 +46,8 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 	int status = program_status(keeper);
 
 	memset(ending, 0, sizeof(*ending));
-	ending->by_force = keeper->by_force;
-	ending->sessions = keeper->sessions_ended;
+	ending->by_force = keeper->stopping.by_force;
+	ending->sessions = keeper->sessions.ended;
 	if (!WIFSIGNALED(status)) {
 		ending->outcome = TH_OUTCOME_EXITED;
 		ending->code = WEXITSTATUS(status);
@@ -58,11 +58,11 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 	/* A SIGKILL from nowhere: ours in the place of a signal that the first
 	 * process of a PID namespace cannot die of, or the kernel's for memory.
 	 * The group is asked before it is removed. */
-	if (ending->code != SIGKILL || keeper->by_force)
+	if (ending->code != SIGKILL || keeper->stopping.by_force)
 		return;
-	if (keeper->stands_for)
-		ending->code = keeper->stands_for;
-	else if (keeper->sent != SIGKILL && !keeper->stopping &&
+	if (keeper->stopping.stands_for)
+		ending->code = keeper->stopping.stands_for;
+	else if (keeper->stopping.sent != SIGKILL && !keeper->stopping.asked &&
 		th_cgroup_memory_kills(&keeper->cgroup) > 0)
 		ending->outcome = TH_OUTCOME_OUT_OF_MEMORY;
 }
@@ -70,14 +70,17 @@ static void read_outcome(const struct keeper *keeper, struct th_ending *ending)
 /* True where the signal that a person has sent is why it ended. */
 static bool sent_away(const struct keeper *keeper, const struct th_ending *end)
 {
-	if (!keeper->sent || keeper->stopping)
+	if (!keeper->stopping.sent || keeper->stopping.asked)
 		return false;
-	if (end->outcome == TH_OUTCOME_SIGNAL && end->code == keeper->sent)
+	if (end->outcome == TH_OUTCOME_SIGNAL &&
+		end->code == keeper->stopping.sent)
 		return true;
 	return end->outcome == TH_OUTCOME_EXITED &&
-		keeper->ended_ms - keeper->sent_ms < HEEDED_MS &&
-		(keeper->sent == SIGTERM || keeper->sent == SIGINT ||
-			keeper->sent == SIGQUIT || keeper->sent == SIGHUP);
+		keeper->last.ended_ms - keeper->stopping.sent_ms < HEEDED_MS &&
+		(keeper->stopping.sent == SIGTERM ||
+			keeper->stopping.sent == SIGINT ||
+			keeper->stopping.sent == SIGQUIT ||
+			keeper->stopping.sent == SIGHUP);
 }
 
 static void find_cause(struct keeper *keeper, struct end *end)
@@ -86,14 +89,14 @@ static void find_cause(struct keeper *keeper, struct end *end)
 
 	memset(&end->cause, 0, sizeof(end->cause));
 	end->actor = "keeper";
-	if (keeper->stopping) {
-		end->cause = keeper->end_cause;
-		end->cause.by_force = keeper->by_force;
-		end->actor = keeper->ended_by;
+	if (keeper->stopping.asked) {
+		end->cause = keeper->stopping.cause;
+		end->cause.by_force = keeper->stopping.by_force;
+		end->actor = keeper->stopping.actor;
 	} else if (sent_away(keeper, ending)) {
 		end->cause.kind = TH_CAUSE_SENT_SIGNAL;
-		end->cause.number = keeper->sent;
-		end->actor = keeper->sent_by;
+		end->cause.number = keeper->stopping.sent;
+		end->actor = keeper->stopping.sent_by;
 	} else if (ending->outcome == TH_OUTCOME_OUT_OF_MEMORY) {
 		end->cause.kind = TH_CAUSE_MEMORY;
 		end->actor = "kernel";
@@ -109,14 +112,15 @@ static void judge(struct keeper *keeper, struct end *end)
 {
 	struct th_run run = {.outcome = (enum th_outcome)end->ending.outcome,
 		.code = end->ending.code,
-		.ran_ms = keeper->ended_ms - keeper->started_ms,
-		.by_person = keeper->by_person ||
-			(keeper->sent_holds && sent_away(keeper, &end->ending)),
-		.ailing = keeper->ailing,
-		.tries = keeper->tries};
+		.ran_ms = keeper->last.ended_ms - keeper->started_ms,
+		.by_person = keeper->stopping.by_person ||
+			(keeper->stopping.sent_holds &&
+				sent_away(keeper, &end->ending)),
+		.ailing = keeper->stopping.ailing,
+		.tries = keeper->next.tries};
 
 	th_policy_judge(&keeper->policy, &run, &end->verdict);
-	if (keeper->once_more && !run.by_person) {
+	if (keeper->stopping.once_more && !run.by_person) {
 		end->verdict.again = true;
 		end->verdict.wait_ms = 0;
 		end->verdict.tries = 0;
@@ -125,7 +129,7 @@ static void judge(struct keeper *keeper, struct end *end)
 
 static void describe_wait(const struct keeper *keeper, struct end *end)
 {
-	if (keeper->once_more)
+	if (keeper->stopping.once_more)
 		return;
 	end->cause.attempt = end->verdict.tries;
 	end->cause.wait_ms = end->verdict.wait_ms;
@@ -136,15 +140,15 @@ static void write_end(
 	struct keeper *keeper, const struct th_change *change, bool sync)
 {
 	struct th_error ignored = {0}; /* then this process tells it */
-	struct th_end *end = &keeper->end;
+	struct th_end *end = &keeper->last.end;
 
-	end->started_us = keeper->run_us;
+	end->started_us = keeper->last.run_us;
 	end->change = *change;
 	end->change.at_us = th_clock_now_us();
 	snprintf(end->actor, sizeof(end->actor), "%s", change->actor);
 	end->change.actor = end->actor;
-	keeper->end_written = keeper->outcome_fd >= 0 &&
-		th_outcome_write(keeper->outcome_fd, end, sync, &ignored) == 0;
+	keeper->last.written = keeper->last.fd >= 0 &&
+		th_outcome_write(keeper->last.fd, end, sync, &ignored) == 0;
 }
 
 static void record_wait(struct keeper *keeper, const struct end *end)
@@ -158,7 +162,7 @@ static void record_wait(struct keeper *keeper, const struct end *end)
 		.next_us = th_clock_now_us() + end->verdict.wait_ms * 1000};
 
 	write_end(keeper, &change, false);
-	keeper_record_change(keeper, &keeper->end.change);
+	keeper_record_change(keeper, &keeper->last.end.change);
 }
 
 /* The last step. The end stands in a file before anything else is tried: one
@@ -169,18 +173,18 @@ static void record_last(struct keeper *keeper, const struct th_change *change)
 {
 	struct th_store *store = keeper->store;
 	struct th_error ignored = {0}; /* the mark: the row is left then */
-	const struct th_change *last = &keeper->end.change;
+	const struct th_change *last = &keeper->last.end.change;
 
 	write_end(keeper, change, keeper->plan.keep);
 	if (keeper->plan.keep) {
 		keeper_record_change(keeper, last);
 		return;
 	}
-	keeper->discarding = th_store_hold(store, &ignored) == 0;
+	keeper->last.discarding = th_store_hold(store, &ignored) == 0;
 	th_store_unsettled(store, keeper->id, &ignored);
 	keeper_record_discard(keeper, last);
 	/* Who hears of the end finds none of them any more. */
-	if (!keeper->records)
+	if (!keeper_record_waits(keeper))
 		th_volume_drop_own(store, keeper->id);
 }
 
@@ -188,15 +192,16 @@ static void record_last(struct keeper *keeper, const struct th_change *change)
  * file has not got it either. */
 static void conclude(struct keeper *keeper)
 {
-	keeper->phase = keeper->records ? PHASE_KEEP : PHASE_END;
-	keeper->keep_until_ms = th_clock_mono_ms() + KEEP_MS;
+	keeper_enter(keeper,
+		keeper_record_waits(keeper) ? STATE_KEEPING : STATE_DONE);
+	keeper->last.keep_until_ms = th_clock_mono_ms() + KEEP_MS;
 }
 
 /* How the last run ended. */
 static void record_end(struct keeper *keeper, const struct end *end)
 {
-	bool by_host = keeper->stopping && !keeper->by_person &&
-		!keeper->ailing && !keeper->once_more;
+	bool by_host = keeper->stopping.asked && !keeper->stopping.by_person &&
+		!keeper->stopping.ailing && !keeper->stopping.once_more;
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = (enum th_outcome)end->ending.outcome,
 		.code = end->ending.code,
@@ -209,29 +214,12 @@ static void record_end(struct keeper *keeper, const struct end *end)
 	record_last(keeper, &change);
 }
 
-static void tell_end(struct keeper *keeper, const struct th_ending *ending)
-{
-	while (keeper->clients) {
-		struct client *client = keeper->clients;
-
-		if (client->attached || client->waits_for_end ||
-			client->waits_for_ready || client->waits_for_start)
-			keeper_tell_end(client, ending);
-		keeper_drop_client(client);
-	}
-}
-
 static void tell_again(struct keeper *keeper, const struct end *end)
 {
 	struct th_ending ending = end->ending;
-	struct client *next;
 
 	ending.wait_ms = (int32_t)end->verdict.wait_ms;
-	for (struct client *at = keeper->clients; at; at = next) {
-		next = at->next;
-		if (at->attached)
-			keeper_tell_ending(at, TH_TELL_AGAIN, &ending);
-	}
+	keeper_tell_again(keeper, &ending);
 }
 
 /* What a run holds inside and out, but for its network on the host's side. */
@@ -242,8 +230,6 @@ static void end_parts(struct keeper *keeper)
 	keeper_unforward_ports(keeper);
 	keeper_end_resolver(keeper);
 	keeper_end_relays(keeper);
-	if (keeper->log.fd >= 0)
-		th_log_end_lines(&keeper->log);
 }
 
 void keeper_release_run(struct keeper *keeper)
@@ -251,17 +237,6 @@ void keeper_release_run(struct keeper *keeper)
 	th_close(&keeper->overlay_fd);
 	keeper_share_users(keeper);
 	keeper_leave_network(keeper);
-}
-
-/* Before anybody hears of the end: who starts another one in its place finds
- * them free. */
-static void give_up_ports(struct keeper *keeper)
-{
-	keeper_end_relays(keeper);
-	for (size_t i = 0; keeper->port_fds && i < keeper->port_count; i++) {
-		th_close(&keeper->port_fds[i][0]);
-		th_close(&keeper->port_fds[i][1]);
-	}
 }
 
 /* The programs say no more than that they cannot fork. */
@@ -285,11 +260,11 @@ static void begin_wait(struct keeper *keeper, struct end *end)
 	struct th_error ignored = {0}; /* who connects waits */
 
 	describe_wait(keeper, end);
-	keeper->ending = end->ending;
+	keeper->last.ending = end->ending;
 	record_wait(keeper, end);
-	keeper->tries = end->verdict.tries;
-	keeper->next_ms = th_clock_mono_ms() + end->verdict.wait_ms;
-	keeper->phase = PHASE_WAIT;
+	keeper->next.tries = end->verdict.tries;
+	keeper->next.at_ms = th_clock_mono_ms() + end->verdict.wait_ms;
+	keeper_enter(keeper, STATE_WAITING);
 	keeper_release_run(keeper);
 	keeper_close_ports(keeper, &ignored);
 }
@@ -309,15 +284,15 @@ void keeper_end_run(struct keeper *keeper)
 	 * right before anybody hears of the end. */
 	keeper_end_sessions(keeper);
 	end_parts(keeper);
-	keeper->closing.is_start = false;
-	read_outcome(keeper, &keeper->closing.ending);
+	keeper->last.is_start = false;
+	read_outcome(keeper, &keeper->last.found);
 	tell_refused(keeper);
 	keeper_close_run(keeper);
 }
 
 static void conclude_program(struct keeper *keeper)
 {
-	struct end end = {.ending = keeper->closing.ending};
+	struct end end = {.ending = keeper->last.found};
 
 	find_cause(keeper, &end);
 	judge(keeper, &end);
@@ -327,31 +302,31 @@ static void conclude_program(struct keeper *keeper)
 		tell_again(keeper, &end);
 		return;
 	}
-	if (!keeper->stopping)
-		keeper->last_code = shell_code(&end.ending);
-	give_up_ports(keeper);
-	keeper->ending = end.ending;
+	if (!keeper->stopping.asked)
+		keeper->last.code = shell_code(&end.ending);
+	keeper_give_up_ports(keeper);
+	keeper->last.ending = end.ending;
 	record_end(keeper, &end);
 	conclude(keeper);
-	tell_end(keeper, &end.ending);
+	keeper_tell_all_end(keeper, &end.ending);
 }
 
 void keeper_end_wait(struct keeper *keeper, enum th_cause_kind cause,
 	const char *actor, bool holds)
 {
-	struct th_ending ending = keeper->ending;
+	struct th_ending ending = keeper->last.ending;
 	struct th_change change = {.to = TH_STATE_STOPPED,
 		.outcome = (enum th_outcome)ending.outcome,
 		.code = ending.code,
 		.cause = {.kind = cause, .while_waiting = true},
 		.actor = actor ? actor : "",
-		.tries = keeper->tries,
+		.tries = keeper->next.tries,
 		.wanted = holds ? TH_NOT_WANTED : TH_WANTED_AS_IT_WAS};
 
-	give_up_ports(keeper);
+	keeper_give_up_ports(keeper);
 	record_last(keeper, &change);
 	conclude(keeper);
-	tell_end(keeper, &ending);
+	keeper_tell_all_end(keeper, &ending);
 }
 
 static void undo_run(struct keeper *keeper)
@@ -364,19 +339,16 @@ static void undo_run(struct keeper *keeper)
 void keeper_fail_run(
 	struct keeper *keeper, const struct th_error *why, bool held_up)
 {
-	struct closing *closing = &keeper->closing;
+	struct last_run *last = &keeper->last;
 
 	undo_run(keeper);
-	/* As after a run: until its group is gone nothing else begins. */
-	keeper->phase = PHASE_RUN;
-	keeper->ended = true;
-	keeper->started_ms = keeper->ended_ms = th_clock_mono_ms();
-	closing->is_start = true;
-	closing->held_up = held_up;
-	th_cause_of_start(why, &closing->cause);
-	closing->why = malloc(sizeof(*why));
-	if (closing->why)
-		*closing->why = *why;
+	keeper->started_ms = keeper->last.ended_ms = th_clock_mono_ms();
+	last->is_start = true;
+	last->held_up = held_up;
+	th_cause_of_start(why, &last->cause);
+	last->why = malloc(sizeof(*why));
+	if (last->why)
+		*last->why = *why;
 	keeper_close_run(keeper);
 }
 
@@ -385,13 +357,13 @@ static void wait_on(struct keeper *keeper)
 {
 	struct th_error ignored = {0}; /* then they are not answered at all */
 
-	keeper->phase = PHASE_WAIT;
-	keeper->next_ms = th_clock_mono_ms() + HELD_UP_MS;
+	keeper_enter(keeper, STATE_WAITING);
+	keeper->next.at_ms = th_clock_mono_ms() + HELD_UP_MS;
 	keeper_release_run(keeper);
 	keeper_close_ports(keeper, &ignored);
-	if (keeper->stopping)
-		keeper_end_wait(keeper, keeper->end_cause.kind,
-			keeper->ended_by, keeper->by_person);
+	if (keeper->stopping.asked)
+		keeper_end_wait(keeper, keeper->stopping.cause.kind,
+			keeper->stopping.actor, keeper->stopping.by_person);
 }
 
 static void conclude_start(struct keeper *keeper)
@@ -403,15 +375,15 @@ static void conclude_start(struct keeper *keeper)
 		.actor = "keeper",
 		.wanted = TH_NOT_WANTED};
 
-	keeper->held_up_ms = 0;
-	keeper->again_by[0] = '\0';
-	end.cause = keeper->closing.cause;
+	keeper->next.held_up_ms = 0;
+	keeper->next.asked_by[0] = '\0';
+	end.cause = keeper->last.cause;
 	judge(keeper, &end);
 	if (end.verdict.again) {
 		begin_wait(keeper, &end);
 		return;
 	}
-	if (keeper->stopping && !keeper->by_person)
+	if (keeper->stopping.asked && !keeper->stopping.by_person)
 		change.wanted = TH_WANTED_AS_IT_WAS;
 	change.cause = end.cause;
 	change.tries = end.verdict.tries;
@@ -422,21 +394,21 @@ static void conclude_start(struct keeper *keeper)
 
 void keeper_conclude_run(struct keeper *keeper)
 {
-	struct closing *closing = &keeper->closing;
+	struct last_run *last = &keeper->last;
 
-	if (!closing->is_start) {
+	if (!last->is_start) {
 		conclude_program(keeper);
 		return;
 	}
-	if (closing->held_up) {
+	if (last->held_up) {
 		wait_on(keeper);
 	} else {
 		conclude_start(keeper);
 		/* Once the state knows it. */
-		keeper_tell_start(keeper, closing->why);
+		keeper_tell_start(keeper, last->why);
 	}
-	free(closing->why);
-	closing->why = NULL;
+	free(last->why);
+	last->why = NULL;
 }
 
 /* Folder and lock; the mark goes last, as it is what both are found by where
@@ -445,7 +417,7 @@ static void discard(struct keeper *keeper)
 {
 	struct th_error ignored = {0}; /* its mark stays */
 	/* A row that is still there needs its folder. */
-	bool gone = keeper->discarding && !keeper->records &&
+	bool gone = keeper->last.discarding && !keeper_record_waits(keeper) &&
 		th_store_remove_container(
 			keeper->store, keeper->id, &ignored) == 0;
 
@@ -453,39 +425,31 @@ static void discard(struct keeper *keeper)
 		keeper->store->run_fd, keeper->id, &keeper->lock_fd);
 	if (gone)
 		th_store_settled(keeper->store, keeper->id);
-	if (keeper->discarding)
+	if (keeper->last.discarding)
 		th_store_let_go(keeper->store);
 }
 
 /* Ports, socket and log. */
 static void release_kept(struct keeper *keeper)
 {
-	int fd = keeper->listener.fd;
 	char path[64];
 
-	th_log_close(&keeper->log);
-	give_up_ports(keeper);
-	th_loop_forget(&keeper->loop, &keeper->listener);
-	th_close(&fd);
+	th_log_close(&keeper->streams.log);
+	keeper_give_up_ports(keeper);
+	keeper_stop_listening(keeper);
 	snprintf(path, sizeof(path), "%.32s.sock", keeper->id);
 	unlinkat(keeper->store->run_fd, path, 0);
 }
 
 void keeper_leave(struct keeper *keeper)
 {
-	tell_end(keeper, &keeper->ending);
+	keeper_tell_all_end(keeper, &keeper->last.ending);
 	keeper_release_run(keeper);
 	keeper_close_all(keeper);
 	release_kept(keeper);
 	discard(keeper);
 	/* Nobody waits for this any more. */
-	if (keeper->names_ms) {
-		int64_t left = keeper->names_ms - th_clock_mono_ms();
-
-		if (left > 0)
-			usleep((useconds_t)left * 1000);
-		keeper_tell_them_now(keeper);
-	}
+	keeper_names_at_last(keeper);
 }
 
 void keeper_abort(struct keeper *keeper, const struct th_error *why)

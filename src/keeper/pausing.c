@@ -17,9 +17,9 @@ void keeper_thaw(struct keeper *keeper)
 	struct client *asker = keeper->pausing.client;
 	struct th_error err = {0};
 
-	if (keeper->paused || asker)
+	if (keeper->pausing.paused || asker)
 		th_cgroup_freeze(&keeper->cgroup, false, &err);
-	keeper->paused = false;
+	keeper->pausing.paused = false;
 	keeper->pausing.client = NULL;
 	if (!asker)
 		return;
@@ -30,7 +30,7 @@ void keeper_thaw(struct keeper *keeper)
 
 bool keeper_is_pausing(const struct keeper *keeper)
 {
-	return keeper->paused || keeper->pausing.client;
+	return keeper->pausing.paused || keeper->pausing.client;
 }
 
 static void record(struct keeper *keeper, bool pause, const char *actor)
@@ -41,18 +41,18 @@ static void record(struct keeper *keeper, bool pause, const char *actor)
 		.cause = {.kind = pause ? TH_CAUSE_PAUSED : TH_CAUSE_RESUMED},
 		.actor = actor ? actor : ""};
 
-	keeper->paused = pause;
+	keeper->pausing.paused = pause;
 	keeper_record_change(keeper, &step);
 }
 
 static int check(struct keeper *keeper, bool pause, struct th_error *err)
 {
-	if (keeper->ended || keeper->stopping)
+	if (!keeper_runs(keeper) || keeper->stopping.asked)
 		return th_fail(err, TH_FAILED, "the container is ending");
 	if (keeper->pausing.client)
 		return th_fail(
 			err, TH_FAILED, "the container is just being paused");
-	if (keeper->paused == pause)
+	if (keeper->pausing.paused == pause)
 		return th_fail(err, TH_FAILED, "the container is %s",
 			pause ? "already paused" : "not paused");
 	return 0;
@@ -134,12 +134,12 @@ void keeper_pause_request(
 
 void keeper_end_hold(struct keeper *keeper)
 {
-	if (!keeper->paused || keeper->ended)
+	if (!keeper->pausing.paused || !keeper_runs(keeper))
 		return;
 	th_rights_raise();
 	/* It goes on, whether the state can be told or not. */
 	keeper_thaw(keeper);
-	if (!keeper->stopping)
+	if (!keeper->stopping.asked)
 		record(keeper, false, "keeper");
 	th_rights_rest();
 }
@@ -152,7 +152,7 @@ void keeper_forget_pause(struct client *client)
 	if (keeper->pausing.client != client)
 		return;
 	keeper->pausing.client = NULL;
-	if (keeper->ended)
+	if (!keeper_runs(keeper))
 		return;
 	th_rights_raise();
 	th_cgroup_freeze(&keeper->cgroup, false, &ignored);

@@ -46,7 +46,7 @@ static void begin(void)
 	snprintf(row.network, sizeof(row.network), "none");
 	CHECK_INT(th_state_add(keeper.store->db, &row, "selwick", &err), 0);
 	keeper.id = ID;
-	keeper.records_end = &keeper.records;
+	keeper.recording.end = &keeper.recording.first;
 	keeper_record_init(&keeper);
 	CHECK_INT(sqlite3_open(path, &other), SQLITE_OK);
 }
@@ -127,12 +127,12 @@ static void what_waits_is_bounded(void)
 	lock(true);
 	for (int i = 0; i < 300; i++)
 		note(TH_CAUSE_RELAY_RESTARTED);
-	CHECK(keeper.records_count <= 200);
-	CHECK_INT(keeper.records_lost, 300 - (long)keeper.records_count);
+	CHECK(keeper.recording.count <= 200);
+	CHECK_INT(keeper.recording.lost, 300 - (long)keeper.recording.count);
 	lock(false);
 	keeper_record_work(&keeper);
-	CHECK(!keeper.records);
-	CHECK_INT(keeper.records_lost, 0);
+	CHECK(!keeper.recording.first);
+	CHECK_INT(keeper.recording.lost, 0);
 	/* That some were lost is told. */
 	CHECK_INT(count_events(TH_CAUSE_STATE_AGAIN), 1);
 	end();
@@ -147,7 +147,7 @@ static void what_is_refused_goes(void)
 		&(struct th_change){.to = TH_STATE_RUNNING,
 			.cause = {.kind = TH_CAUSE_STARTED},
 			.actor = "selwick"});
-	CHECK(!keeper.records);
+	CHECK(!keeper.recording.first);
 	CHECK_INT(keeper_record_due(&keeper), 0);
 	end();
 }

@@ -175,7 +175,7 @@ static void drain(struct session *session, struct th_watch *watch)
 
 void keeper_record_sessions(struct keeper *keeper)
 {
-	for (struct session *at = keeper->sessions; at; at = at->next) {
+	for (struct session *at = keeper->sessions.first; at; at = at->next) {
 		if (at->background) {
 			take(&at->out, READS_AT_ONCE);
 			take(&at->err, READS_AT_ONCE);
@@ -183,21 +183,28 @@ void keeper_record_sessions(struct keeper *keeper)
 	}
 }
 
+struct told {
+	const struct session *session;
+	const struct th_ending *ending;
+};
+
+static void tell_waiter(struct client *client, const void *with)
+{
+	const struct told *told = with;
+
+	if (client->session != told->session)
+		return;
+	client->session = NULL;
+	client->waits_for_end = false;
+	keeper_tell_ending(client, TH_TELL_ENDED, told->ending);
+}
+
 /* Everybody who waits for the session, also those that came later. */
 static void tell_waiters(
 	struct session *session, const struct th_ending *ending)
 {
-	struct keeper *keeper = session->keeper;
-	struct client *next;
-
-	for (struct client *at = keeper->clients; at; at = next) {
-		next = at->next;
-		if (at->session != session)
-			continue;
-		at->session = NULL;
-		at->waits_for_end = false;
-		keeper_tell_ending(at, TH_TELL_ENDED, ending);
-	}
+	keeper_each_client(
+		session->keeper, tell_waiter, &(struct told){session, ending});
 }
 
 /* The kernel ends all others of a PID namespace before its first process is
@@ -209,7 +216,7 @@ static bool container_is_ending(const struct keeper *keeper)
 	unsigned int flags = 0;
 	struct th_buf text;
 
-	if (keeper->ended || !keeper->sandbox.pid)
+	if (!keeper_runs(keeper) || !keeper->sandbox.pid)
 		return true;
 	snprintf(path, sizeof(path), "/proc/%d/stat", (int)keeper->sandbox.pid);
 	th_buf_init(&text, 4096);
@@ -232,7 +239,7 @@ static void end_session(struct session *session, int status)
 
 	if (WIFSIGNALED(status) && WTERMSIG(status) == SIGKILL &&
 		container_is_ending(keeper))
-		keeper->sessions_ended++;
+		keeper->sessions.ended++;
 	if (WIFSIGNALED(status)) {
 		ending.outcome = TH_OUTCOME_SIGNAL;
 		ending.code = WTERMSIG(status);
@@ -269,7 +276,7 @@ static void session_ready(struct th_watch *watch, uint32_t events)
 
 struct session *keeper_find_session(struct keeper *keeper, const char *id)
 {
-	struct session *at = keeper->sessions;
+	struct session *at = keeper->sessions.first;
 
 	while (at && strcmp(at->id, id) != 0)
 		at = at->next;
@@ -372,11 +379,11 @@ static void add_session(struct session *session, struct client *client)
 
 	session->client = client;
 	client->session = session;
-	session->next = keeper->sessions;
-	session->place = &keeper->sessions;
+	session->next = keeper->sessions.first;
+	session->place = &keeper->sessions.first;
 	if (session->next)
 		session->next->place = &session->next;
-	keeper->sessions = session;
+	keeper->sessions.first = session;
 }
 
 static void take_out(struct session *session)
@@ -488,7 +495,7 @@ int64_t keeper_sessions_due(const struct keeper *keeper)
 {
 	int64_t until = -1, now = th_clock_mono_ms();
 
-	for (struct session *at = keeper->sessions; at; at = at->next) {
+	for (struct session *at = keeper->sessions.first; at; at = at->next) {
 		if (!at->pid && (until < 0 || at->joining.until_ms < until))
 			until = at->joining.until_ms;
 	}
@@ -499,7 +506,7 @@ void keeper_sessions_work(struct keeper *keeper)
 {
 	struct session *next;
 
-	for (struct session *at = keeper->sessions; at; at = next) {
+	for (struct session *at = keeper->sessions.first; at; at = next) {
 		next = at->next;
 		if (!at->pid && th_clock_mono_ms() >= at->joining.until_ms)
 			step_on(at);
@@ -555,9 +562,9 @@ static int start(struct client *client, const struct request *request,
 void keeper_end_sessions(struct keeper *keeper)
 {
 	struct th_error gone = {0};
-	int count = keeper->sessions_ended;
+	int count = keeper->sessions.ended;
 
-	for (struct session *at = keeper->sessions; at; at = at->next)
+	for (struct session *at = keeper->sessions.first; at; at = at->next)
 		count++;
 	if (count) {
 		keeper_note(keeper,
@@ -565,22 +572,22 @@ void keeper_end_sessions(struct keeper *keeper)
 				.number = count});
 	}
 	th_fail(&gone, TH_FAILED, "the container has just ended");
-	while (keeper->sessions) {
+	while (keeper->sessions.first) {
 		int status = 0;
 
 		/* The kernel has killed all of the PID namespace before its
 		 * first process was gone, so this does not wait; one that has
 		 * no namespace of its own goes now. */
-		if (keeper->sessions->pid) {
-			kill(keeper->sessions->pid, SIGKILL);
-			waitpid(keeper->sessions->pid, &status, 0);
-			end_session(keeper->sessions, status);
+		if (keeper->sessions.first->pid) {
+			kill(keeper->sessions.first->pid, SIGKILL);
+			waitpid(keeper->sessions.first->pid, &status, 0);
+			end_session(keeper->sessions.first, status);
 		} else {
-			th_join_abandon(&keeper->sessions->joining);
-			fail_session(keeper->sessions, &gone);
+			th_join_abandon(&keeper->sessions.first->joining);
+			fail_session(keeper->sessions.first, &gone);
 		}
 	}
-	keeper->sessions_ended = count;
+	keeper->sessions.ended = count;
 }
 
 void keeper_start_session(struct client *client,
@@ -591,7 +598,7 @@ void keeper_start_session(struct client *client,
 	struct th_error err = {0};
 
 	th_buf_add(&client->parts, message->data, message->len);
-	if (keeper->ended) {
+	if (!keeper_runs(keeper)) {
 		th_fail(&err, TH_FAILED, "the container has just ended");
 	} else if (keeper_is_pausing(keeper)) {
 		/* A process in a frozen control group would never begin. */

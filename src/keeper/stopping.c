@@ -100,7 +100,7 @@ void keeper_signal(struct keeper *keeper, int number)
 	uint64_t bit = (uint64_t)1 << (number - 1);
 	pid_t pid = keeper->sandbox.pid;
 
-	if (keeper->ended)
+	if (!keeper_runs(keeper))
 		return;
 	/* A reaper hears all of them, and the program below it is no first
 	 * process. */
@@ -110,7 +110,7 @@ void keeper_signal(struct keeper *keeper, int number)
 		!((signal_set(pid, "SigCgt:") | signal_set(pid, "SigIgn:") |
 			  signal_set(pid, "SigBlk:")) &
 			bit)) {
-		keeper->stands_for = number;
+		keeper->stopping.stands_for = number;
 		number = SIGKILL;
 	}
 	if (keeper->options.reaper && number == SIGSTOP) {
@@ -120,35 +120,47 @@ void keeper_signal(struct keeper *keeper, int number)
 	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, number, NULL, 0);
 }
 
+void keeper_send_signal(
+	struct keeper *keeper, int number, bool holds, const char *actor)
+{
+	struct stopping *stopping = &keeper->stopping;
+
+	stopping->sent = number;
+	stopping->sent_holds = holds;
+	stopping->sent_ms = th_clock_mono_ms();
+	snprintf(stopping->sent_by, sizeof(stopping->sent_by), "%s", actor);
+	keeper_signal(keeper, number);
+}
+
 void keeper_begin_stop(struct keeper *keeper, int number, int64_t grace_ms,
 	const struct th_cause *cause, const char *actor)
 {
-	if (!keeper->stopping) {
-		keeper->end_cause = *cause;
-		snprintf(keeper->ended_by, sizeof(keeper->ended_by), "%s",
-			actor ? actor : "");
-		if (!keeper->once_more && !keeper->ailing)
+	struct stopping *stopping = &keeper->stopping;
+
+	if (!stopping->asked) {
+		stopping->cause = *cause;
+		snprintf(stopping->actor, sizeof(stopping->actor), "%s", actor);
+		if (!stopping->once_more && !stopping->ailing)
 			keeper_notify_stopping(keeper);
 	}
-	keeper->stopping = true;
-	keeper->force_ms = th_clock_mono_ms() + grace_ms;
+	stopping->asked = true;
+	stopping->force_ms = th_clock_mono_ms() + grace_ms;
+	if (keeper->state == STATE_RUNNING)
+		keeper_enter(keeper, STATE_STOPPING);
 	keeper_signal(keeper, number);
 	/* The signal waits for it when it wakes up. */
 	keeper_thaw(keeper);
 }
 
-/* As when a host goes down: what is wanted now is wanted after it, too. */
-void keeper_end_for_host(struct keeper *keeper, int number, int64_t grace_ms,
-	enum th_cause_kind cause, const char *actor)
+void keeper_force(struct keeper *keeper)
 {
-	keeper->policy.kind = TH_NEVER;
-	keeper->policy.on_ailing = false;
-	keeper->once_more = false;
-	if (keeper->phase == PHASE_WAIT)
-		keeper_end_wait(keeper, cause, actor, false);
-	else
-		keeper_begin_stop(keeper, number, grace_ms,
-			&(struct th_cause){.kind = cause}, actor);
+	keeper->stopping.by_force = true;
+	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, SIGKILL, NULL, 0);
+}
+
+void keeper_forget_stop(struct keeper *keeper)
+{
+	memset(&keeper->stopping, 0, sizeof(keeper->stopping));
 }
 
 void keeper_end_bound(struct keeper *keeper)

@@ -31,6 +31,14 @@
 /* Another keeper answers in microseconds, or not at all. */
 #define ASK_PATIENCE_S 5
 
+void keeper_plugs_init(struct plugs *plugs)
+{
+	plugs->netns = plugs->pilot_end.fd = plugs->relaying_end.fd = -1;
+	plugs->pilot.connection = plugs->pilot.users = plugs->pilot.netns = -1;
+	plugs->relaying.pidfd = plugs->relaying.control = -1;
+	plugs->names_relaying = plugs->relaying;
+}
+
 static bool is_shared(const struct keeper *keeper)
 {
 	return keeper->plan.network &&
@@ -58,8 +66,8 @@ static void pilot_lost(struct th_watch *watch, uint32_t events)
 
 static void drop_pilot(struct keeper *keeper)
 {
-	th_loop_forget(&keeper->loop, &keeper->pilot_end);
-	th_pilot_close(&keeper->pilot);
+	th_loop_forget(&keeper->loop, &keeper->plugs.pilot_end);
+	th_pilot_close(&keeper->plugs.pilot);
 }
 
 /* Only who is in its user namespace has rights over its networks. */
@@ -74,7 +82,7 @@ static bool is_ours(const struct th_pilot *pilot)
 /* Connected once, for all runs: the pilot stays as long as we do. */
 static int find_pilot(struct keeper *keeper, struct th_error *err)
 {
-	struct th_pilot *pilot = &keeper->pilot;
+	struct th_pilot *pilot = &keeper->plugs.pilot;
 	int rc;
 
 	if (pilot->connection >= 0 && has_gone(pilot->connection))
@@ -100,9 +108,9 @@ static int find_pilot(struct keeper *keeper, struct th_error *err)
 			"run tidyhull stop %s, then tidyhull start %s",
 			keeper->plan.name, keeper->plan.name);
 	}
-	keeper->pilot_end.owner = keeper;
-	keeper->pilot_end.ready = pilot_lost;
-	return th_loop_watch(&keeper->loop, &keeper->pilot_end,
+	keeper->plugs.pilot_end.owner = keeper;
+	keeper->plugs.pilot_end.ready = pilot_lost;
+	return th_loop_watch(&keeper->loop, &keeper->plugs.pilot_end,
 		       pilot->connection, EPOLLIN)
 		? th_fail_sys(err, TH_FAILED, errno, "cannot watch the pilot")
 		: 0;
@@ -129,18 +137,18 @@ static int at_bridges(struct keeper *keeper,
 
 	if (!keeper->store->unprivileged)
 		return work(keeper, err);
-	if (keeper->pilot.netns < 0)
+	if (keeper->plugs.pilot.netns < 0)
 		return 0;
-	return th_within(keeper->pilot.netns, do_work, &arg, err);
+	return th_within(keeper->plugs.pilot.netns, do_work, &arg, err);
 }
 
 /* ---- joining ---- */
 
 static int join(struct keeper *keeper, struct th_error *err)
 {
-	return th_network_join(keeper->store, keeper->id, keeper->netns_fd,
-		keeper->plan.allow & TH_ALLOW_ADDRESSES, keeper->port_rows,
-		keeper->port_row_count, &keeper->joined, err);
+	return th_network_join(keeper->store, keeper->id, keeper->plugs.netns,
+		keeper->plan.allow & TH_ALLOW_ADDRESSES, keeper->ports.rows,
+		keeper->ports.row_count, &keeper->plugs.joined, err);
 }
 
 static int no_answer(const struct th_container_row *other, struct th_error *err)
@@ -156,7 +164,7 @@ static int no_answer(const struct th_container_row *other, struct th_error *err)
 static int check_rights(const struct keeper *keeper,
 	const struct th_container_row *other, struct th_error *err)
 {
-	int owner = ioctl(keeper->netns_fd, NS_GET_USERNS), parent = -1;
+	int owner = ioctl(keeper->plugs.netns, NS_GET_USERNS), parent = -1;
 	struct stat own = {0}, its = {0};
 	bool ours;
 
@@ -207,7 +215,7 @@ static int ask_for_network(struct keeper *keeper,
 	if (rc != 1)
 		return no_answer(other, err);
 	if (answer.type == TH_TELL_NETWORK && fds[0] >= 0) {
-		keeper->netns_fd = fds[0];
+		keeper->plugs.netns = fds[0];
 		return check_rights(keeper, other, err);
 	}
 	for (int i = 0; i < TH_CHANNEL_FDS; i++)
@@ -225,7 +233,7 @@ int keeper_find_network(struct keeper *keeper, struct th_error *err)
 	const char *id;
 	int rc;
 
-	memset(&keeper->joined, 0, sizeof(keeper->joined));
+	memset(&keeper->plugs.joined, 0, sizeof(keeper->plugs.joined));
 	if (is_shared(keeper) && keeper->store->unprivileged)
 		return find_pilot(keeper, err);
 	if (!th_network_is_with(keeper->plan.network))
@@ -247,11 +255,11 @@ int keeper_find_network(struct keeper *keeper, struct th_error *err)
 		return -1;
 	bundle->joins[bundle->join_count].flag = CLONE_NEWNET;
 	bundle->joins[bundle->join_count].path =
-		th_format("/proc/self/fd/%d", keeper->netns_fd);
+		th_format("/proc/self/fd/%d", keeper->plugs.netns);
 	if (!bundle->joins[bundle->join_count++].path)
 		return th_fail_memory(err);
-	th_state_addresses(keeper->store->db, id, keeper->joined.address4,
-		keeper->joined.address6, err);
+	th_state_addresses(keeper->store->db, id, keeper->plugs.joined.address4,
+		keeper->plugs.joined.address6, err);
 	return th_names_copy(keeper->store, id, keeper->id, err);
 }
 
@@ -291,23 +299,23 @@ int keeper_close_ports(struct keeper *keeper, struct th_error *err)
 {
 	int rc = 0;
 
-	if (!keeper->port_count)
+	if (!keeper->ports.count)
 		return 0;
-	keeper->closed_relay = th_relay_new_closed(&keeper->loop);
-	if (!keeper->closed_relay)
+	keeper->plugs.closed_relay = th_relay_new_closed(&keeper->loop);
+	if (!keeper->plugs.closed_relay)
 		return th_fail_memory(err);
-	for (size_t i = 0; i < keeper->port_count; i++) {
+	for (size_t i = 0; i < keeper->ports.count; i++) {
 		int copies[2] = {-1, -1};
 
 		for (int f = 0; f < 2; f++) {
-			int fd = keeper->port_fds[i][f];
+			int fd = keeper->ports.fds[i][f];
 
 			if (fd < 0)
 				continue;
 			copies[f] = fcntl(fd, F_DUPFD_CLOEXEC, 3);
 			fcntl(fd, F_SETFL, O_NONBLOCK);
 		}
-		rc |= th_relay_serve(keeper->closed_relay,
+		rc |= th_relay_serve(keeper->plugs.closed_relay,
 			&keeper->plan.ports[i], copies, err);
 	}
 	return rc;
@@ -321,11 +329,11 @@ static void relay_lost(struct th_watch *watch, uint32_t events)
 {
 	struct keeper *keeper = watch->owner;
 	struct th_error err = {0};
-	bool again = keeper->relaying_tries < RELAY_TRIES;
+	bool again = keeper->plugs.relaying_tries < RELAY_TRIES;
 
 	(void)events;
 	th_loop_forget(&keeper->loop, watch);
-	th_relaying_end(&keeper->relaying);
+	th_relaying_end(&keeper->plugs.relaying);
 	th_rights_raise();
 	if (again && start_relay(keeper, &err))
 		again = false;
@@ -339,7 +347,7 @@ static void relay_lost(struct th_watch *watch, uint32_t events)
 static int start_relay(struct keeper *keeper, struct th_error *err)
 {
 	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
-	size_t count = keeper->port_count, used = 0;
+	size_t count = keeper->ports.count, used = 0;
 	struct th_port *ports = calloc(count, sizeof(*ports));
 	int(*fds)[2] = calloc(count, sizeof(*fds)), rc = 0;
 
@@ -349,24 +357,26 @@ static int start_relay(struct keeper *keeper, struct th_error *err)
 		if (keeper->plan.ports[i].handoff)
 			continue;
 		ports[used] = keeper->plan.ports[i];
-		memcpy(fds[used++], keeper->port_fds[i], sizeof(*fds));
+		memcpy(fds[used++], keeper->ports.fds[i], sizeof(*fds));
 		for (int f = 0; f < 2; f++) {
-			if (keeper->port_fds[i][f] >= 0)
-				fcntl(keeper->port_fds[i][f], F_SETFL,
+			if (keeper->ports.fds[i][f] >= 0)
+				fcntl(keeper->ports.fds[i][f], F_SETFL,
 					O_NONBLOCK);
 		}
 	}
 	if (rc == 0 && used) {
-		keeper->relaying_tries++;
-		rc = th_relaying_start(&keeper->relaying, keeper->netns_fd,
-			own ? "127.0.0.1" : keeper->joined.address4,
-			own ? "::1" : keeper->joined.address6, ports,
+		keeper->plugs.relaying_tries++;
+		rc = th_relaying_start(&keeper->plugs.relaying,
+			keeper->plugs.netns,
+			own ? "127.0.0.1" : keeper->plugs.joined.address4,
+			own ? "::1" : keeper->plugs.joined.address6, ports,
 			(const int(*)[2])fds, used, err);
-		keeper->relaying_end.owner = keeper;
-		keeper->relaying_end.ready = relay_lost;
+		keeper->plugs.relaying_end.owner = keeper;
+		keeper->plugs.relaying_end.ready = relay_lost;
 		if (rc == 0)
-			th_loop_watch(&keeper->loop, &keeper->relaying_end,
-				keeper->relaying.pidfd, EPOLLIN);
+			th_loop_watch(&keeper->loop,
+				&keeper->plugs.relaying_end,
+				keeper->plugs.relaying.pidfd, EPOLLIN);
 	}
 	free(ports);
 	free(fds);
@@ -375,11 +385,11 @@ static int start_relay(struct keeper *keeper, struct th_error *err)
 
 void keeper_end_relays(struct keeper *keeper)
 {
-	th_loop_forget(&keeper->loop, &keeper->relaying_end);
-	th_relaying_end(&keeper->relaying);
-	th_relay_free(keeper->closed_relay);
-	keeper->closed_relay = NULL;
-	keeper->relaying_tries = 0;
+	th_loop_forget(&keeper->loop, &keeper->plugs.relaying_end);
+	th_relaying_end(&keeper->plugs.relaying);
+	th_relay_free(keeper->plugs.closed_relay);
+	keeper->plugs.closed_relay = NULL;
+	keeper->plugs.relaying_tries = 0;
 }
 
 /* The ports that are led to the container: all that it does not take over
@@ -387,16 +397,16 @@ void keeper_end_relays(struct keeper *keeper)
 static struct th_port_row *led_ports(const struct keeper *keeper, size_t *count)
 {
 	struct th_port_row *rows =
-		calloc(keeper->port_row_count + 1, sizeof(*rows));
+		calloc(keeper->ports.row_count + 1, sizeof(*rows));
 	size_t at = 0;
 
 	*count = 0;
-	for (size_t i = 0; rows && i < keeper->port_count; i++) {
+	for (size_t i = 0; rows && i < keeper->ports.count; i++) {
 		for (int f = 0; f < 2; f++) {
-			if (keeper->port_fds[i][f] < 0)
+			if (keeper->ports.fds[i][f] < 0)
 				continue;
 			if (!keeper->plan.ports[i].handoff)
-				rows[(*count)++] = keeper->port_rows[at];
+				rows[(*count)++] = keeper->ports.rows[at];
 			at++;
 		}
 	}
@@ -415,11 +425,11 @@ static int forward_ports(struct keeper *keeper, struct th_error *err)
 	rows = led_ports(keeper, &count);
 	if (!rows)
 		return th_fail_memory(err);
-	rc = count ? th_network_forward(
-			     keeper->store, &keeper->joined, rows, count, err)
+	rc = count ? th_network_forward(keeper->store, &keeper->plugs.joined,
+			     rows, count, err)
 		   : 0;
 	free(rows);
-	keeper->led = rc == 0 && count > 0;
+	keeper->plugs.led = rc == 0 && count > 0;
 	return rc;
 }
 
@@ -428,19 +438,19 @@ void keeper_unforward_ports(struct keeper *keeper)
 	struct th_port_row *rows;
 	size_t count;
 
-	if (!keeper->led)
+	if (!keeper->plugs.led)
 		return;
-	keeper->led = false;
+	keeper->plugs.led = false;
 	rows = led_ports(keeper, &count);
 	if (rows)
 		th_network_unforward(
-			keeper->store, &keeper->joined, rows, count);
+			keeper->store, &keeper->plugs.joined, rows, count);
 	free(rows);
 }
 
 static int serve_ports(struct keeper *keeper, struct th_error *err)
 {
-	if (!keeper->port_count)
+	if (!keeper->ports.count)
 		return 0;
 	return start_relay(keeper, err) || forward_ports(keeper, err) ? -1 : 0;
 }
@@ -454,19 +464,19 @@ int keeper_join_network(struct keeper *keeper, struct th_error *err)
 	if (keeper->bundle.namespaces & CLONE_NEWNET) {
 		snprintf(path, sizeof(path), "/proc/%d/ns/net",
 			(int)keeper->sandbox.pid);
-		keeper->netns_fd = open(path, O_RDONLY | O_CLOEXEC);
+		keeper->plugs.netns = open(path, O_RDONLY | O_CLOEXEC);
 		/* It has died already: what it has said about that counts. */
-		if (keeper->netns_fd < 0 &&
+		if (keeper->plugs.netns < 0 &&
 			th_sandbox_ready(&keeper->sandbox, err) == 0)
 			th_fail_sys(err, TH_FAILED, ENOENT,
 				"cannot open the container's network");
-		if (keeper->netns_fd < 0)
+		if (keeper->plugs.netns < 0)
 			return -1;
 		if (is_shared(keeper) && at_bridges(keeper, join, err))
 			return -1;
 	}
 	/* On a network of several it lists the neighbours. */
-	if (keeper->joined.address4[0]
+	if (keeper->plugs.joined.address4[0]
 			? th_names_write(keeper->store, keeper->id, err)
 			: write_hosts(keeper, err))
 		return -1;
@@ -481,20 +491,44 @@ void keeper_tell_neighbours(struct keeper *keeper)
 {
 	if (!is_shared(keeper))
 		return;
-	keeper->names_us = th_clock_now_us();
-	keeper->names_tries = 0;
-	keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
+	keeper->plugs.names_us = th_clock_now_us();
+	keeper->plugs.names_tries = 0;
+	keeper->plugs.names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
 }
 
-void keeper_tell_them_now(struct keeper *keeper)
+static void tell_them_now(struct keeper *keeper)
 {
-	keeper->names_ms = 0;
+	keeper->plugs.names_ms = 0;
 	/* Others are at it, or a file is held just now: a little later. A
 	 * container that is gone by then does not matter. */
-	if (th_names_refresh(
-		    keeper->store, keeper->plan.network, keeper->names_us, 0) &&
-		++keeper->names_tries < NAMES_TRIES)
-		keeper->names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
+	if (th_names_refresh(keeper->store, keeper->plan.network,
+		    keeper->plugs.names_us, 0) &&
+		++keeper->plugs.names_tries < NAMES_TRIES)
+		keeper->plugs.names_ms = th_clock_mono_ms() + TELL_TOGETHER_MS;
+}
+
+int64_t keeper_names_due(const struct keeper *keeper)
+{
+	return keeper->plugs.names_ms;
+}
+
+void keeper_names_work(struct keeper *keeper)
+{
+	int64_t due = keeper->plugs.names_ms;
+
+	if (due && th_clock_mono_ms() >= due)
+		tell_them_now(keeper);
+}
+
+void keeper_names_at_last(struct keeper *keeper)
+{
+	int64_t left = keeper->plugs.names_ms - th_clock_mono_ms();
+
+	if (!keeper->plugs.names_ms)
+		return;
+	if (left > 0)
+		usleep((useconds_t)left * 1000);
+	tell_them_now(keeper);
 }
 
 static int look(struct keeper *keeper, struct th_error *err)
@@ -524,9 +558,9 @@ bool keeper_unplug_step(struct keeper *keeper, bool by_force)
 
 void keeper_leave_network(struct keeper *keeper)
 {
-	bool plugged = keeper->netns_fd >= 0 && is_shared(keeper);
+	bool plugged = keeper->plugs.netns >= 0 && is_shared(keeper);
 
-	th_close(&keeper->netns_fd);
+	th_close(&keeper->plugs.netns);
 	if (plugged) {
 		keeper_tell_neighbours(keeper);
 		keeper_close_devices(keeper);

@@ -33,8 +33,7 @@ static void close_group(struct keeper *keeper)
 		closing->next_ms = th_clock_mono_ms() + STEP_MS;
 		return;
 	}
-	closing->group = false;
-	keeper_conclude_run(keeper);
+	keeper_event(keeper, EVENT_GROUP_GONE, NULL);
 }
 
 static void close_devices(struct keeper *keeper)
@@ -57,7 +56,7 @@ void keeper_close_run(struct keeper *keeper)
 	struct closing *closing = &keeper->closing;
 
 	th_cgroup_close(&keeper->cgroup);
-	closing->group = true;
+	keeper_enter(keeper, STATE_CLOSING);
 	closing->until_ms = th_clock_mono_ms() + GROUP_MS;
 	close_group(keeper);
 }
@@ -76,16 +75,21 @@ int64_t keeper_close_due(const struct keeper *keeper)
 {
 	const struct closing *closing = &keeper->closing;
 
-	return closing->group || closing->devices ? closing->next_ms : 0;
+	return keeper->state == STATE_CLOSING || closing->devices
+		? closing->next_ms
+		: 0;
+}
+
+bool keeper_has_devices(const struct keeper *keeper)
+{
+	return keeper->closing.devices;
 }
 
 static void work(struct keeper *keeper)
 {
-	struct closing *closing = &keeper->closing;
-
-	if (closing->group)
+	if (keeper->state == STATE_CLOSING)
 		close_group(keeper);
-	else if (closing->devices)
+	else if (keeper->closing.devices)
 		close_devices(keeper);
 }
 

@@ -25,6 +25,11 @@
 /* A byte for each range; whoever uses it holds a lock on that byte. */
 #define RANGES_FILE "/run/tidyhull-ids"
 
+void keeper_own_ids_init(struct own_ids *ids)
+{
+	ids->lock = ids->space = ids->store_mount = -1;
+}
+
 static int take_range(struct keeper *keeper)
 {
 	uint32_t number = 0;
@@ -44,8 +49,8 @@ static int take_range(struct keeper *keeper)
 			.l_len = 1};
 
 		if (fcntl(fd, F_OFD_SETLK, &lock) == 0) {
-			keeper->ids_lock = fd;
-			keeper->first_id = FIRST_ID + range * TH_OWN_IDS;
+			keeper->own_ids.lock = fd;
+			keeper->own_ids.first = FIRST_ID + range * TH_OWN_IDS;
 			return 0;
 		}
 	}
@@ -87,12 +92,12 @@ static int map_mount(struct th_mount *mount, uint32_t first)
 static int change_bundle(struct keeper *keeper)
 {
 	struct th_bundle *bundle = &keeper->bundle;
-	int rc = set_map(&bundle->uids, keeper->first_id) |
-		set_map(&bundle->gids, keeper->first_id);
+	int rc = set_map(&bundle->uids, keeper->own_ids.first) |
+		set_map(&bundle->gids, keeper->own_ids.first);
 
 	bundle->namespaces |= CLONE_NEWUSER;
 	for (size_t i = 0; rc == 0 && i < bundle->mount_count; i++)
-		rc = map_mount(&bundle->mounts[i], keeper->first_id);
+		rc = map_mount(&bundle->mounts[i], keeper->own_ids.first);
 	return rc;
 }
 
@@ -104,7 +109,7 @@ static int clone_store(struct keeper *keeper)
 	/* Nothing that is mounted on it is to appear on the host. */
 	struct mount_attr attr = {.attr_set = MOUNT_ATTR_IDMAP,
 		.propagation = MS_PRIVATE,
-		.userns_fd = (uint64_t)keeper->ids_namespace};
+		.userns_fd = (uint64_t)keeper->own_ids.space};
 
 	/* Without them the overlay of a user namespace has no marks for what is
 	 * removed. */
@@ -112,13 +117,13 @@ static int clone_store(struct keeper *keeper)
 			0 &&
 		errno == EOPNOTSUPP)
 		return -1;
-	keeper->store_mount = open_tree(keeper->store->root_fd, "",
+	keeper->own_ids.store_mount = open_tree(keeper->store->root_fd, "",
 		OPEN_TREE_CLONE | OPEN_TREE_CLOEXEC | AT_EMPTY_PATH);
-	if (keeper->store_mount >= 0 &&
-		mount_setattr(keeper->store_mount, "", AT_EMPTY_PATH, &attr,
-			sizeof(attr)))
-		th_close(&keeper->store_mount);
-	return keeper->store_mount < 0 ? -1 : 0;
+	if (keeper->own_ids.store_mount >= 0 &&
+		mount_setattr(keeper->own_ids.store_mount, "", AT_EMPTY_PATH,
+			&attr, sizeof(attr)))
+		th_close(&keeper->own_ids.store_mount);
+	return keeper->own_ids.store_mount < 0 ? -1 : 0;
 }
 
 /* Whoever is outside of the range owns nothing inside, and cannot be. */
@@ -133,7 +138,8 @@ static int check_owners(struct keeper *keeper, struct th_error *err)
 			"its program's user %u is beyond the range of %u",
 			bundle->process.uid, TH_OWN_IDS);
 	for (size_t i = 0; i < bundle->mount_count; i++) {
-		if (keeper->mount_fds[i] >= 0 && bundle->mounts[i].source &&
+		if (keeper->own_ids.mount_fds[i] >= 0 &&
+			bundle->mounts[i].source &&
 			stat(bundle->mounts[i].source, &st) == 0 &&
 			!bundle->mounts[i].uids.count &&
 			(st.st_uid >= TH_OWN_IDS || st.st_gid >= TH_OWN_IDS))
@@ -157,17 +163,17 @@ static int map_all(struct keeper *keeper, struct th_error *err)
 	if (take_range(keeper) || change_bundle(keeper))
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot take a range of user IDs");
-	keeper->ids_namespace = th_idmap_namespace(
+	keeper->own_ids.space = th_idmap_namespace(
 		&keeper->bundle.uids, &keeper->bundle.gids, err);
-	if (keeper->ids_namespace < 0)
+	if (keeper->own_ids.space < 0)
 		return -1;
 	if (clone_store(keeper))
 		return th_fail(err, TH_NOT_POSSIBLE,
 			"the store's file system cannot map IDs");
 	snprintf(path, sizeof(path), "%s/containers/%s", keeper->store->root,
 		keeper->id);
-	return th_mounts_open(&keeper->bundle, path, keeper->ids_namespace,
-		       &keeper->mount_fds, err) ||
+	return th_mounts_open(&keeper->bundle, path, keeper->own_ids.space,
+		       &keeper->own_ids.mount_fds, err) ||
 			check_owners(keeper, err)
 		? -1
 		: 0;
@@ -243,10 +249,10 @@ int keeper_own_users(struct keeper *keeper, struct th_error *err)
 
 void keeper_share_users(struct keeper *keeper)
 {
-	th_mounts_close(&keeper->bundle, keeper->mount_fds);
-	keeper->mount_fds = NULL;
-	th_close(&keeper->ids_lock);
-	th_close(&keeper->ids_namespace);
-	th_close(&keeper->store_mount);
-	keeper->first_id = 0;
+	th_mounts_close(&keeper->bundle, keeper->own_ids.mount_fds);
+	keeper->own_ids.mount_fds = NULL;
+	th_close(&keeper->own_ids.lock);
+	th_close(&keeper->own_ids.space);
+	th_close(&keeper->own_ids.store_mount);
+	keeper->own_ids.first = 0;
 }

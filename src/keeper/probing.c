@@ -49,8 +49,8 @@ void keeper_probe_begin(struct keeper *keeper)
 	probing->next_ms = th_clock_mono_ms() + pause_ms(probing);
 	if (probing->probe.kind == TH_PROBE_TCP ||
 		probing->probe.kind == TH_PROBE_HTTP)
-		probing->inside = keeper->netns_fd >= 0
-			? inner_new(keeper->netns_fd)
+		probing->inside = keeper->plugs.netns >= 0
+			? inner_new(keeper->plugs.netns)
 			: NULL;
 }
 
@@ -85,19 +85,6 @@ void keeper_probe_end(struct keeper *keeper)
 	keeper->probing.inside = NULL;
 }
 
-static void tell_ready(struct keeper *keeper)
-{
-	struct client *next;
-
-	for (struct client *at = keeper->clients; at; at = next) {
-		next = at->next;
-		if (at->waits_for_ready) {
-			at->waits_for_ready = false;
-			keeper_tell(at, TH_TELL_DONE, NULL, 0);
-		}
-	}
-}
-
 /* why is what was wrong, or NULL where all was well. */
 static void take_answer(struct keeper *keeper, const char *why)
 {
@@ -121,10 +108,10 @@ static void take_answer(struct keeper *keeper, const char *why)
 	}
 	keeper_note_health(keeper, &cause, th_health_word(&probing->health));
 	if (probing->health.ready)
-		tell_ready(keeper);
+		keeper_tell_ready(keeper);
 	if (probing->health.ailing && keeper->policy.on_ailing &&
-		!keeper->stopping) {
-		keeper->ailing = true;
+		!keeper->stopping.asked) {
+		keeper->stopping.ailing = true;
 		keeper_begin_stop(keeper, keeper->plan.stop_signal,
 			keeper->plan.grace_ms, &cause, "keeper");
 	}
@@ -252,8 +239,8 @@ static void socket_ready(struct th_watch *watch, uint32_t events)
 static int address_of(
 	const struct keeper *keeper, int number, struct sockaddr_storage *to)
 {
-	const char *const texts[] = {"127.0.0.1", keeper->joined.address4,
-		"::1", keeper->joined.address6};
+	const char *const texts[] = {"127.0.0.1", keeper->plugs.joined.address4,
+		"::1", keeper->plugs.joined.address6};
 	uint16_t port = htons((uint16_t)keeper->probing.probe.port);
 	struct sockaddr_in *four = (struct sockaddr_in *)(void *)to;
 	struct sockaddr_in6 *six = (struct sockaddr_in6 *)(void *)to;
@@ -408,7 +395,8 @@ int64_t keeper_probe_due(const struct keeper *keeper)
 	const struct probing *probing = &keeper->probing;
 	int64_t left;
 
-	if (!probing->probe.kind || keeper->paused || keeper->stopping)
+	if (!probing->probe.kind || keeper->pausing.paused ||
+		keeper->stopping.asked)
 		return -1;
 	left = (probing->asking ? probing->until_ms : probing->next_ms) -
 		th_clock_mono_ms();
@@ -439,4 +427,23 @@ void keeper_probe_work(struct keeper *keeper)
 	} else {
 		ask_next_address(keeper, "no address to connect to");
 	}
+}
+
+void keeper_probe_take(struct keeper *keeper, struct th_probe *probe)
+{
+	th_probe_release(&keeper->probing.probe);
+	keeper->probing.probe = *probe;
+	memset(probe, 0, sizeof(*probe));
+}
+
+const char *keeper_health_word(const struct keeper *keeper)
+{
+	return keeper->probing.probe.kind
+		? th_health_word(&keeper->probing.health)
+		: "";
+}
+
+bool keeper_is_ready(const struct keeper *keeper)
+{
+	return keeper->probing.health.ready;
 }

@@ -1,0 +1,27 @@
+/* Taking away, in steps, what a run leaves on the host. */
+#ifndef TH_KEEPER_CLOSING_H
+#define TH_KEEPER_CLOSING_H
+
+#include <stdbool.h>
+#include <stdint.h>
+
+struct keeper;
+
+struct closing {
+	bool devices; /* the network's are on their way, or what they leave */
+	int tries; /* to take the devices away */
+	int64_t next_ms, until_ms;
+};
+
+/* The group first, then EVENT_GROUP_GONE; the devices beside what comes. */
+void keeper_close_run(struct keeper *keeper);
+void keeper_close_devices(struct keeper *keeper);
+/* True while the next run would find devices of the last one. */
+bool keeper_has_devices(const struct keeper *keeper);
+/* When there is something to do (of the clock that never jumps; 0: nothing),
+ * doing it, and all of it at once. */
+int64_t keeper_close_due(const struct keeper *keeper);
+void keeper_close_work(struct keeper *keeper);
+void keeper_close_all(struct keeper *keeper);
+
+#endif

@@ -1,0 +1,72 @@
+/* The compiled system-call filter: in a sealed file that all containers share,
+ * in memory only while it is used. */
+#include "base/file.h"
+#include "keeper/keeper.h"
+#include "sandbox/filter.h"
+#include "sandbox/filter_file.h"
+
+void keeper_filter_init(struct kept_filter *filter)
+{
+	filter->fd = -1;
+	th_buf_init(&filter->code, TH_FILTER_MAX);
+}
+
+/* Compiled when the container was made, as that takes longer than the rest of
+ * a start; what has been lost is compiled again. */
+int keeper_load_filter(struct keeper *keeper, struct th_error *err)
+{
+	struct th_error ignored = {0}; /* compiled again */
+	const char *name = keeper->plan.filter;
+	int root = keeper->store->root_fd;
+
+	if (!keeper->bundle.seccomp.given)
+		return 0;
+	keeper->kept_filter.fd = name ? th_filter_open(root, name) : -1;
+	if (keeper->kept_filter.fd >= 0 &&
+		th_filter_unseal_file(keeper->kept_filter.fd, name,
+			&keeper->kept_filter.code))
+		return 0;
+	th_close(&keeper->kept_filter.fd);
+	if (th_filter_compile(
+		    &keeper->bundle.seccomp, &keeper->kept_filter.code, err))
+		return -1;
+	/* For the next one; where that fails, it is compiled again. */
+	if (name)
+		th_filter_seal(root, name, &keeper->kept_filter.code, &ignored);
+	return 0;
+}
+
+int keeper_filter(struct keeper *keeper, const struct th_buf **filter,
+	struct th_error *err)
+{
+	*filter = NULL;
+	if (!keeper->bundle.seccomp.given)
+		return 0;
+	if (!keeper->kept_filter.code.len &&
+		(keeper->kept_filter.fd < 0 ||
+			!th_filter_unseal_file(keeper->kept_filter.fd,
+				keeper->plan.filter,
+				&keeper->kept_filter.code)))
+		return th_fail(err, TH_FAILED,
+			"the container's system-call filter cannot be read");
+	*filter = &keeper->kept_filter.code;
+	return 0;
+}
+
+void keeper_drop_filter(struct keeper *keeper)
+{
+	if (keeper->kept_filter.fd < 0)
+		return;
+	th_buf_release(&keeper->kept_filter.code);
+}
+
+bool keeper_filter_is_loaded(const struct keeper *keeper)
+{
+	return keeper->kept_filter.code.len && keeper->kept_filter.fd >= 0;
+}
+
+void keeper_filter_release(struct kept_filter *filter)
+{
+	th_buf_release(&filter->code);
+	th_close(&filter->fd);
+}
