@@ -103,18 +103,39 @@ out:
 	return rc;
 }
 
+/* What openat(2) has said of a file that is to be read: 0 where there is none.
+ */
+static int not_opened(const char *path, struct th_error *err)
+{
+	return errno == ENOENT || errno == ENOTDIR
+		? 0
+		: th_fail_sys(err, TH_FAILED, errno, "cannot read %s", path);
+}
+
 int th_file_read(
 	int dirfd, const char *path, struct th_buf *buf, struct th_error *err)
 {
 	int fd = openat(dirfd, path, O_RDONLY | O_CLOEXEC | O_NOCTTY), rc;
 
-	if (fd < 0) {
-		if (errno == ENOENT || errno == ENOTDIR)
-			return 0;
-		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot read %s", path);
-	}
+	if (fd < 0)
+		return not_opened(path, err);
 	rc = th_fd_read(fd, path, buf, err);
+	th_close(&fd);
+	return rc;
+}
+
+int th_file_read_regular(
+	int dirfd, const char *path, struct th_buf *buf, struct th_error *err)
+{
+	int fd = openat(
+		dirfd, path, O_RDONLY | O_CLOEXEC | O_NOCTTY | O_NONBLOCK);
+	int rc;
+
+	if (fd < 0)
+		return not_opened(path, err);
+	rc = th_fd_read_regular(fd, path, buf, err);
+	if (rc == 0)
+		rc = th_fail(err, TH_FAILED, "%s is not a regular file", path);
 	th_close(&fd);
 	return rc;
 }

@@ -18,6 +18,11 @@ struct stat;
 int th_file_read(
 	int dirfd, const char *path, struct th_buf *buf, struct th_error *err);
 
+/* The same of what can be nothing but a regular file: one of the store. What
+ * somebody may have put there instead (a FIFO, say) is not waited for. */
+int th_file_read_regular(
+	int dirfd, const char *path, struct th_buf *buf, struct th_error *err);
+
 /* The same of what is open already; name is for messages. 1 or -1. */
 int th_fd_read(
 	int fd, const char *name, struct th_buf *buf, struct th_error *err);

@@ -63,7 +63,7 @@ int th_json_read_file(int dirfd, const char *path, size_t limit, json_t **doc,
 	int rc;
 
 	th_buf_init(&buf, limit);
-	rc = th_file_read(dirfd, path, &buf, err);
+	rc = th_file_read_regular(dirfd, path, &buf, err);
 	if (rc == 1 && th_json_parse(buf.data, buf.len, path, doc, err))
 		rc = -1;
 	th_buf_release(&buf);

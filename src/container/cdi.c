@@ -79,7 +79,7 @@ static int read_file(
 	int rc;
 
 	th_buf_init(&text, TH_YAML_BYTES);
-	rc = th_file_read(folder, file, &text, err);
+	rc = th_file_read_regular(folder, file, &text, err);
 	if (rc == 0)
 		rc = th_fail(err, TH_FAILED, "it has gone meanwhile");
 	if (rc == 1)

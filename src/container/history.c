@@ -40,7 +40,8 @@ static void open_file(struct th_history *history)
 	th_log_file(history->base, history->number, name);
 	th_close(&history->fd);
 	history->at = 0;
-	history->fd = openat(history->folder, name, O_RDONLY | O_CLOEXEC);
+	history->fd = openat(
+		history->folder, name, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
 	if (history->fd >= 0 && history->changes >= 0)
 		inotify_add_watch(history->changes,
 			th_fd_path(history->fd, "", path),

@@ -54,7 +54,7 @@ int th_lock_held(int run_fd, const char *id, int *pid)
 	int fd, held;
 
 	lock_name(id, name);
-	fd = openat(run_fd, name, O_RDONLY | O_CLOEXEC);
+	fd = openat(run_fd, name, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
 	if (fd < 0)
 		return 0;
 	/* A record lock, not flock: the kernel tells whose it is, and it is not

@@ -75,7 +75,7 @@ static int open_file(struct th_log *log)
 
 	th_log_file(log->base, log->number, name);
 	log->fd = openat(log->folder, name,
-		O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0600);
+		O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC | O_NONBLOCK, 0600);
 	if (log->fd < 0 || fstat(log->fd, &st))
 		return -1;
 	log->bytes = st.st_size;

@@ -403,9 +403,10 @@ static int open_at_path(
 			"cannot open %.300s", packed->path);
 	if (fstat(fd, &st) == 0 && S_ISDIR(st.st_mode)) {
 		packed->folder = fd;
-		if (th_file_read(fd, "index.json", &packed->index, err) < 0 ||
-			th_file_read(fd, "oci-layout", &packed->layout, err) <
-				0)
+		if (th_file_read_regular(
+			    fd, "index.json", &packed->index, err) < 0 ||
+			th_file_read_regular(
+				fd, "oci-layout", &packed->layout, err) < 0)
 			return -1;
 		return 0;
 	}

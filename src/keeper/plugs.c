@@ -269,8 +269,8 @@ static void add_extra_hosts(struct keeper *keeper, struct th_buf *text)
 	struct th_buf file;
 
 	th_buf_init(&file, 1 << 20);
-	if (th_file_read(keeper->folder_fd, TH_NAMES_EXTRA, &file, &ignored) ==
-		1)
+	if (th_file_read_regular(
+		    keeper->folder_fd, TH_NAMES_EXTRA, &file, &ignored) == 1)
 		th_buf_add(text, file.data, file.len);
 	th_buf_release(&file);
 }

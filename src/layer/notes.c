@@ -97,7 +97,7 @@ int th_layer_notes_read(int folder, const char *name,
 
 	memset(notes, 0, sizeof(*notes));
 	th_buf_init(&text, NOTES_MAX);
-	rc = th_file_read(folder, name, &text, err);
+	rc = th_file_read_regular(folder, name, &text, err);
 	if (rc <= 0) {
 		th_buf_release(&text);
 		return rc;

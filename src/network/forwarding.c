@@ -93,7 +93,7 @@ static void put_back(int folder)
 	struct th_buf text;
 
 	th_buf_init(&text, 1 << 20);
-	if (th_file_read(folder, CHANGED, &text, &ignored) == 1) {
+	if (th_file_read_regular(folder, CHANGED, &text, &ignored) == 1) {
 		for (char *line = text.data; *line;) {
 			size_t len = strcspn(line, "\n");
 			char *next = line + len + (line[len] == '\n');

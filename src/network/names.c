@@ -116,7 +116,7 @@ static void add_file(struct th_buf *text, int folder, const char *name)
 	struct th_buf file;
 
 	th_buf_init(&file, HOSTS_MAX);
-	if (th_file_read(folder, name, &file, &ignored) == 1)
+	if (th_file_read_regular(folder, name, &file, &ignored) == 1)
 		th_buf_add(text, file.data, file.len);
 	th_buf_release(&file);
 }
@@ -130,7 +130,7 @@ static void read_hostname(
 
 	name[0] = '\0';
 	th_buf_init(&file, 256);
-	if (th_file_read(folder, "hostname", &file, &ignored) == 1)
+	if (th_file_read_regular(folder, "hostname", &file, &ignored) == 1)
 		snprintf(name, TH_NAME_MAX, "%.*s",
 			(int)strcspn(file.data, "\n"), file.data);
 	th_buf_release(&file);
@@ -272,7 +272,7 @@ int th_names_copy(struct th_store *store, const char *from, const char *to,
 
 	snprintf(path, sizeof(path), "containers/%s/hosts", from);
 	th_buf_init(&text, HOSTS_MAX);
-	rc = th_file_read(store->root_fd, path, &text, err);
+	rc = th_file_read_regular(store->root_fd, path, &text, err);
 	if (rc >= 0)
 		rc = write_hosts(store, to, &text, err);
 	th_close(&held);

@@ -290,7 +290,7 @@ int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
 
 	prepare(bundle);
 	th_buf_init(&text, TH_BUNDLE_MAX);
-	rc = th_file_read(folder, "config.json", &text, err);
+	rc = th_file_read_regular(folder, "config.json", &text, err);
 	if (rc == 0)
 		th_fail(err, TH_NOT_FOUND,
 			"the bundle does not contain a config.json");

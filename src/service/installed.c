@@ -21,7 +21,7 @@ static int look(int folder, const char *name, enum th_unit_text_is *is,
 	int rc;
 
 	th_buf_init(&text, TEXT_MAX);
-	rc = th_file_read(folder, name, &text, err);
+	rc = th_file_read_regular(folder, name, &text, err);
 	if (rc == 1)
 		*is = th_unit_look(text.data);
 	th_buf_release(&text);

@@ -55,7 +55,7 @@ int th_blob_read(const struct th_store *store, const char *digest,
 	int rc;
 
 	blob_path(digest, path);
-	rc = th_file_read(store->root_fd, path, buf, err);
+	rc = th_file_read_regular(store->root_fd, path, buf, err);
 	if (rc == 0)
 		return th_fail(err, TH_FAILED,
 			"the blob %s is missing from the store", digest);

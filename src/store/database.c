@@ -10,6 +10,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "base/buffer.h"
 #include "base/clock.h"
 #include "store/presence.h"
 #include "store/schema.h"
@@ -138,7 +139,7 @@ static int exec(struct th_db *db, const char *sql, struct th_error *err)
 static void reserve_log(const char *path)
 {
 	char *log = sqlite3_mprintf("%s-wal", path);
-	int fd = log ? open(log, O_WRONLY | O_CLOEXEC) : -1;
+	int fd = log ? open(log, O_WRONLY | O_CLOEXEC | O_NONBLOCK) : -1;
 	struct stat st;
 
 	/* A file system that cannot do that is as good as before. */
@@ -283,10 +284,33 @@ void th_db_set_patience(struct th_db *db, int patience_ms)
 		sqlite3_busy_timeout(db->handle, db->patience_ms);
 }
 
+/* SQLite would wait for whoever writes into a FIFO. */
+static int check_files(const char *path, struct th_error *err)
+{
+	static const char *const ends[] = {"", "-wal", "-shm"};
+	struct stat st;
+
+	for (size_t i = 0; i < sizeof(ends) / sizeof(*ends); i++) {
+		char *name = th_format("%s%s", path, ends[i]);
+		bool wrong = name && stat(name, &st) == 0 &&
+			!S_ISREG(st.st_mode) && !S_ISDIR(st.st_mode);
+
+		if (wrong)
+			th_fail(err, TH_FAILED, "%.300s is not a regular file",
+				name);
+		free(name);
+		if (wrong)
+			return th_hint(err, "tidyhull doctor --repair");
+	}
+	return 0;
+}
+
 static int open_handle(struct th_db *db, int create, struct th_error *err)
 {
 	int keep = 1;
 
+	if (check_files(db->path, err))
+		return -1;
 	if (sqlite3_open_v2(db->path, &db->handle,
 		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | create,
 		    NULL) != SQLITE_OK) {

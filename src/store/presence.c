@@ -47,7 +47,8 @@ void th_presence_begin(struct th_presence *presence, const char *path)
 			continue;
 		name = th_format("%s%s", path, holds[i].file);
 		if (name)
-			presence->fds[i] = open(name, O_RDONLY | O_CLOEXEC);
+			presence->fds[i] =
+				open(name, O_RDONLY | O_CLOEXEC | O_NONBLOCK);
 		free(name);
 	}
 	set(presence, true);

@@ -115,7 +115,7 @@ static int keep_tag(struct th_store *store, struct th_error *err)
 	int rc;
 
 	th_buf_init(&text, sizeof(store->tag) - 1);
-	rc = th_file_read(store->root_fd, TAG, &text, err);
+	rc = th_file_read_regular(store->root_fd, TAG, &text, err);
 	if (rc == 0) {
 		rc = th_file_replace(store->root_fd, TAG, store->tag,
 			strlen(store->tag), 0644, true, err);
@@ -405,7 +405,8 @@ void th_store_settled(struct th_store *store, const char *id)
 
 static int sync_file(int folder, const char *name)
 {
-	int fd = openat(folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	int fd = openat(
+		folder, name, O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
 	int rc = fd < 0 ? -1 : fsync(fd);
 
 	th_close(&fd);

@@ -248,7 +248,7 @@ static void a_broken_disk_at_any_call(void)
 static const char *const damages[] = {": >\"$f\"", /* empty */
 	"truncate -s $(($(stat -c %s \"$f\") / 2)) \"$f\"",
 	"printf \"\\377{[oops\" | dd of=\"$f\" conv=notrunc status=none",
-	"rm \"$f\"", "rm \"$f\"; mkdir \"$f\""};
+	"rm \"$f\"", "rm \"$f\"; mkdir \"$f\"", "rm \"$f\"; mkfifo \"$f\""};
 
 /* Whatever is said, nothing crashes, and nothing hangs. */
 static void try_all(const char *file, const char *damage)
