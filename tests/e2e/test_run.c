@@ -252,8 +252,7 @@ static void a_slow_reader_gets_all(void)
 	/* The signal that asks, or the one that does not: whichever is first.
 	 */
 	result = other("cat code2 said2");
-	CHECK(strcmp(result->out, "137\n") == 0 ||
-		says(result->out, "143\n"));
+	CHECK(strcmp(result->out, "137\n") == 0 || says(result->out, "143\n"));
 	signal_to(writer, SIGKILL);
 	wait_for(other_reader);
 	signal_to(reader, SIGKILL);
