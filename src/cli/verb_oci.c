@@ -7,7 +7,6 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "base/clock.h"
 #include "base/json.h"
 #include "base/file.h"
 #include "base/path.h"
@@ -26,34 +25,9 @@ struct request {
 	bool entered; /* a user namespace, which the caller does not know */
 };
 
-/* A line of JSON for the engine that called. */
-static void log_line(const struct request *request, const char *level,
-	const struct th_error *err)
-{
-	char time_text[TH_TIME_TEXT];
-	json_t *line;
-	char *text;
-	int fd;
-
-	if (!request->log)
-		return;
-	th_clock_format(th_clock_now_us(), time_text);
-	line = json_pack("{s:s s:s s:s s:s}", "time", time_text, "level", level,
-		"msg", err->msg, "hint", err->hint);
-	text = th_json_text(line, JSON_COMPACT);
-	fd = open(
-		request->log, O_WRONLY | O_CREAT | O_APPEND | O_CLOEXEC, 0644);
-	if (!text || fd < 0 || dprintf(fd, "%s\n", text) < 0)
-		fprintf(stderr, "tidyhull: cannot write the log %s: %s\n",
-			request->log, strerror(errno));
-	th_close(&fd);
-	free(text);
-	json_decref(line);
-}
-
 static int fail(const struct request *request, const struct th_error *err)
 {
-	log_line(request, "error", err);
+	th_runtime_log(request->log, "error", err);
 	return say_error(err);
 }
 
@@ -61,41 +35,97 @@ static void warn(const struct request *request, const struct th_error *warning)
 {
 	if (!warning->code)
 		return;
-	log_line(request, "warning", warning);
+	th_runtime_log(request->log, "warning", warning);
 	say_note(warning->msg);
+}
+
+/* What create and run have in common. */
+struct bundle_call {
+	struct th_runtime_options options;
+	char keeper[PROGRAM_PATH];
+	char *bundle, *pid_file, *console, *output; /* owned */
+};
+
+/* "" stays "". */
+static char *whole_path(const char *cwd, const char *path)
+{
+	return path && *path ? th_path_absolute(cwd, path) : strdup("");
+}
+
+static int read_call(const struct invocation *call,
+	const struct request *request, struct bundle_call *made,
+	struct th_error *err)
+{
+	const char *bundle = option_value(call, "bundle");
+	const char *output = option_value(call, "output");
+	char cwd[PATH_MAX];
+
+	memset(made, 0, sizeof(*made));
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	made->bundle = th_path_absolute(cwd, bundle ? bundle : ".");
+	made->pid_file = whole_path(cwd, option_value(call, "pid-file"));
+	made->console = whole_path(cwd, option_value(call, "console-socket"));
+	made->output = output && strcmp(output, "none") == 0
+		? strdup(output)
+		: whole_path(cwd, output);
+	made->options = (struct th_runtime_options){.dir = request->dir,
+		.id = request->id,
+		.bundle = made->bundle,
+		.pid_file = made->pid_file,
+		.console_socket = made->console,
+		.output = made->output,
+		.entered = request->entered};
+	program_path("tidyhull-keeper", made->keeper);
+	return made->bundle && made->pid_file && made->console && made->output
+		? 0
+		: th_fail_memory(err);
+}
+
+static void call_release(struct bundle_call *made)
+{
+	free(made->bundle);
+	free(made->pid_file);
+	free(made->console);
+	free(made->output);
 }
 
 static int create(struct invocation *call, const struct request *request)
 {
-	const char *bundle = option_value(call, "bundle");
-	const char *pid_file = option_value(call, "pid-file");
-	const char *console = option_value(call, "console-socket");
-	char keeper[PROGRAM_PATH], cwd[PATH_MAX];
-	struct th_runtime_options options = {
-		.dir = request->dir, .id = request->id};
 	struct th_error warning = {0}, err = {0};
-	char *paths[3];
-	int rc;
+	struct bundle_call made;
+	int rc = read_call(call, request, &made, &err);
 
-	if (!getcwd(cwd, sizeof(cwd)))
-		snprintf(cwd, sizeof(cwd), "/");
-	paths[0] = th_path_absolute(cwd, bundle ? bundle : ".");
-	paths[1] = pid_file ? th_path_absolute(cwd, pid_file) : strdup("");
-	paths[2] = console ? th_path_absolute(cwd, console) : strdup("");
-	options.bundle = paths[0];
-	options.pid_file = paths[1];
-	options.console_socket = paths[2];
-	options.entered = request->entered;
-	program_path("tidyhull-keeper", keeper);
-	rc = paths[0] && paths[1] && paths[2]
-		? th_runtime_create_by(keeper, &options, &warning, &err)
-		: th_fail_memory(&err);
-	for (int i = 0; i < 3; i++)
-		free(paths[i]);
+	if (rc == 0)
+		rc = th_runtime_create_by(
+			made.keeper, &made.options, &warning, &err);
+	call_release(&made);
 	if (rc)
 		return fail(request, &err);
 	warn(request, &warning);
 	return EXIT_DONE;
+}
+
+/* The program that goes on in the place of this one is small, and cannot be
+ * changed by a container. */
+static int run_it(struct invocation *call, const struct request *request)
+{
+	struct th_error err = {0};
+	struct bundle_call made;
+	int rc = read_call(call, request, &made, &err);
+
+	if (option_given(call, "console-socket") ||
+		option_given(call, "output"))
+		rc = th_fail(&err, TH_USAGE,
+			"\"oci run\" has the terminal and the streams of its "
+			"caller");
+	fflush(stdout);
+	if (rc == 0)
+		th_runtime_run_by(made.keeper, &made.options,
+			request->log ? request->log : "", &err);
+	call_release(&made);
+	fail(request, &err);
+	return EXIT_TOOL;
 }
 
 static int start(struct invocation *call, const struct request *request)
@@ -160,9 +190,9 @@ static const struct {
 	const char *name;
 	int most; /* objects, with the operation itself */
 	int (*run)(struct invocation *call, const struct request *request);
-} operations[] = {{"create", 2, create}, {"start", 2, start},
-	{"state", 2, state}, {"kill", 3, kill_it}, {"delete", 2, delete},
-	{"features", 1, features}};
+} operations[] = {{"create", 2, create}, {"run", 2, run_it},
+	{"start", 2, start}, {"state", 2, state}, {"kill", 3, kill_it},
+	{"delete", 2, delete}, {"features", 1, features}};
 
 /* Where everybody may make folders, another user can have made it first, to
  * have a say in which processes are signalled. */
@@ -192,7 +222,8 @@ static int run(struct invocation *call)
 	/* The owner of a user namespace has all rights over it from outside;
 	 * another one of his would have none. */
 	if (call->hull.caller.unprivileged &&
-		strcmp(call->objects[0], "create") == 0) {
+		(strcmp(call->objects[0], "create") == 0 ||
+			strcmp(call->objects[0], "run") == 0)) {
 		bool single;
 
 		if (th_user_enter(call->hull.caller.name, call->hull.caller.uid,
@@ -229,10 +260,16 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"bundle", "DIR", "create: the bundle; by default the current folder"},
-	{"pid-file", "FILE", "create: write the process ID to this file"},
+	{"bundle", "DIR",
+		"create, run: the bundle; by default the current folder"},
+	{"pid-file", "FILE", "create, run: write the process ID to this file"},
 	{"console-socket", "PATH",
 		"create: send the terminal to this local socket"},
+	{"output", "FILE",
+		"create: what the program writes goes to this file, or nowhere "
+		"(none), and its input is empty; otherwise it keeps the "
+		"caller's streams, and who reads them to their end waits for "
+		"it"},
 	{"log", "FILE",
 		"append errors and warnings to this file as lines of JSON"},
 	{"all", NULL, "kill: send it to all processes"},
@@ -242,6 +279,11 @@ static const char *const text[] = {
 	"For schedulers and engines: the operations of the OCI Runtime",
 	"Specification on any bundle, without image, store or keeper.", "",
 	"  oci create ID          create it; its process waits for start",
+	"  oci run ID             all in one, in the foreground: create, "
+	"start, "
+	"wait, delete;",
+	"                         signals are passed on, and the exit code is "
+	"the program's",
 	"  oci start ID           run the program of config.json",
 	"  oci state ID           print its state, as the specification "
 	"defines it",
@@ -253,14 +295,15 @@ static const char *const text[] = {
 	NULL};
 
 static const char *const examples[] = {
-	"tidyhull oci create --bundle ./gauge gauge-1",
+	"tidyhull oci run --bundle ./gauge gauge-1",
+	"tidyhull oci create --bundle ./gauge gauge-1 --output gauge.log",
 	"tidyhull oci start gauge-1", "tidyhull oci state gauge-1",
 	"tidyhull oci kill gauge-1 KILL", "tidyhull oci delete gauge-1", NULL};
 
 const struct verb verb_oci = {.name = "oci",
 	.group = "system",
 	.summary = "the OCI Runtime Specification's operations on a bundle",
-	.usage = "create|start|state|kill|delete ID | features",
+	.usage = "run|create|start|state|kill|delete ID | features",
 	.text = text,
 	.examples = examples,
 	.options = options,

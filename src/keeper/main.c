@@ -17,6 +17,7 @@
 
 #include "base/file.h"
 #include "base/inherit.h"
+#include "base/utf8.h"
 #include "keeper/keeper.h"
 #include "keeper/scratch.h"
 #include "runtime/runtime.h"
@@ -200,6 +201,7 @@ static int create_bundle(char **argv)
 		.bundle = argv[4],
 		.pid_file = argv[5],
 		.console_socket = argv[6],
+		.output = "",
 		.entered = argv[7][0] != '\0'};
 	struct th_error warning = {0}, err = {0};
 	int rc;
@@ -217,6 +219,49 @@ static int create_bundle(char **argv)
 			warning.code ? th_words_of_error(&warning)
 				     : strdup(""));
 	return rc ? 1 : 0;
+}
+
+static void say(const char *log, const char *level, const struct th_error *err)
+{
+	bool warning = strcmp(level, "warning") == 0;
+	struct th_buf text;
+
+	th_runtime_log(log, level, err);
+	th_buf_init(&text, 4 * sizeof(*err));
+	th_utf8_visible(err->msg, strlen(err->msg), &text);
+	th_buf_adds(&text, err->hint[0] ? "\n  " : "");
+	th_utf8_visible(err->hint, strlen(err->hint), &text);
+	fprintf(stderr, "%s: %s\n", warning ? "note" : "tidyhull",
+		text.data ? text.data : "");
+	th_buf_release(&text);
+}
+
+/* As "oci run": the whole life of a container, in the foreground. */
+static int run_bundle(char **argv)
+{
+	struct th_runtime_options options = {.dir = argv[2],
+		.id = argv[3],
+		.bundle = argv[4],
+		.pid_file = argv[5],
+		.output = "",
+		.entered = argv[6][0] != '\0'};
+	struct th_error warning = {0}, err = {0};
+	int code = 0, rc;
+
+	th_inherit_no_signals();
+	prctl(PR_SET_NAME, "tidyhull-keeper", 0, 0, 0);
+	umask(022);
+	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	signal(SIGPIPE, SIG_IGN);
+	rc = th_runtime_run(&options, &code, &warning, &err);
+	if (warning.code)
+		say(argv[7], "warning", &warning);
+	if (rc == 0)
+		return code;
+	say(argv[7], "error", &err);
+	return err.code == TH_NO_PROGRAM ? 127
+		: err.code == TH_NO_EXEC ? 126
+					 : 125;
 }
 
 /* A word that is lost would leave the command waiting. */
@@ -238,6 +283,8 @@ int main(int argc, char **argv)
 
 	if (argc == 8 && strcmp(argv[1], "oci-create") == 0)
 		return create_bundle(argv);
+	if (argc == 8 && strcmp(argv[1], "oci-run") == 0)
+		return run_bundle(argv);
 	if (argc > 1 && strcmp(argv[1], TH_RELAYING_WORD) == 0)
 		return th_relaying_main(argc, argv);
 	if (argc != ARG_COUNT) {

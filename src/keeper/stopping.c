@@ -11,43 +11,8 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "sandbox/deliver.h"
 #include "sandbox/rights.h"
-
-/* A line of /proc/PID/status that holds a set of signals. */
-static uint64_t signal_set(pid_t pid, const char *name)
-{
-	char path[48], *at;
-	struct th_error ignored = {0}; /* then none */
-	struct th_buf buf;
-	uint64_t set = 0;
-
-	snprintf(path, sizeof(path), "/proc/%d/status", (int)pid);
-	th_buf_init(&buf, 65536);
-	if (th_file_read(AT_FDCWD, path, &buf, &ignored) == 1) {
-		at = strstr(buf.data, name);
-		if (at)
-			set = strtoull(at + strlen(name), NULL, 16);
-	}
-	th_buf_release(&buf);
-	return set;
-}
-
-static bool ends_by_default(int number)
-{
-	switch (number) {
-	case SIGCHLD:
-	case SIGCONT:
-	case SIGURG:
-	case SIGWINCH:
-	case SIGSTOP:
-	case SIGTSTP:
-	case SIGTTIN:
-	case SIGTTOU:
-		return false;
-	default:
-		return true;
-	}
-}
 
 /* The process of the program below its reaper: the oldest child, which the
  * kernel lists first. A descriptor of it, or -1. */
@@ -92,32 +57,24 @@ static void stop_program(const struct keeper *keeper)
 	th_close(&fd);
 }
 
-/* The kernel does not let a signal without a handler end the first process of
- * a PID namespace, so what the signal means by default is done by hand:
- * nobody should wait ten seconds for a program that cannot hear. */
 void keeper_signal(struct keeper *keeper, int number)
 {
-	uint64_t bit = (uint64_t)1 << (number - 1);
-	pid_t pid = keeper->sandbox.pid;
+	/* A reaper hears all of them, and the program below it is no first
+	 * process. */
+	bool is_first = !keeper->options.reaper &&
+		keeper->bundle.namespaces & CLONE_NEWPID;
+	int instead;
 
 	if (!keeper_runs(keeper))
 		return;
-	/* A reaper hears all of them, and the program below it is no first
-	 * process. */
-	if (!keeper->options.reaper &&
-		keeper->bundle.namespaces & CLONE_NEWPID && number != SIGKILL &&
-		ends_by_default(number) &&
-		!((signal_set(pid, "SigCgt:") | signal_set(pid, "SigIgn:") |
-			  signal_set(pid, "SigBlk:")) &
-			bit)) {
-		keeper->stopping.stands_for = number;
-		number = SIGKILL;
-	}
 	if (keeper->options.reaper && number == SIGSTOP) {
 		stop_program(keeper);
 		return;
 	}
-	syscall(SYS_pidfd_send_signal, keeper->sandbox.pidfd, number, NULL, 0);
+	instead = th_deliver(
+		keeper->sandbox.pid, keeper->sandbox.pidfd, is_first, number);
+	if (instead)
+		keeper->stopping.stands_for = instead;
 }
 
 void keeper_send_signal(

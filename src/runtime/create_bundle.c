@@ -70,7 +70,7 @@ static int read_bundle(struct making *making, struct th_error *err)
 				&record->bundle.gids, err)))
 		return -1;
 	terminal = record->bundle.process.terminal;
-	if (terminal && !options->console_socket[0]) {
+	if (terminal && !options->console_socket[0] && !options->console) {
 		th_fail(err, TH_USAGE,
 			"the container wants a terminal, but there is no one "
 			"to receive it");
@@ -188,6 +188,11 @@ static int hand_over_console(struct making *making, struct th_error *err)
 		return 0;
 	if (size.ws_row || size.ws_col)
 		ioctl(making->sandbox.console, TIOCSWINSZ, &size);
+	if (making->options->console) {
+		*making->options->console = making->sandbox.console;
+		making->sandbox.console = -1;
+		return 0;
+	}
 	return th_send_descriptor(making->options->console_socket,
 		"/dev/pts/ptmx", making->sandbox.console, err);
 }

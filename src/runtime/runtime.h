@@ -21,6 +21,10 @@ struct th_runtime_options {
 	const char *bundle; /* absolute */
 	const char *pid_file; /* "" for none */
 	const char *console_socket; /* "" for none */
+	/* create_by: "" for the caller's streams, "none", or a file for what it
+	 * writes. */
+	const char *output;
+	int *console; /* create: takes the terminal itself; NULL for none */
 	/* The caller is an unprivileged user, and this a namespace that was
 	 * made for it: what config.json says of the host's IDs is the caller's
 	 * view.
@@ -44,6 +48,21 @@ int th_runtime_create(const struct th_runtime_options *options,
 int th_runtime_create_by(const char *keeper,
 	const struct th_runtime_options *options, struct th_error *warning,
 	struct th_error *err);
+
+/* Creation, start, the wait for its end, and removal, with this process's
+ * streams and terminal; signals are passed on. To be called by a small program
+ * that does nothing else: where it is killed, so is the container, and what it
+ * has left is removed. code gets its exit code, 128 + n for signal n. */
+int th_runtime_run(const struct th_runtime_options *options, int *code,
+	struct th_error *warning, struct th_error *err);
+/* Becomes that program, the keeper's; log: "" or a file for errors and warnings
+ * as lines of JSON. Returns only where that fails. */
+int th_runtime_run_by(const char *keeper,
+	const struct th_runtime_options *options, const char *log,
+	struct th_error *err);
+/* A line of JSON for the engine that called; log NULL or "": nothing. */
+void th_runtime_log(
+	const char *log, const char *level, const struct th_error *err);
 
 /* Runs the program of a created container. A poststart hook that fails is a
  * warning only. */

@@ -1,0 +1,190 @@
+/* A bundle in the foreground, and a creation that holds nobody: as batch
+ * engines use them. */
+#include <errno.h>
+#include <signal.h>
+#include <stdlib.h>
+#include <string.h>
+#include <unistd.h>
+
+#include "e2e/bundles.h"
+#include "e2e/harness.h"
+
+/* "oci run" of the test's bundle; what it says is in the file "said". */
+static pid_t run_it(const char *more)
+{
+	return hull_start("said",
+		"oci run --root %s/oci --bundle %s/bundle %s box", world_folder,
+		world_folder, more);
+}
+
+static bool is_gone(void)
+{
+	struct result *result =
+		hull("oci state --root %s/oci box", world_folder);
+
+	return result->code == 3 && strstr(result->err, "no container");
+}
+
+static bool has_gone(void *arg)
+{
+	(void)arg;
+	return is_gone();
+}
+
+static bool says_ready(void *arg)
+{
+	(void)arg;
+	return file_holds("said", "ready");
+}
+
+static bool has_written(void *arg)
+{
+	(void)arg;
+	return file_holds("written", "<>");
+}
+
+static void the_code_is_the_programs(void)
+{
+	bundle_make();
+	bundle_write("", "echo said; exit 7");
+	CHECK_INT(wait_for(run_it("")), 7);
+	CHECK(file_holds("said", "said"));
+	CHECK(is_gone());
+	/* Options may stand before the operation, too. */
+	bundle_write("", "exit 3");
+	CODE(hull("oci --root %s/oci --bundle %s/bundle run box", world_folder,
+		     world_folder),
+		3);
+	CHECK(is_gone());
+}
+
+/* Those that nobody hears do what they mean. */
+static void signals_are_passed_on(void)
+{
+	pid_t pid;
+
+	bundle_make();
+	bundle_write("",
+		"trap 'echo heard; exit 4' USR1; echo ready; "
+		"while :; do sleep 0.05; done");
+	pid = run_it("");
+	CHECK(wait_until(says_ready, NULL));
+	signal_to(pid, SIGUSR1);
+	CHECK_INT(wait_for(pid), 4);
+	CHECK(file_holds("said", "heard"));
+	bundle_write("", "echo ready; exec sleep 1000");
+	pid = run_it("");
+	CHECK(wait_until(says_ready, NULL));
+	signal_to(pid, SIGTERM);
+	CHECK_INT(wait_for(pid), 143);
+	CHECK(is_gone());
+}
+
+/* An engine kills without a word: nothing goes on, and nothing is left. */
+static void it_may_be_killed(void)
+{
+	char path[64];
+	pid_t pid;
+	int inside;
+
+	bundle_make();
+	bundle_write("", "echo ready; exec sleep 1000");
+	pid = run_it("--pid-file pid");
+	CHECK(wait_until(says_ready, NULL));
+	inside = atoi(other("cat pid")->out);
+	CHECK(inside > 0);
+	signal_to(pid, SIGKILL);
+	wait_for(pid);
+	CHECK(wait_until(has_gone, NULL));
+	snprintf(path, sizeof(path), "/proc/%d", inside);
+	CHECK(access(path, F_OK) != 0);
+}
+
+static void what_cannot_start_is_told(void)
+{
+	struct result *result;
+
+	bundle_make();
+	bundle_write("{\"process\":{\"args\":[\"/nosuch\"]}}", "true");
+	result = hull("oci run --root %s/oci --bundle %s/bundle --log %s/log "
+		      "box",
+		world_folder, world_folder, world_folder);
+	CODE(result, 127);
+	SAYS(result->err, "tidyhull: ");
+	SAYS(result->err, "/nosuch");
+	CHECK(file_holds("log", "\"level\":\"error\""));
+	CHECK(is_gone());
+	result = hull("oci run --root %s/oci --bundle %s/nosuch box",
+		world_folder, world_folder);
+	CODE(result, 125);
+	SAYS(result->err, "config.json");
+	CODE(hull("oci run --root %s/oci --bundle %s/bundle --output none box",
+		     world_folder, world_folder),
+		125);
+	CODE(hull("oci run --root %s/oci a/b", world_folder), 125);
+}
+
+static void a_terminal_is_passed_through(void)
+{
+	int master = -1;
+	static char text[OUTPUT_BYTES];
+	pid_t pid;
+
+	bundle_make();
+	bundle_write("{\"process\":{\"terminal\":true}}",
+		"stty size; tty; read line; echo got $line; exit 5");
+	pid = hull_terminal(&master,
+		"oci run --root %s/oci --bundle %s/bundle box", world_folder,
+		world_folder);
+	CHECK(master >= 0);
+	CHECK(screen_until(master, text, "/dev/pts/0"));
+	SAYS(text, "24 80");
+	type_keys(master, "high water\r");
+	CHECK(screen_until(master, text, "got high water"));
+	CHECK_INT(wait_for(pid), 5);
+	close(master);
+	CHECK(is_gone());
+	/* Without one of its own it passes what comes. */
+	bundle_write("{\"process\":{\"terminal\":true}}", "tty; exit 6");
+	CHECK_INT(wait_for(run_it("")), 6);
+	CHECK(file_holds("said", "/dev/pts/0"));
+}
+
+/* Whoever reads what a creation says to its end is not held by the container.
+ */
+static void a_creation_can_let_go_of_its_streams(void)
+{
+	bundle_make();
+	bundle_write("",
+		"echo out; echo err >&2; read line; echo \"<$line>\"; "
+		"exec sleep 1000");
+	CODE(other("sh -c 'timeout 20 %s/tidyhull oci create --root %s/oci "
+		   "--bundle %s/bundle --output %s/written box | cat'",
+		     world_build, world_folder, world_folder, world_folder),
+		0);
+	CODE(hull("oci start --root %s/oci box", world_folder), 0);
+	CHECK(wait_until(has_written, NULL));
+	CHECK(file_holds("written", "out\nerr\n<>\n"));
+	CODE(hull("oci delete --force --root %s/oci box", world_folder), 0);
+	CODE(other("sh -c '%s/tidyhull oci create --root %s/oci --bundle "
+		   "%s/bundle --output none box | cat'",
+		     world_build, world_folder, world_folder),
+		0);
+	CODE(hull("oci delete --force --root %s/oci box", world_folder), 0);
+	CODE(hull("oci create --root %s/oci --bundle %s/bundle --output "
+		  "/nonexistent/x box",
+		     world_folder, world_folder),
+		1);
+	CHECK(is_gone());
+}
+
+static const CU_TestInfo tests[] = {
+	{"the code is the program's", the_code_is_the_programs},
+	{"signals are passed on", signals_are_passed_on},
+	{"it may be killed", it_may_be_killed},
+	{"what cannot start is told", what_cannot_start_is_told},
+	{"a terminal is passed through", a_terminal_is_passed_through},
+	{"a creation can let go", a_creation_can_let_go_of_its_streams},
+	CU_TEST_INFO_NULL};
+
+const struct suite suite_oci_run = {"oci-run", tests};
