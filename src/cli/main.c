@@ -56,9 +56,15 @@ static enum th_needs_networks needs_networks(const struct invocation *call)
 	return TH_NEEDS_NETWORKS;
 }
 
+static bool makes_bundle(const struct invocation *call)
+{
+	return call->verb->flags & VERB_BUNDLES && call->object_count &&
+		strcmp(call->objects[0], "bundle") == 0;
+}
+
 static bool works_on_store(const struct invocation *call)
 {
-	return call->verb->flags & VERB_STORE ||
+	return call->verb->flags & VERB_STORE || makes_bundle(call) ||
 		(call->verb->flags & VERB_CHECKS &&
 			(option_given(call, "verify") ||
 				option_given(call, "repair")));
@@ -77,7 +83,8 @@ static int begin(struct invocation *call, char keeper[PROGRAM_PATH],
 		.owner = call,
 		.cancel = &interrupted,
 		.umask = callers_umask,
-		.logins = call->verb->flags & VERB_REGISTRIES,
+		.logins = call->verb->flags & VERB_REGISTRIES ||
+			makes_bundle(call),
 		.look = call->verb->flags & VERB_LOOK,
 		.networks = needs_networks(call),
 		.checks = call->verb->flags & VERB_CHECKS,

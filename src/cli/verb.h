@@ -26,7 +26,8 @@ enum verb_flags {
 	VERB_STARTS = 64, /* a container, which may need networks */
 	VERB_STARTS_MADE = 128, /* those that are made already */
 	VERB_GROUPS = 256, /* a group stands for its containers */
-	VERB_CHECKS = 512 /* works on the store with --verify and --repair */
+	VERB_CHECKS = 512, /* works on the store with --verify and --repair */
+	VERB_BUNDLES = 1024 /* works on the store to make a bundle */
 };
 
 struct given_option {

@@ -10,10 +10,12 @@
 #include "base/json.h"
 #include "base/file.h"
 #include "base/path.h"
+#include "cli/oci_bundle.h"
 #include "cli/output.h"
 #include "cli/programs.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
+#include "model/settings.h"
 #include "runtime/runtime.h"
 #include "sandbox/enter.h"
 
@@ -188,11 +190,11 @@ static int features(struct invocation *call, const struct request *request)
 
 static const struct {
 	const char *name;
-	int most; /* objects, with the operation itself */
+	int least, most; /* objects, with the operation itself */
 	int (*run)(struct invocation *call, const struct request *request);
-} operations[] = {{"create", 2, create}, {"run", 2, run_it},
-	{"start", 2, start}, {"state", 2, state}, {"kill", 3, kill_it},
-	{"delete", 2, delete}, {"features", 1, features}};
+} operations[] = {{"create", 2, 2, create}, {"run", 2, 2, run_it},
+	{"start", 2, 2, start}, {"state", 2, 2, state}, {"kill", 2, 3, kill_it},
+	{"delete", 2, 2, delete}, {"features", 1, 1, features}};
 
 /* Where everybody may make folders, another user can have made it first, to
  * have a say in which processes are signalled. */
@@ -209,52 +211,89 @@ static int own_run_time(const struct invocation *call, struct th_error *err)
 	return 0;
 }
 
+/* The owner of a user namespace has all rights over it from outside; another
+ * one of his would have none. */
+static int enter_users(const struct invocation *call, struct request *request,
+	struct th_error *err)
+{
+	const struct th_caller *caller = &call->hull.caller;
+	const char *name = call->objects[0];
+	bool single;
+
+	if (!caller->unprivileged ||
+		(strcmp(name, "create") != 0 && strcmp(name, "run") != 0))
+		return 0;
+	request->entered = true;
+	return th_user_enter(
+		caller->name, caller->uid, caller->gid, &single, err);
+}
+
+static int find_states(const struct invocation *call, struct request *request,
+	struct th_error *err)
+{
+	const char *root = option_value(call, "root");
+	char cwd[PATH_MAX];
+
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	request->dir = root ? th_path_absolute(cwd, root)
+			    : th_format("%s/oci", call->hull.run_time);
+	if (!request->dir)
+		return th_fail_memory(err);
+	return root || !request->id ? 0 : own_run_time(call, err);
+}
+
+/* Those of a bundle mean nothing to the others. */
+static int check_options(const struct invocation *call, struct th_error *err)
+{
+	const char *wrong = call->has_command ? "a command" : NULL;
+	char text[60];
+
+	for (int i = 0; i < call->option_count; i++) {
+		const char *name = call->options[i].name;
+
+		if ((strcmp(name, "log") != 0 && th_setting_find(name)) ||
+			strcmp(name, "fetch") == 0) {
+			snprintf(text, sizeof(text), "--%.50s", name);
+			wrong = text;
+		}
+	}
+	return wrong
+		? th_fail(err, TH_USAGE,
+			  "\"oci %.30s\" does not take %s: config.json says "
+			  "what runs, and how",
+			  call->objects[0], wrong)
+		: 0;
+}
+
+static int operate(struct invocation *call, struct request *request)
+{
+	const char *name = call->objects[0];
+	int count = call->object_count;
+	struct th_error err = {0};
+
+	if (check_options(call, &err) || enter_users(call, request, &err) ||
+		find_states(call, request, &err))
+		return fail(request, &err);
+	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
+		if (strcmp(name, operations[i].name) == 0 &&
+			count >= operations[i].least &&
+			count <= operations[i].most)
+			return operations[i].run(call, request);
+	}
+	th_fail(&err, TH_USAGE, "wrong usage of \"oci %.50s\"", name);
+	th_hint(&err, "see: tidyhull help oci");
+	return fail(request, &err);
+}
+
 static int run(struct invocation *call)
 {
 	struct request request = {
 		.id = call->object_count > 1 ? call->objects[1] : NULL,
 		.log = option_value(call, "log")};
-	const char *root = option_value(call, "root");
-	struct th_error err = {0};
-	char cwd[PATH_MAX];
-	int code = -1;
+	int code = call->hull.context.store ? oci_bundle(call)
+					    : operate(call, &request);
 
-	/* The owner of a user namespace has all rights over it from outside;
-	 * another one of his would have none. */
-	if (call->hull.caller.unprivileged &&
-		(strcmp(call->objects[0], "create") == 0 ||
-			strcmp(call->objects[0], "run") == 0)) {
-		bool single;
-
-		if (th_user_enter(call->hull.caller.name, call->hull.caller.uid,
-			    call->hull.caller.gid, &single, &err))
-			return fail(&request, &err);
-		request.entered = true;
-	}
-	if (!getcwd(cwd, sizeof(cwd)))
-		snprintf(cwd, sizeof(cwd), "/");
-	request.dir = root ? th_path_absolute(cwd, root)
-			   : th_format("%s/oci", call->hull.run_time);
-	if (!request.dir) {
-		th_fail_memory(&err);
-		return say_error(&err);
-	}
-	if (!root && request.id && own_run_time(call, &err)) {
-		free(request.dir);
-		return fail(&request, &err);
-	}
-	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
-		if (strcmp(call->objects[0], operations[i].name) == 0 &&
-			call->object_count <= operations[i].most &&
-			(call->object_count > 1 || operations[i].most == 1))
-			code = operations[i].run(call, &request);
-	}
-	if (code < 0) {
-		th_fail(&err, TH_USAGE, "wrong usage of \"oci %.50s\"",
-			call->objects[0]);
-		th_hint(&err, "see: tidyhull help oci");
-		code = fail(&request, &err);
-	}
 	free(request.dir);
 	return code;
 }
@@ -266,14 +305,13 @@ static const struct option_spec options[] = {
 	{"console-socket", "PATH",
 		"create: send the terminal to this local socket"},
 	{"output", "FILE",
-		"create: what the program writes goes to this file, or nowhere "
-		"(none), and its input is empty; otherwise it keeps the "
-		"caller's streams, and who reads them to their end waits for "
-		"it"},
+		"create: the program's output goes to FILE, or nowhere "
+		"(none)"},
 	{"log", "FILE",
 		"append errors and warnings to this file as lines of JSON"},
 	{"all", NULL, "kill: send it to all processes"},
-	{"force", NULL, "delete: kill it first"}, {NULL, NULL, NULL}};
+	{"force", NULL, "delete: kill it first"}, OCI_BUNDLE_OPTIONS,
+	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"For schedulers and engines: the operations of the OCI Runtime",
@@ -289,12 +327,29 @@ static const char *const text[] = {
 	"defines it",
 	"  oci kill ID [SIGNAL]   send a signal (TERM)",
 	"  oci delete ID          remove a stopped container",
-	"  oci features           print what this runtime can do", "",
+	"  oci features           print what this runtime can do",
+	"  oci bundle IMAGE DIR   write a bundle that any OCI runtime takes: "
+	"config.json",
+	"                         and the unpacked root, of an image with "
+	"settings",
+	"",
+	"A created container has the streams of \"oci create\": who reads them "
+	"to "
+	"their",
+	"end waits for it. With --output it does not, and its input is empty.",
+	"",
 	"--root DIR holds the states; by default they are with the run-time "
-	"files.",
+	"files. Of",
+	"\"oci bundle\" it is the store that the image is taken from.", "",
+	"A bundle is on the host's network and has its host name, unless it is "
+	"told",
+	"otherwise. An unprivileged user's belongs to that user, who is the "
+	"program's",
+	"user inside: it can lie on a file system that several hosts share.",
 	NULL};
 
 static const char *const examples[] = {
+	"tidyhull oci bundle selwick/gauge ./gauge --env STATION=north",
 	"tidyhull oci run --bundle ./gauge gauge-1",
 	"tidyhull oci create --bundle ./gauge gauge-1 --output gauge.log",
 	"tidyhull oci start gauge-1", "tidyhull oci state gauge-1",
@@ -303,11 +358,12 @@ static const char *const examples[] = {
 const struct verb verb_oci = {.name = "oci",
 	.group = "system",
 	.summary = "the OCI Runtime Specification's operations on a bundle",
-	.usage = "run|create|start|state|kill|delete ID | features",
+	.usage = "run|create|start|state|kill|delete ID | features | bundle "
+		 "IMAGE DIR",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = 0,
+	.flags = VERB_COMMAND | VERB_BUNDLES,
 	.least = 1,
 	.most = 3,
 	.run = run};
