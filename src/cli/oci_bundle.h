@@ -10,7 +10,8 @@
 		"bundle: /data=/srv/data, or memory:SIZE; ,ro ,make"},         \
 		{"env", "ENV",                                                 \
 			"bundle: KEY=VALUE; KEY; KEY=@file:PATH; "             \
-			"@file:LINES"},                                        \
+			"@file:LINES. create, run: KEY or PREFIX*, with the "  \
+			"caller's values"},                                    \
 		{"network", "NAME", "bundle: host (the default) or none"},     \
 		{"hostname", "NAME",                                           \
 			"bundle: a host name of its own; by default the "      \

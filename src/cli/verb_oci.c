@@ -46,6 +46,7 @@ struct bundle_call {
 	struct th_runtime_options options;
 	char keeper[PROGRAM_PATH];
 	char *bundle, *pid_file, *console, *output; /* owned */
+	struct th_strings env;
 };
 
 /* "" stays "". */
@@ -54,12 +55,39 @@ static char *whole_path(const char *cwd, const char *path)
 	return path && *path ? th_path_absolute(cwd, path) : strdup("");
 }
 
+/* Variables of the caller: one by its name, or all that begin so ("SLURM_*").
+ */
+static int take_env(void *owner, const char *pattern, struct th_error *err)
+{
+	size_t len = strlen(pattern);
+	bool all = len && pattern[len - 1] == '*', found = false;
+
+	if (strchr(pattern, '='))
+		return th_fail(err, TH_USAGE,
+			"values stand in config.json: give the name of a "
+			"variable of yours");
+	len -= all;
+	for (char **pair = environ; *pair; pair++) {
+		if (strncmp(*pair, pattern, len) != 0 ||
+			(!all && (*pair)[len] != '='))
+			continue;
+		found = true;
+		if (th_strings_add(owner, *pair))
+			return th_fail_memory(err);
+	}
+	return found || all
+		? 0
+		: th_fail(err, TH_USAGE,
+			  "%.100s is not set in your environment", pattern);
+}
+
 static int read_call(const struct invocation *call,
 	const struct request *request, struct bundle_call *made,
 	struct th_error *err)
 {
 	const char *bundle = option_value(call, "bundle");
 	const char *output = option_value(call, "output");
+	static char *const none[] = {NULL};
 	char cwd[PATH_MAX];
 
 	memset(made, 0, sizeof(*made));
@@ -79,6 +107,10 @@ static int read_call(const struct invocation *call,
 		.output = made->output,
 		.entered = request->entered};
 	program_path("tidyhull-keeper", made->keeper);
+	if (each_option(call, "env", take_env, &made->env, err))
+		return -1;
+	/* Ended by NULL once there is one. */
+	made->options.env = made->env.count ? made->env.items : none;
 	return made->bundle && made->pid_file && made->console && made->output
 		? 0
 		: th_fail_memory(err);
@@ -90,6 +122,7 @@ static void call_release(struct bundle_call *made)
 	free(made->pid_file);
 	free(made->console);
 	free(made->output);
+	th_strings_release(&made->env);
 }
 
 static int create(struct invocation *call, const struct request *request)
@@ -247,13 +280,17 @@ static int find_states(const struct invocation *call, struct request *request,
 static int check_options(const struct invocation *call, struct th_error *err)
 {
 	const char *wrong = call->has_command ? "a command" : NULL;
+	bool makes = strcmp(call->objects[0], "create") == 0 ||
+		strcmp(call->objects[0], "run") == 0;
 	char text[60];
 
 	for (int i = 0; i < call->option_count; i++) {
 		const char *name = call->options[i].name;
 
-		if ((strcmp(name, "log") != 0 && th_setting_find(name)) ||
-			strcmp(name, "fetch") == 0) {
+		if (strcmp(name, "log") == 0 ||
+			(makes && strcmp(name, "env") == 0))
+			continue;
+		if (th_setting_find(name) || strcmp(name, "fetch") == 0) {
 			snprintf(text, sizeof(text), "--%.50s", name);
 			wrong = text;
 		}

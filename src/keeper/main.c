@@ -202,6 +202,7 @@ static int create_bundle(char **argv)
 		.pid_file = argv[5],
 		.console_socket = argv[6],
 		.output = "",
+		.env = environ,
 		.entered = argv[7][0] != '\0'};
 	struct th_error warning = {0}, err = {0};
 	int rc;
@@ -244,6 +245,7 @@ static int run_bundle(char **argv)
 		.bundle = argv[4],
 		.pid_file = argv[5],
 		.output = "",
+		.env = environ,
 		.entered = argv[6][0] != '\0'};
 	struct th_error warning = {0}, err = {0};
 	int code = 0, rc;

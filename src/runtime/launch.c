@@ -61,7 +61,6 @@ int th_runtime_create_by(const char *keeper,
 		options->id, options->bundle, options->pid_file,
 		options->console_socket, options->entered ? "entered" : "",
 		NULL};
-	static char *const env[] = {NULL};
 	posix_spawn_file_actions_t actions;
 	char path[TH_FD_PATH];
 	int pair[2] = {-1, -1}, program, rc = -1;
@@ -79,7 +78,7 @@ int th_runtime_create_by(const char *keeper,
 	posix_spawn_file_actions_adddup2(&actions, pair[1], CHANNEL);
 	set_streams(&actions, options->output);
 	rc = posix_spawn(&pid, th_fd_path(program, "", path), &actions, NULL,
-		(char *const *)(uintptr_t)args, env);
+		(char *const *)(uintptr_t)args, options->env);
 	posix_spawn_file_actions_destroy(&actions);
 	th_close(&pair[1]);
 	if (rc) {
@@ -108,14 +107,13 @@ int th_runtime_run_by(const char *keeper,
 	const char *args[] = {"tidyhull-keeper", "oci-run", options->dir,
 		options->id, options->bundle, options->pid_file,
 		options->entered ? "entered" : "", log, NULL};
-	static char *const env[] = {NULL};
 	int program = th_sealed_open(keeper, err);
 	char path[TH_FD_PATH];
 
 	if (program < 0)
 		return -1;
 	execve(th_fd_path(program, "", path), (char *const *)(uintptr_t)args,
-		env);
+		options->env);
 	th_fail_sys(err, TH_FAILED, errno, "cannot start %s", keeper);
 	th_close(&program);
 	return -1;

@@ -25,6 +25,9 @@ struct th_runtime_options {
 	 * writes. */
 	const char *output;
 	int *console; /* create: takes the terminal itself; NULL for none */
+	/* KEY=VALUE that the program gets beside those of config.json, ended by
+	 * NULL; never by an argument, which everybody can see. */
+	char *const *env;
 	/* The caller is an unprivileged user, and this a namespace that was
 	 * made for it: what config.json says of the host's IDs is the caller's
 	 * view.

@@ -178,7 +178,34 @@ static void a_creation_can_let_go_of_its_streams(void)
 	CHECK(is_gone());
 }
 
+/* What an engine sets for each task is not in the bundle that they share; and
+ * it is nobody else's to see. */
+static void variables_of_the_caller_can_be_passed(void)
+{
+	struct result *result;
+
+	bundle_make();
+	bundle_write("{\"process\":{\"env\":[\"BERTH_NAME=none\","
+		     "\"PATH=/bin\"]}}",
+		"echo $BERTH_NAME-$BERTH_RANK-$OTHER");
+	result = other("env BERTH_NAME=north BERTH_RANK=3 OTHER=x "
+		       "%s/tidyhull oci run --root %s/oci --bundle %s/bundle "
+		       "--env BERTH_* box",
+		world_build, world_folder, world_folder);
+	CODE(result, 0);
+	SAYS(result->out, "north-3-\n");
+	result = hull(
+		"oci run --root %s/oci --bundle %s/bundle --env NOSUCH box",
+		world_folder, world_folder);
+	CODE(result, 125);
+	SAYS(result->err, "NOSUCH is not set");
+	CODE(hull("oci run --root %s/oci --bundle %s/bundle --env A=1 box",
+		     world_folder, world_folder),
+		125);
+}
+
 static const CU_TestInfo tests[] = {
+	{"variables of the caller", variables_of_the_caller_can_be_passed},
 	{"the code is the program's", the_code_is_the_programs},
 	{"signals are passed on", signals_are_passed_on},
 	{"it may be killed", it_may_be_killed},
