@@ -154,6 +154,7 @@ static void wait_for_end(const struct record *record)
 int th_runtime_delete(const char *dir, const char *id, bool force,
 	struct th_error *warning, struct th_error *err)
 {
+	struct th_error late = {0};
 	struct record record;
 	char *path = NULL;
 	int rc = -1;
@@ -170,8 +171,13 @@ int th_runtime_delete(const char *dir, const char *id, bool force,
 				id);
 			goto out;
 		}
-		if (signal_first(&record, SIGKILL, err))
+		/* It may have ended since it was looked at. */
+		if (signal_first(&record, SIGKILL, &late) &&
+			process_start(record.pid) == record.started) {
+			if (err)
+				*err = late;
 			goto out;
+		}
 		wait_for_end(&record);
 	}
 	if (!th_cgroup_remove_made(&record.made)) {

@@ -235,6 +235,15 @@ static int exit_code(const struct running *running)
 				: WTERMSIG(status));
 }
 
+/* One whose start has failed: until it is waited for it holds its group. */
+static void reap(struct running *running)
+{
+	if (running->pidfd < 0)
+		return;
+	syscall(SYS_pidfd_send_signal, running->pidfd, SIGKILL, NULL, 0);
+	exit_code(running);
+}
+
 static int start(
 	struct running *running, struct th_error *warning, struct th_error *err)
 {
@@ -270,6 +279,8 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 		*code = exit_code(&running);
 	}
 	restore_terminal(&running);
+	if (rc)
+		reap(&running);
 	if (th_runtime_delete(
 		    options.dir, options.id, true, warning, rc ? &later : err))
 		rc = -1;
