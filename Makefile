@@ -348,7 +348,7 @@ compile-commands:
 coverage: deps-check
 	@$(MAKE) --no-print-directory COVERAGE=1 all build-cov/unit \
 		$(if $(E2E),build-cov/e2e build-cov/manager \
-		$(patsubst tests/inside/%.c,build-cov/inside/%,$(wildcard tests/inside/*.c)))
+		$(patsubst $(BUILD)/%,build-cov/%,$(INSIDE)))
 	@find build-cov -name '*.gcda' -delete
 	$(AS_ROOT) build-cov/unit >/dev/null
 	$(if $(E2E),$(AS_ROOT) build-cov/e2e $(CURDIR)/build-cov $(E2E) >/dev/null)

@@ -35,6 +35,12 @@ $(BUILD)/inside/%: tests/inside/%.c
 	$(call say,link,$@)
 	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
 
+# Loaded into the command, to tell it what is not so.
+$(BUILD)/preload/%.so: tests/preload/%.c
+	@mkdir -p $(@D)
+	$(call say,link,$@)
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -fPIC -shared -o $@ $<
+
 # What stands in for other services.
 $(BUILD)/manager: $(call object,tests/standin/manager.c)
 	$(call say,link,$@)
@@ -49,7 +55,8 @@ SAN_ENV := $(if $(SAN),ASAN_OPTIONS=detect_leaks=0:verify_asan_link_order=0:log_
 # What needs root gets it: the tests make namespaces of their own.
 AS_ROOT = $(if $(filter 0,$(shell id -u)),,sudo)
 
-INSIDE := $(patsubst tests/inside/%.c,$(BUILD)/inside/%,$(wildcard tests/inside/*.c))
+INSIDE := $(patsubst tests/inside/%.c,$(BUILD)/inside/%,$(wildcard tests/inside/*.c)) \
+	$(patsubst tests/preload/%.c,$(BUILD)/preload/%.so,$(wildcard tests/preload/*.c))
 
 check-built: all library replay $(BUILD)/berths $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 	$(AS_ROOT) $(BUILD)/unit

@@ -23,6 +23,7 @@
 #include "sandbox/cgroup.h"
 #include "sandbox/enter.h"
 #include "sandbox/idmap.h"
+#include "store/file_system.h"
 
 static struct th_ability *add(struct th_ability *list, size_t *count,
 	const char *what, const char *use)
@@ -390,6 +391,24 @@ static void check_user(struct th_ability *list, size_t *count,
 			user->name);
 }
 
+static void check_place(struct th_ability *list, size_t *count,
+	const struct th_ability_user *user)
+{
+	const char *name = th_on_network(user->store);
+	struct th_ability *one =
+		add(list, count, "local disk", "the store, its layers");
+
+	if (!name) {
+		snprintf(one->here, sizeof(one->here), "yes");
+		return;
+	}
+	snprintf(one->here, sizeof(one->here), "no: it is %s", name);
+	one->state = TH_ABILITY_MISSING;
+	snprintf(one->advice, sizeof(one->advice),
+		"keep the store on this host: --root /var/tmp/tidyhull-%u",
+		(unsigned int)user->uid);
+}
+
 size_t th_ability_check(const struct th_ability_user *user,
 	struct th_ability list[TH_ABILITIES_MAX])
 {
@@ -408,6 +427,7 @@ size_t th_ability_check(const struct th_ability_user *user,
 		snprintf(one->advice, sizeof(one->advice),
 			"version 5.14 or later is needed");
 	}
+	check_place(list, &count, user);
 	if (user->name)
 		check_user(list, &count, user);
 	check_namespaces(list, &count);

@@ -12,6 +12,7 @@
 #include "base/path.h"
 #include "image/reclaim.h"
 #include "session/enter_networks.h"
+#include "store/file_system.h"
 
 /* The value; "" is as good as none. */
 static const char *env(const struct th_hull *hull, const char *name)
@@ -54,6 +55,24 @@ static char *in_home(const struct th_hull *hull, const char *variable,
 	return th_format("%s/%s/tidyhull%s", hull->caller.home, usual, name);
 }
 
+/* Of this host alone, for a caller whose home is on several. */
+static char *local_root(const struct th_hull *hull)
+{
+	return th_format("/var/tmp/tidyhull-%u", hull->caller.uid);
+}
+
+/* Where an unprivileged caller's store is when nothing says otherwise. */
+static char *usual_root(struct th_hull *hull)
+{
+	char *root = in_home(hull, "XDG_DATA_HOME", ".local/share", "");
+
+	if (!root || !th_on_network(root))
+		return root;
+	free(root);
+	hull->away_from_home = true;
+	return local_root(hull);
+}
+
 static int find_root(struct th_hull *hull)
 {
 	struct th_strings *folders = &hull->folders;
@@ -73,8 +92,7 @@ static int find_root(struct th_hull *hull)
 		rc = th_strings_add(folders, "/var/lib/tidyhull");
 		rc |= th_strings_add(folders, "/run/tidyhull");
 	} else {
-		rc = th_strings_take(folders,
-			in_home(hull, "XDG_DATA_HOME", ".local/share", ""));
+		rc = th_strings_take(folders, usual_root(hull));
 		rc |= th_strings_take(folders,
 			run ? th_format("%s/tidyhull", run)
 			    : th_format("/tmp/tidyhull-%d",
@@ -191,6 +209,42 @@ static void describe_actor(struct th_hull *hull, const char *act)
 		snprintf(actor, size, "%s: %.60s", hull->caller.name, act);
 }
 
+/* Everybody may make folders where it lies: another one's is refused. Said
+ * once, when it is new. */
+static int take_local(struct th_hull *hull, struct th_error *err)
+{
+	const struct th_hull_options *options = &hull->options;
+	bool is_new = access(hull->root, F_OK) != 0;
+	char text[400];
+	int fd;
+
+	if (th_dir_make(hull->root, 0700, err))
+		return -1;
+	fd = th_dir_open_private(hull->root, err);
+	if (fd < 0)
+		return -1;
+	close(fd);
+	if (is_new && options->notice) {
+		snprintf(text, sizeof(text),
+			"your home is on a network file system: the store of "
+			"this host is %.200s (--root, or TIDYHULL_ROOT, says "
+			"otherwise)",
+			hull->root);
+		options->notice(options->owner, text);
+	}
+	return 0;
+}
+
+static int check_place(struct th_hull *hull, struct th_error *err)
+{
+	char *local = local_root(hull);
+	int rc = local ? th_store_check_place(hull->root, local, err)
+		       : th_fail_memory(err);
+
+	free(local);
+	return rc || !hull->away_from_home ? rc : take_local(hull, err);
+}
+
 static int open_store(struct th_hull *hull, struct th_error *err)
 {
 	const struct th_hull_options *options = &hull->options;
@@ -209,6 +263,8 @@ int th_hull_open_store(
 	struct th_context *context = &hull->context;
 	struct th_error ignored = {0}; /* it keeps what it has */
 
+	if (check_place(hull, err))
+		return -1;
 	if (options->checks)
 		th_check_files(hull->root, options->repairs, &hull->findings);
 	if (th_hull_open_registries(hull, err) || enter_networks(hull, err) ||

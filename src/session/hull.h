@@ -48,6 +48,9 @@ struct th_hull {
 	struct th_strings folders; /* owned: the next three */
 	const char *root, *run; /* the store, and its folder of sockets */
 	const char *run_time; /* what a restart of the host takes away */
+	/* The caller's home is on a network file system, and the store where
+	 * this host has it alone. */
+	bool away_from_home;
 	const char *config_path; /* NULL where none was given */
 	struct th_config config;
 	struct th_logins logins;
