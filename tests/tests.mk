@@ -77,6 +77,11 @@ check-powercut: deps-check
 	@$(MAKE) --no-print-directory all
 	$(AS_ROOT) scripts/check-powercut $(abspath $(BUILD)) $(or $(ROUNDS),20)
 
+# Three nodes of a batch engine, as namespaces of this host.
+check-cluster: deps-cluster
+	@$(MAKE) --no-print-directory all $(INSIDE)
+	$(AS_ROOT) scripts/check-cluster $(abspath $(BUILD))
+
 # On another kernel, with version 2 control groups only (scripts/check-vm).
 check-vm: deps-vm
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)
@@ -101,7 +106,11 @@ check-servers: deps-servers
 deps-servers:
 	@scripts/deps servers
 
-.PHONY: check-vm check-vm-systemd deps-vm check-servers deps-servers
+deps-cluster:
+	@scripts/deps cluster
+
+.PHONY: check-vm check-vm-systemd deps-vm check-servers deps-servers \
+	check-cluster deps-cluster
 
 # ---- fuzzing ----
 #

@@ -10,8 +10,7 @@
 		"bundle: /data=/srv/data, or memory:SIZE; ,ro ,make"},         \
 		{"env", "ENV",                                                 \
 			"bundle: KEY=VALUE; KEY; KEY=@file:PATH; "             \
-			"@file:LINES. create, run: KEY or PREFIX*, with the "  \
-			"caller's values"},                                    \
+			"@file:LINES. create, run: KEY=VALUE; KEY; PREFIX*"},  \
 		{"network", "NAME", "bundle: host (the default) or none"},     \
 		{"hostname", "NAME",                                           \
 			"bundle: a host name of its own; by default the "      \

@@ -55,17 +55,21 @@ static char *whole_path(const char *cwd, const char *path)
 	return path && *path ? th_path_absolute(cwd, path) : strdup("");
 }
 
-/* Variables of the caller: one by its name, or all that begin so ("SLURM_*").
- */
+/* KEY=VALUE; or variables of the caller: one by its name, or all that begin so
+ * ("TASK_*"). */
 static int take_env(void *owner, const char *pattern, struct th_error *err)
 {
 	size_t len = strlen(pattern);
 	bool all = len && pattern[len - 1] == '*', found = false;
 
 	if (strchr(pattern, '='))
-		return th_fail(err, TH_USAGE,
-			"values stand in config.json: give the name of a "
-			"variable of yours");
+		return *pattern == '='
+			? th_fail(err, TH_USAGE,
+				  "\"%.100s\" is not an environment "
+				  "setting",
+				  pattern)
+			: th_strings_add(owner, pattern) ? th_fail_memory(err)
+							 : 0;
 	len -= all;
 	for (char **pair = environ; *pair; pair++) {
 		if (strncmp(*pair, pattern, len) != 0 ||

@@ -190,16 +190,16 @@ static void variables_of_the_caller_can_be_passed(void)
 		"echo $BERTH_NAME-$BERTH_RANK-$OTHER");
 	result = other("env BERTH_NAME=north BERTH_RANK=3 OTHER=x "
 		       "%s/tidyhull oci run --root %s/oci --bundle %s/bundle "
-		       "--env BERTH_* box",
+		       "--env BERTH_* --env BERTH_NAME=south box",
 		world_build, world_folder, world_folder);
 	CODE(result, 0);
-	SAYS(result->out, "north-3-\n");
+	SAYS(result->out, "south-3-\n");
 	result = hull(
 		"oci run --root %s/oci --bundle %s/bundle --env NOSUCH box",
 		world_folder, world_folder);
 	CODE(result, 125);
 	SAYS(result->err, "NOSUCH is not set");
-	CODE(hull("oci run --root %s/oci --bundle %s/bundle --env A=1 box",
+	CODE(hull("oci run --root %s/oci --bundle %s/bundle --env =1 box",
 		     world_folder, world_folder),
 		125);
 }

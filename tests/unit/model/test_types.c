@@ -63,11 +63,12 @@ static void neighbours_of_other_kinds_stay_apart(void)
 
 static void wrong_ports_are_refused(void)
 {
+	static const char long_address[] =
+		"[{\"port\": 80, \"address\": "
+		"\"0123456789012345678901234567890123456789012345678\"}]";
 	static const char *const bad[] = {"[{}]", "[{\"port\": 0}]",
 		"[{\"port\": 80, \"host-port\": 65536}]",
-		"[{\"port\": 80, \"address\": 4}]", "[7]",
-		"[{\"port\": 80, \"address\": "
-		"\"0123456789012345678901234567890123456789012345678\"}]"};
+		"[{\"port\": 80, \"address\": 4}]", "[7]", long_address};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		json_t *doc = json_loads(bad[i], 0, NULL);
@@ -121,16 +122,19 @@ static void mounts_come_back(void)
 
 static void wrong_mounts_are_refused(void)
 {
+	static const char far[] =
+		"{\"kind\": \"memory\", \"target\": \"/a\", \"label\": "
+		"\"\", \"propagate\": \"far\"}";
+	static const char less[] =
+		"{\"kind\": \"memory\", \"target\": \"/a\", \"label\": "
+		"\"\", \"size\": -1}";
 	static const char *const bad[] = {"{}",
 		"{\"kind\": \"folder\", \"target\": \"/a\", \"label\": \"\"}",
 		"{\"kind\": \"volume\", \"target\": \"/a\", \"label\": \"\"}",
 		"{\"kind\": \"boat\", \"target\": \"/a\", \"label\": \"\"}",
 		"{\"kind\": \"memory\", \"label\": \"\"}",
 		"{\"kind\": \"memory\", \"target\": \"/a\", \"label\": \"no\"}",
-		"{\"kind\": \"memory\", \"target\": \"/a\", \"label\": \"\","
-		" \"propagate\": \"far\"}",
-		"{\"kind\": \"memory\", \"target\": \"/a\", \"label\": \"\","
-		" \"size\": -1}"};
+		far, less};
 
 	for (size_t i = 0; i < COUNT_OF(bad); i++) {
 		json_t *doc = json_loads(bad[i], 0, NULL);
