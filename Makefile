@@ -7,6 +7,7 @@
 #   make check-powercut   what is on the disk at one moment, mounted again
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make check-servers   real servers, in an image made by debootstrap
+#   make check-cluster   a batch engine over three nodes, as namespaces
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR=
 #   make docs lint format fuzz compile-commands coverage clean
@@ -76,7 +77,7 @@ core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
 cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
 all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Iinclude -Isrc \
 	$(PKG_CFLAGS)
-ifeq ($(filter deps-build deps-check deps-vm help clean format,$(MAKECMDGOALS)),)
+ifeq ($(filter deps-build deps-check deps-vm deps-cluster help clean format,$(MAKECMDGOALS)),)
 PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_LATE) $(LIBS_CLI) \
 	libmicrohttpd cunit 2>/dev/null)
 endif
@@ -367,7 +368,7 @@ clean:
 	rm -rf build build-* compile_commands.json
 
 help:
-	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 15
+	@sed -n 's/^# \{0,1\}//; 1,/^VERSION/p' $(MAKEFILE_LIST) | head -n 16
 
 -include $(shell find $(BUILD)/obj $(BUILD)/pic -name '*.d' 2>/dev/null)
 
