@@ -25,8 +25,8 @@ struct running {
 	int guard; /* the end of a pipe to the guard */
 	int signals;
 	int console; /* -1 without a terminal */
-	struct termios saved;
-	bool raw; /* our terminal passes everything on */
+	struct termios saved; /* of our terminal, where there is one */
+	bool has_terminal, raw; /* it passes everything on */
 	bool input; /* there may be more */
 	pid_t pid;
 	int pidfd;
@@ -39,7 +39,7 @@ struct running {
 static void restore_terminal(const struct running *running)
 {
 	if (running->raw)
-		tcsetattr(0, TCSAFLUSH, &running->saved);
+		tcsetattr(0, TCSANOW, &running->saved);
 }
 
 /* A process that ends the container where this one cannot any more. In a
@@ -73,6 +73,8 @@ static int post_guard(struct running *running, struct th_error *err)
 		/* Standard input may be a terminal to be put right. */
 		syscall(SYS_close_range, 2, ~0u, 0);
 		if (read(1, &word, 1) == 0) {
+			/* Whether it was changed since is not known here. */
+			running->raw = running->has_terminal;
 			restore_terminal(running);
 			th_runtime_delete(
 				options->dir, options->id, true, NULL, NULL);
@@ -129,7 +131,7 @@ static void take_terminal(struct running *running)
 {
 	struct termios raw;
 
-	if (running->console < 0 || tcgetattr(0, &running->saved))
+	if (running->console < 0 || !running->has_terminal)
 		return;
 	raw = running->saved;
 	cfmakeraw(&raw);
@@ -270,6 +272,7 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 
 	options.console_socket = "";
 	options.console = &running.console;
+	running.has_terminal = tcgetattr(0, &running.saved) == 0;
 	if (watch_signals(&running, err) || post_guard(&running, err) ||
 		th_runtime_create(&options, warning, err))
 		goto out;

@@ -4,6 +4,7 @@
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <termios.h>
 #include <unistd.h>
 
 #include "e2e/bundles.h"
@@ -150,6 +151,37 @@ static void a_terminal_is_passed_through(void)
 	CHECK(file_holds("said", "/dev/pts/0"));
 }
 
+static bool is_as_before(void *arg)
+{
+	const int *master = arg;
+	struct termios now;
+
+	return tcgetattr(*master, &now) == 0 && now.c_lflag & ICANON &&
+		now.c_lflag & ECHO;
+}
+
+/* Killed, it can put nothing right itself. */
+static void a_terminal_is_put_right(void)
+{
+	static char text[OUTPUT_BYTES];
+	int master = -1;
+	pid_t pid;
+
+	bundle_make();
+	bundle_write("{\"process\":{\"terminal\":true}}",
+		"echo ready; exec sleep 1000");
+	pid = hull_terminal(&master,
+		"oci run --root %s/oci --bundle %s/bundle box", world_folder,
+		world_folder);
+	CHECK(screen_until(master, text, "ready"));
+	CHECK(!is_as_before(&master));
+	signal_to(pid, SIGKILL);
+	wait_for(pid);
+	CHECK(wait_until(is_as_before, &master));
+	CHECK(wait_until(has_gone, NULL));
+	close(master);
+}
+
 /* Whoever reads what a creation says to its end is not held by the container.
  */
 static void a_creation_can_let_go_of_its_streams(void)
@@ -211,6 +243,7 @@ static const CU_TestInfo tests[] = {
 	{"it may be killed", it_may_be_killed},
 	{"what cannot start is told", what_cannot_start_is_told},
 	{"a terminal is passed through", a_terminal_is_passed_through},
+	{"a terminal is put right", a_terminal_is_put_right},
 	{"a creation can let go", a_creation_can_let_go_of_its_streams},
 	CU_TEST_INFO_NULL};
 
