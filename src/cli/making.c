@@ -67,6 +67,45 @@ out:
 	return rc;
 }
 
+/* What is about this host or session, and means nothing inside. */
+static bool is_of_host(const char *pair)
+{
+	static const char *const names[] = {"PATH=", "HOME=", "PWD=", "OLDPWD=",
+		"SHLVL=", "_=", "XDG_RUNTIME_DIR=", "DBUS_SESSION_BUS_ADDRESS=",
+		"NOTIFY_SOCKET=", "LD_", "TIDYHULL_"};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (strncmp(pair, names[i], strlen(names[i])) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* The job's environment; its values are nobody's business either. */
+static int share_env(struct th_settings *settings, struct th_error *err)
+{
+	char words[100], *rest = NULL;
+	int share = 0;
+
+	snprintf(words, sizeof(words), "%s",
+		settings->share_text ? settings->share_text : "");
+	for (char *word = strtok_r(words, ",", &rest); word;
+		word = strtok_r(NULL, ",", &rest)) {
+		struct th_error ignored = {0}; /* told with the others */
+
+		th_share_add(word, &share, &ignored);
+	}
+	for (char **pair = environ; share & TH_SHARE_ENV && *pair; pair++) {
+		if (!strchr(*pair, '=') || is_of_host(*pair))
+			continue;
+		if (th_strings_add(&settings->env, *pair) ||
+			th_strings_take(&settings->secrets,
+				strndup(*pair, strcspn(*pair, "="))))
+			return th_fail_memory(err);
+	}
+	return 0;
+}
+
 static const char *own_value(const char *key)
 {
 	return getenv(key);
@@ -185,6 +224,8 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 
 	if (rc)
 		th_fail_memory(err);
+	else
+		rc = share_env(settings, err);
 	/* What is given one by one wins over what comes from files. */
 	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
 		if (is_env_file(texts.items[i], &path))
@@ -233,6 +274,7 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 	settings->caller.gid = call->hull.caller.gid;
 	settings->caller.name = call->hull.caller.name;
 	settings->caller.home = call->hull.caller.home;
+	settings->caller.scratch = call->hull.caller.scratch;
 	settings->keep = true;
 	making->plan = option_given(call, "plan");
 	if (read_plain(call, settings))

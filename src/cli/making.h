@@ -53,7 +53,8 @@
 			"memory=256M,swap=1G,cpu=1.5,processes=200,io=300"},   \
 		{"device", "DEVICE",                                           \
 			"/dev/fuse, or a name: selwick.example/gauge=north"},  \
-		{"share", "LIST", "home,cwd,user: use the caller's inside"},   \
+		{"share", "LIST",                                              \
+			"home,cwd,user,env,scratch,shm,ipc: the caller's"},    \
 		{"allow", "LIST",                                              \
 			"syscalls,new-privileges,kernel-paths,addresses,..."}, \
 		{"reaper", "WHEN",                                             \

@@ -145,6 +145,50 @@ static int share_user(struct th_store *store, int folder, const char *id,
 	return 0;
 }
 
+/* ---- what ranks of one job talk by ---- */
+
+/* Takes out what has the member. */
+static void remove_with(json_t *list, const char *key, const char *value)
+{
+	for (size_t i = 0; i < json_array_size(list);) {
+		const json_t *one = json_array_get(list, i);
+		const char *text = json_string_value(json_object_get(one, key));
+
+		if (text && strcmp(text, value) == 0)
+			json_array_remove(list, i);
+		else
+			i++;
+	}
+}
+
+static void share_memory(json_t *config)
+{
+	remove_with(part(config, "mounts"), "destination", "/dev/shm");
+	add_bind(config, "/dev/shm", "/dev/shm");
+}
+
+/* The host's queues cannot be mounted anew, only the host's mount be shown. */
+static void share_ipc(json_t *config)
+{
+	remove_with(part(part(config, "linux"), "namespaces"), "type", "ipc");
+	remove_with(part(config, "mounts"), "destination", "/dev/mqueue");
+}
+
+static int share_scratch(const struct th_settings *settings, json_t *config,
+	struct th_error *err)
+{
+	const char *scratch = settings->caller.scratch;
+
+	if (!scratch || scratch[0] != '/' || !scratch[1]) {
+		th_fail(err, TH_USAGE,
+			"TMPDIR does not name a scratch folder to share");
+		return th_hint(err, "batch engines set it for each job");
+	}
+	add_bind(config, scratch, scratch);
+	set_env(config, "TMPDIR", scratch);
+	return 0;
+}
+
 int th_share_apply(struct th_store *store, int folder, const char *id,
 	const struct th_settings *settings, const struct th_accounts *accounts,
 	json_t *config, struct th_error *err)
@@ -161,6 +205,13 @@ int th_share_apply(struct th_store *store, int folder, const char *id,
 		add_bind(config, home, home);
 		set_env(config, "HOME", home);
 	}
+	if (settings->share & TH_SHARE_SCRATCH &&
+		share_scratch(settings, config, err))
+		return -1;
+	if (settings->share & TH_SHARE_SHM)
+		share_memory(config);
+	if (settings->share & TH_SHARE_IPC)
+		share_ipc(config);
 	if (settings->share & TH_SHARE_CWD) {
 		if (strcmp(settings->base, "/") == 0)
 			return th_fail(err, TH_USAGE,

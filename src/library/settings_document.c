@@ -104,6 +104,7 @@ int library_settings(const json_t *doc, const struct th_caller *caller,
 	settings->caller.gid = caller->gid;
 	settings->caller.name = caller->name;
 	settings->caller.home = caller->home;
+	settings->caller.scratch = caller->scratch;
 	settings->keep = true;
 	return check_env(settings, err);
 }

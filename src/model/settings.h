@@ -34,7 +34,16 @@ enum th_allow {
 };
 
 /* What batch work has of its caller inside. */
-enum th_share { TH_SHARE_HOME = 1, TH_SHARE_CWD = 2, TH_SHARE_USER = 4 };
+enum th_share {
+	TH_SHARE_HOME = 1,
+	TH_SHARE_CWD = 2,
+	TH_SHARE_USER = 4,
+	TH_SHARE_ENV =
+		8, /* put into the settings by who reads the environment */
+	TH_SHARE_SCRATCH = 16, /* the folder of $TMPDIR */
+	TH_SHARE_SHM = 32, /* /dev/shm, */
+	TH_SHARE_IPC = 64 /* and System V's and POSIX's queues and segments */
+};
 
 /* Whose user IDs it has on the host. */
 enum th_users { TH_USERS_AUTO, TH_USERS_OWN, TH_USERS_HOST };
@@ -89,6 +98,7 @@ struct th_settings {
 		bool unprivileged; /* without root's rights */
 		unsigned int uid, gid;
 		const char *name, *home;
+		const char *scratch; /* NULL without one */
 	} caller;
 	bool read_only;
 	bool terminal;

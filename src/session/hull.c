@@ -39,6 +39,7 @@ static void find_caller(struct th_hull *hull)
 	else
 		snprintf(caller->name, sizeof(caller->name), "%u", caller->uid);
 	caller->home = home ? home : "";
+	caller->scratch = env(hull, "TMPDIR");
 	caller->umask = hull->options.umask;
 }
 

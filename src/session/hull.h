@@ -14,6 +14,7 @@ struct th_caller {
 	gid_t gid;
 	char name[64];
 	const char *home; /* "" where there is none; borrowed */
+	const char *scratch; /* $TMPDIR; NULL without; borrowed */
 	mode_t umask; /* for files that are the caller's own */
 };
 

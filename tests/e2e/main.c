@@ -16,12 +16,12 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_endurance, suite_layers, suite_json_forms, suite_pause,
 	suite_processes, suite_mistakes, suite_bundle, suite_limits,
 	suite_escape, suite_runtime, suite_oci_run, suite_oci_bundle,
-	suite_network_home, suite_life, suite_probe, suite_logs, suite_sessions,
-	suite_attach, suite_copy, suite_why, suite_model, suite_many,
-	suite_systemd, suite_unit, suite_volumes, suite_settings_inside,
-	suite_ports, suite_names, suite_networks, suite_connections,
-	suite_calls, suite_intruder, suite_foreign_text, suite_users,
-	suite_stacks, suite_documents, suite_musts, suite_servers,
+	suite_network_home, suite_share, suite_life, suite_probe, suite_logs,
+	suite_sessions, suite_attach, suite_copy, suite_why, suite_model,
+	suite_many, suite_systemd, suite_unit, suite_volumes,
+	suite_settings_inside, suite_ports, suite_names, suite_networks,
+	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
+	suite_users, suite_stacks, suite_documents, suite_musts, suite_servers,
 	suite_changes, suite_capture, suite_build, suite_runnable;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
@@ -34,12 +34,12 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_steps, &suite_full, &suite_doctor, &suite_faults, &suite_library,
 	&suite_formats, &suite_bundle, &suite_limits, &suite_escape,
 	&suite_users, &suite_calls, &suite_intruder, &suite_runtime,
-	&suite_oci_run, &suite_oci_bundle, &suite_network_home, &suite_musts,
-	&suite_life, &suite_probe, &suite_logs, &suite_sessions, &suite_attach,
-	&suite_copy, &suite_why, &suite_model, &suite_many, &suite_systemd,
-	&suite_unit, &suite_volumes, &suite_settings_inside, &suite_ports,
-	&suite_names, &suite_networks, &suite_connections, &suite_foreign_text,
-	&suite_json_forms, NULL};
+	&suite_oci_run, &suite_oci_bundle, &suite_network_home, &suite_share,
+	&suite_musts, &suite_life, &suite_probe, &suite_logs, &suite_sessions,
+	&suite_attach, &suite_copy, &suite_why, &suite_model, &suite_many,
+	&suite_systemd, &suite_unit, &suite_volumes, &suite_settings_inside,
+	&suite_ports, &suite_names, &suite_networks, &suite_connections,
+	&suite_foreign_text, &suite_json_forms, NULL};
 
 /* Only where somebody asks for them: they need an image of their own. */
 static const struct suite *const asked[] = {&suite_servers, NULL};
