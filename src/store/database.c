@@ -1,26 +1,20 @@
 #include "store/database.h"
 
 #include <errno.h>
-#include <fcntl.h>
 #include <sqlite3.h>
 #include <stdarg.h>
 #include <stdbool.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/stat.h>
 #include <unistd.h>
 
-#include "base/buffer.h"
 #include "base/clock.h"
+#include "store/database_files.h"
 #include "store/presence.h"
 #include "store/schema.h"
 
 /* How long a command waits while others write, in milliseconds. */
 #define BUSY_MS 20000
-/* What the log of the database keeps on the disk: it is overwritten from its
- * beginning, so that a full disk refuses no transaction until that much has
- * come since the last checkpoint. */
-#define LOG_BYTES 1048576
 #define TEXT_OF_(number) #number
 #define TEXT_OF(number) TEXT_OF_(number)
 
@@ -135,21 +129,6 @@ static int exec(struct th_db *db, const char *sql, struct th_error *err)
 	return rc == SQLITE_OK ? 0 : fail(db, err);
 }
 
-/* Blocks that the log is written to when there are no others. */
-static void reserve_log(const char *path)
-{
-	char *log = sqlite3_mprintf("%s-wal", path);
-	int fd = log ? open(log, O_WRONLY | O_CLOEXEC | O_NONBLOCK) : -1;
-	struct stat st;
-
-	/* A file system that cannot do that is as good as before. */
-	if (fd >= 0 && fstat(fd, &st) == 0 && st.st_blocks * 512 < LOG_BYTES)
-		fallocate(fd, FALLOC_FL_KEEP_SIZE, 0, LOG_BYTES);
-	if (fd >= 0)
-		close(fd);
-	sqlite3_free(log);
-}
-
 static int check_version(int64_t version, struct th_error *err)
 {
 	if (version <= TH_SCHEMA_VERSION)
@@ -173,7 +152,7 @@ static int upgrade(struct th_db *db, const char *path, struct th_error *err)
 	/* The journal mode cannot be changed inside a transaction. */
 	if (exec(db, "PRAGMA journal_mode=WAL", err) || th_db_begin(db, err))
 		return -1;
-	reserve_log(path);
+	database_reserve_log(path);
 	/* Somebody else may have done it while this waited for the lock. */
 	rc = th_db_number(db, 0, &version, err, "PRAGMA user_version", "");
 	if (rc == 0 && version >= TH_SCHEMA_VERSION)
@@ -284,32 +263,11 @@ void th_db_set_patience(struct th_db *db, int patience_ms)
 		sqlite3_busy_timeout(db->handle, db->patience_ms);
 }
 
-/* SQLite would wait for whoever writes into a FIFO. */
-static int check_files(const char *path, struct th_error *err)
-{
-	static const char *const ends[] = {"", "-wal", "-shm"};
-	struct stat st;
-
-	for (size_t i = 0; i < sizeof(ends) / sizeof(*ends); i++) {
-		char *name = th_format("%s%s", path, ends[i]);
-		bool wrong = name && stat(name, &st) == 0 &&
-			!S_ISREG(st.st_mode) && !S_ISDIR(st.st_mode);
-
-		if (wrong)
-			th_fail(err, TH_FAILED, "%.300s is not a regular file",
-				name);
-		free(name);
-		if (wrong)
-			return th_hint(err, "tidyhull doctor --repair");
-	}
-	return 0;
-}
-
 static int open_handle(struct th_db *db, int create, struct th_error *err)
 {
 	int keep = 1;
 
-	if (check_files(db->path, err))
+	if (database_check_files(db->path, err))
 		return -1;
 	if (sqlite3_open_v2(db->path, &db->handle,
 		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | create,
@@ -415,7 +373,7 @@ void th_db_close(struct th_db *db)
 			NULL, NULL);
 	sqlite3_close(db->handle);
 	if (writable)
-		reserve_log(db->path);
+		database_reserve_log(db->path);
 	th_presence_release(&db->presence);
 	free(db->path);
 	free(db);
