@@ -137,6 +137,11 @@ static int make_folder(struct making *making, struct th_error *err)
 		return -1;
 	}
 	making->folder_made = true;
+	if (options->taken && write(*options->taken, "t", 1) != 1) {
+		free(path);
+		return th_fail_sys(err, TH_FAILED, errno,
+			"cannot tell the container's guard");
+	}
 	record->folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	free(path);
 	record->lock = openat(

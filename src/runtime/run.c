@@ -19,6 +19,8 @@
 #include "sandbox/deliver.h"
 
 #define PIECE 65536
+/* How often the guard tries to remove what was left. */
+#define GUARD_TRIES 10
 
 struct running {
 	const struct th_runtime_options *options;
@@ -42,15 +44,42 @@ static void restore_terminal(const struct running *running)
 		tcsetattr(0, TCSANOW, &running->saved);
 }
 
+/* Hears when the ID is ours (a container that had it before is somebody
+ * else's), and when there is nothing to do any more. */
+static void guard(struct running *running)
+{
+	const struct th_runtime_options *options = running->options;
+	bool ours = false;
+	char word;
+
+	while (read(1, &word, 1) == 1) {
+		if (word != 't')
+			return;
+		ours = true;
+	}
+	/* Whether it was changed since is not known here. */
+	running->raw = running->has_terminal;
+	restore_terminal(running);
+	/* Nobody else will do it: what holds it up (a process that is deep in
+	 * the kernel, say) is waited for. */
+	for (int tries = 0; ours && tries < GUARD_TRIES; tries++) {
+		struct th_error err = {0};
+
+		if (th_runtime_delete(
+			    options->dir, options->id, true, NULL, &err) == 0 ||
+			err.code == TH_NOT_FOUND)
+			break;
+		sleep(1);
+	}
+}
+
 /* A process that ends the container where this one cannot any more. In a
  * session of its own, so that what is sent to all of a terminal passes it by.
  */
 static int post_guard(struct running *running, struct th_error *err)
 {
-	const struct th_runtime_options *options = running->options;
 	sigset_t all;
 	int pair[2];
-	char word;
 	pid_t pid;
 
 	if (pipe2(pair, O_CLOEXEC))
@@ -72,13 +101,7 @@ static int post_guard(struct running *running, struct th_error *err)
 		dup2(pair[0], 1);
 		/* Standard input may be a terminal to be put right. */
 		syscall(SYS_close_range, 2, ~0u, 0);
-		if (read(1, &word, 1) == 0) {
-			/* Whether it was changed since is not known here. */
-			running->raw = running->has_terminal;
-			restore_terminal(running);
-			th_runtime_delete(
-				options->dir, options->id, true, NULL, NULL);
-		}
+		guard(running);
 		_exit(0);
 	}
 	close(pair[0]);
@@ -272,6 +295,7 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 
 	options.console_socket = "";
 	options.console = &running.console;
+	options.taken = &running.guard;
 	running.has_terminal = tcgetattr(0, &running.saved) == 0;
 	if (watch_signals(&running, err) || post_guard(&running, err) ||
 		th_runtime_create(&options, warning, err))

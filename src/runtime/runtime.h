@@ -25,6 +25,8 @@ struct th_runtime_options {
 	 * writes. */
 	const char *output;
 	int *console; /* create: takes the terminal itself; NULL for none */
+	const int *
+		taken; /* create: gets a byte when the ID is its own; or NULL */
 	/* KEY=VALUE that the program gets beside those of config.json, ended by
 	 * NULL; never by an argument, which everybody can see. */
 	char *const *env;

@@ -101,6 +101,33 @@ static void it_may_be_killed(void)
 	CHECK(access(path, F_OK) != 0);
 }
 
+/* One that dies, at whichever call, does not take another one's container of
+ * the same ID with it. */
+static void another_ones_container_stays(void)
+{
+	struct step step = {.program = "tidyhull-keeper"};
+	char line[500];
+	int code = 0;
+	pid_t pid;
+
+	bundle_make();
+	bundle_write("", "echo ready; exec sleep 1000");
+	pid = run_it("");
+	CHECK(wait_until(says_ready, NULL));
+	snprintf(line, sizeof(line),
+		"oci run --root %s/oci --bundle %s/bundle box", world_folder,
+		world_folder);
+	while (hull_step(&step, &code, "%s", line))
+		step.number++;
+	CHECK(step.number > 1);
+	CHECK_INT(code, 125);
+	usleep(200000);
+	SAYS(hull("oci state --root %s/oci box", world_folder)->out,
+		"\"running\"");
+	signal_to(pid, SIGTERM);
+	CHECK_INT(wait_for(pid), 143);
+}
+
 static void what_cannot_start_is_told(void)
 {
 	struct result *result;
@@ -241,6 +268,7 @@ static const CU_TestInfo tests[] = {
 	{"the code is the program's", the_code_is_the_programs},
 	{"signals are passed on", signals_are_passed_on},
 	{"it may be killed", it_may_be_killed},
+	{"another one's container stays", another_ones_container_stays},
 	{"what cannot start is told", what_cannot_start_is_told},
 	{"a terminal is passed through", a_terminal_is_passed_through},
 	{"a terminal is put right", a_terminal_is_put_right},
