@@ -245,7 +245,7 @@ int th_plan_port_texts(const struct th_plan *plan, struct th_strings *texts)
 	return th_ports_format(plan->ports, plan->port_count, texts);
 }
 
-/* ---- */
+/* ---- giving back ---- */
 
 void th_plan_release_texts(struct th_plan *plan)
 {

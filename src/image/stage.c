@@ -229,7 +229,8 @@ int th_stage_open_blob(
 	int fd;
 
 	staged_path(store, blob, "whole", path);
-	fd = openat(store->root_fd, path, O_RDONLY | O_CLOEXEC | O_NOFOLLOW);
+	fd = openat(store->root_fd, path,
+		O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
 	return fd >= 0 ? fd : th_blob_open(store, blob, err);
 }
 

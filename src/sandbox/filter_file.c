@@ -73,7 +73,8 @@ int th_filter_open(int folder, const char *name)
 	char path[PATH_BYTES];
 
 	path_of(name, path);
-	return openat(folder, path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC);
+	return openat(
+		folder, path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK);
 }
 
 bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)

@@ -83,10 +83,24 @@ static void what_was_changed_is_none(void)
 	th_buf_release(&program);
 }
 
+/* Somebody has put it there; it must not be waited for. */
+static void a_fifo_is_none(void)
+{
+	struct th_buf program;
+	int fd;
+
+	make(&program);
+	CHECK_INT(mkfifoat(unit_folder_fd, "filters/fifo", 0600), 0);
+	fd = th_filter_open(unit_folder_fd, "fifo");
+	CHECK(fd >= 0 && !unseal(fd, "fifo", &program));
+	th_close(&fd);
+	th_buf_release(&program);
+}
+
 static const CU_TestInfo tests[] = {
 	{"it comes back as often as it is asked",
 		it_comes_back_as_often_as_it_is_asked},
 	{"what was changed is none", what_was_changed_is_none},
-	CU_TEST_INFO_NULL};
+	{"a FIFO is none", a_fifo_is_none}, CU_TEST_INFO_NULL};
 
 const struct suite suite_filter_file = {"filter-file", tests};
