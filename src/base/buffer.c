@@ -196,6 +196,21 @@ int th_strings_add(struct th_strings *list, const char *text)
 	return th_strings_take(list, strdup(text));
 }
 
+int th_strings_set(struct th_strings *list, const char *pair)
+{
+	size_t key = strcspn(pair, "=") + 1;
+	char *copy = strdup(pair);
+
+	for (size_t i = 0; copy && i < list->count; i++) {
+		if (strncmp(list->items[i], pair, key) != 0)
+			continue;
+		free(list->items[i]);
+		list->items[i] = copy;
+		return 0;
+	}
+	return th_strings_take(list, copy);
+}
+
 void th_strings_release(struct th_strings *list)
 {
 	for (size_t i = 0; i < list->count; i++)

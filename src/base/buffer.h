@@ -55,6 +55,9 @@ int th_strings_add(struct th_strings *list, const char *text);
 /* Appends the string itself, which the list owns from then on, also when it
  * fails; NULL counts as failure. */
 int th_strings_take(struct th_strings *list, char *text);
+/* Adds a copy of KEY=VALUE in the place of one of the same key, if there is
+ * one. -1 without memory. */
+int th_strings_set(struct th_strings *list, const char *pair);
 void th_strings_release(struct th_strings *list);
 
 /* A formatted string to be freed with free; NULL without memory. */

@@ -492,3 +492,20 @@ uint64_t th_tree_size(int dirfd, const char *name)
 {
 	return size_below(dirfd, name, 0);
 }
+
+bool th_dir_is_empty(int folder)
+{
+	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+	bool empty = true;
+
+	while (dir && empty && (entry = readdir(dir)))
+		empty = strcmp(entry->d_name, ".") == 0 ||
+			strcmp(entry->d_name, "..") == 0;
+	if (dir)
+		closedir(dir);
+	else
+		th_close(&fd);
+	return empty;
+}

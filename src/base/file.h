@@ -66,6 +66,10 @@ int th_tree_remove(int dirfd, const char *name, struct th_error *err);
 /* Bytes on disk of a folder and what is beneath it, down to 200 levels. */
 uint64_t th_tree_size(int dirfd, const char *name);
 
+/* True where the open folder holds nothing; one that cannot be read seems to.
+ */
+bool th_dir_is_empty(int folder);
+
 /* Opens a folder that nobody but this user may have a say in: the user's own,
  * no link, no permission for others. -1 with an error that says what to do. */
 int th_dir_open_private(const char *path, struct th_error *err);

@@ -70,25 +70,6 @@ static json_t *strings(const char *const *list, size_t count)
 	return array;
 }
 
-/* Sets KEY=VALUE, replacing an earlier one of the key. */
-static int set_env(struct th_strings *env, const char *pair)
-{
-	size_t key = strcspn(pair, "=") + 1;
-
-	for (size_t i = 0; i < env->count; i++) {
-		if (strncmp(env->items[i], pair, key) == 0) {
-			char *copy = strdup(pair);
-
-			if (!copy)
-				return -1;
-			free(env->items[i]);
-			env->items[i] = copy;
-			return 0;
-		}
-	}
-	return th_strings_add(env, pair);
-}
-
 /* Later ones win: our defaults, the image, the settings. */
 static json_t *make_env(const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user)
@@ -99,13 +80,13 @@ static json_t *make_env(const struct th_settings *settings,
 	int rc;
 
 	snprintf(home, sizeof(home), "HOME=%s", user->home);
-	rc = set_env(&env, PATH_DEFAULT) | set_env(&env, home);
+	rc = th_strings_set(&env, PATH_DEFAULT) | th_strings_set(&env, home);
 	if (settings->terminal)
-		rc |= set_env(&env, "TERM=xterm");
+		rc |= th_strings_set(&env, "TERM=xterm");
 	for (size_t i = 0; i < image->env.count; i++)
-		rc |= set_env(&env, image->env.items[i]);
+		rc |= th_strings_set(&env, image->env.items[i]);
 	for (size_t i = 0; i < settings->env.count; i++)
-		rc |= set_env(&env, settings->env.items[i]);
+		rc |= th_strings_set(&env, settings->env.items[i]);
 	array = rc ? NULL : th_json_from_strings(&env);
 	th_strings_release(&env);
 	return array;

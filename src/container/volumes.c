@@ -1,6 +1,5 @@
 #include "container/volumes.h"
 
-#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -99,23 +98,6 @@ int volumes_place(struct th_store *store, struct th_settings *settings,
 	return 0;
 }
 
-static bool is_empty(int folder)
-{
-	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
-	struct dirent *entry;
-	bool empty = true;
-
-	while (dir && empty && (entry = readdir(dir)))
-		empty = strcmp(entry->d_name, ".") == 0 ||
-			strcmp(entry->d_name, "..") == 0;
-	if (dir)
-		closedir(dir);
-	else
-		th_close(&fd);
-	return empty;
-}
-
 /* What the image has there, with its owners; a new volume of nothing belongs to
  * the program's user, who could not write to it otherwise. */
 static int fill(int root, const struct th_mount_setting *mount, int volume,
@@ -176,11 +158,11 @@ static int fill_folder(const char *path, int root,
 	if (folder < 0 || flock(folder, LOCK_EX))
 		rc = th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the volume \"%s\"", mount->volume);
-	else if (is_empty(folder))
+	else if (th_dir_is_empty(folder))
 		rc = fill(root, mount, folder, process, err);
 	/* A power cut must not leave a volume that is known, with files that
 	 * are empty. */
-	if (rc == 0 && !is_empty(folder))
+	if (rc == 0 && !th_dir_is_empty(folder))
 		syncfs(folder);
 	th_close(&folder);
 	return rc;

@@ -1,6 +1,5 @@
 #include "container/write_bundle.h"
 
-#include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
 #include <stdio.h>
@@ -351,22 +350,6 @@ static int write_root(const struct th_context *context,
 
 /* ---- the folder ---- */
 
-static bool is_empty(int folder)
-{
-	int fd = openat(folder, ".", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
-	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
-	size_t count = 0;
-
-	while (dir && readdir(dir))
-		count++;
-	if (dir)
-		closedir(dir);
-	else
-		th_close(&fd);
-	/* Itself and the one above it. */
-	return count <= 2;
-}
-
 static int write_bundle(const struct th_context *context,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const char *folder, struct th_error *err)
@@ -377,7 +360,7 @@ static int write_bundle(const struct th_context *context,
 	if (fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot create the folder %.300s", folder);
-	if (!made && !is_empty(fd)) {
+	if (!made && !th_dir_is_empty(fd)) {
 		close(fd);
 		return th_fail(err, TH_IN_USE, "the folder %.300s is not empty",
 			folder);

@@ -42,22 +42,6 @@ static uint32_t tag_of(const char *dir)
 	return (uint32_t)st.st_ino * 2654435761u ^ (uint32_t)st.st_dev;
 }
 
-/* In the place of one of the same key. */
-static int add_env(struct th_strings *env, const char *pair)
-{
-	size_t key = strcspn(pair, "=") + 1;
-	char *copy = strdup(pair);
-
-	for (size_t i = 0; copy && i < env->count; i++) {
-		if (strncmp(env->items[i], pair, key) != 0)
-			continue;
-		free(env->items[i]);
-		env->items[i] = copy;
-		return 0;
-	}
-	return th_strings_take(env, copy);
-}
-
 static int read_bundle(struct making *making, struct th_error *err)
 {
 	const struct th_runtime_options *options = making->options;
@@ -80,7 +64,7 @@ static int read_bundle(struct making *making, struct th_error *err)
 			&record->bundle, err))
 		return -1;
 	for (char *const *pair = options->env; pair && *pair; pair++) {
-		if (add_env(&record->bundle.process.env, *pair))
+		if (th_strings_set(&record->bundle.process.env, *pair))
 			return th_fail_memory(err);
 	}
 	if (options->entered &&
