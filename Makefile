@@ -244,6 +244,7 @@ $(BUILD)/lib/tidyhull.pc: force
 	@{ echo 'Name: tidyhull'; \
 		echo 'Description: containers without a daemon'; \
 		echo 'Version: $(VERSION)'; \
+		echo 'Requires: jansson'; \
 		echo 'Requires.private: $(LIBS_CORE)'; \
 		echo 'Libs: -L$(PREFIX)/lib -ltidyhull'; \
 		echo 'Libs.private: -lm -ldl -lpthread'; \
@@ -328,6 +329,10 @@ lint: format-check headers
 	@$(MAKE) --no-print-directory $(BUILD)/libtidyhull.a
 	@! nm -u $(BUILD)/libtidyhull.a | grep -wE 'printf|puts|exit|getenv' || \
 		{ echo "lint: the core prints, ends or asks the environment"; \
+		exit 1; }
+	@! grep -nE '^#include "' src/cli/*.[ch] | \
+		grep -vE '"(cli|base|tidyhull)/' || \
+		{ echo "lint: the command line has only the library's headers"; \
 		exit 1; }
 	@$(MAKE) --no-print-directory $(BUILD)/lib/$(SONAME)
 	@nm -D --defined-only $(BUILD)/lib/$(SONAME) | cut -d' ' -f3 | sort | \

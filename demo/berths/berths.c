@@ -61,14 +61,6 @@ static const char *member(const json_t *doc, const char *key)
 	return text ? text : "";
 }
 
-static json_t *parse(char *text)
-{
-	json_t *doc = text ? json_loads(text, 0, NULL) : NULL;
-
-	th_hull_free(text);
-	return doc;
-}
-
 static void put_ports(const json_t *ship)
 {
 	const char *last = "";
@@ -96,14 +88,12 @@ static void put_ports(const json_t *ship)
 static void put_reason(th_hull *hull, const char *id)
 {
 	const json_t *sentence;
-	char *text = NULL;
-	json_t *why;
+	json_t *why = NULL;
 	size_t i;
 
 	/* It may have gone since the list was made. */
-	if (th_container_reason(hull, id, &text, NULL))
+	if (th_container_reason(hull, id, &why, NULL))
 		return;
-	why = parse(text);
 	json_array_foreach(json_object_get(why, "sentences"), i, sentence)
 	{
 		put(i ? "; " : "");
@@ -130,13 +120,11 @@ static void put_ship(th_hull *hull, const json_t *ship)
 static int put_page(th_hull *hull, th_error *error)
 {
 	const json_t *ship;
-	char *text = NULL;
-	json_t *doc;
+	json_t *doc = NULL;
 	size_t i;
 
-	if (th_containers(hull, true, &text, error))
+	if (th_list(hull, TH_KIND_CONTAINER, true, &doc, error))
 		return complain(error);
-	doc = parse(text);
 	fputs("<!doctype html>\n<html lang=\"en\"><meta charset=\"utf-8\">\n"
 	      "<title>Port Selwick: berths</title>\n"
 	      "<style>body{font:16px sans-serif;margin:2em;max-width:60em}"

@@ -150,10 +150,6 @@ int th_path_make_in_root(int rootfd, const char *path, bool folder)
 	return make_in_root(rootfd, path, folder, LINKS_MAX);
 }
 
-int th_path_make_behind_links(int rootfd, const char *path)
-{
-	return make_in_root(rootfd, path, true, 0);
-}
 
 char *th_path_absolute(const char *base, const char *path)
 {

@@ -26,11 +26,6 @@ int th_path_open_within(int dirfd, const char *path, int flags);
  * -1 with errno. */
 int th_path_make_in_root(int rootfd, const char *path, bool folder);
 
-/* The same for a folder, with one thing more: where a link on the way leads to
- * nothing yet, it is made there. For files that are still coming in; a mount
- * must not land where nobody looks for it. */
-int th_path_make_behind_links(int rootfd, const char *path);
-
 /* Turns path into an absolute one without "." and ".." parts, taken from
  * base where it is relative; to be freed. Links are left alone. */
 char *th_path_absolute(const char *base, const char *path);

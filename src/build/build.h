@@ -8,29 +8,7 @@
 #include "container/container.h"
 #include "oci/manifest.h"
 #include "store/step_state.h"
-
-enum th_build_happening {
-	TH_BUILD_IMAGE_BEGINS,
-	TH_BUILD_STEP_RUNS,
-	TH_BUILD_OUTPUT, /* of the step that runs */
-	TH_BUILD_STEP_DONE,
-	TH_BUILD_STEP_REMEMBERED,
-	TH_BUILD_STEP_PLANNED, /* it would run: reason */
-	TH_BUILD_IMAGE_DONE,
-	TH_BUILD_NOTE
-};
-
-struct th_build_event {
-	enum th_build_happening what;
-	size_t image, step; /* their numbers; step from 0 */
-	const char *text; /* of the step, the output, the note */
-	size_t len; /* of output */
-	int64_t took_us;
-	uint64_t bytes; /* of the new layer, as it is stored; 0: none */
-	enum th_step_reason reason;
-	bool behind; /* the step before it would run */
-	const char *digest; /* of an image that is done */
-};
+#include "tidyhull/image.h"
 
 /* Where a step failed. */
 struct th_build_failure {

@@ -15,12 +15,8 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "ipc/words.h"
+#include "cli/doc.h"
 #include "cli/output.h"
-#include "container/history.h"
-
-/* How far back a screen is looked for. */
-#define REDRAW_LINES 2000
 
 static struct termios saved;
 static bool raw;
@@ -82,9 +78,9 @@ static void make_raw(void)
 	}
 }
 
-struct th_size attach_size(void)
+struct th_terminal_size attach_size(void)
 {
-	struct th_size size = {0, 0};
+	struct th_terminal_size size = {0, 0};
 	struct winsize ws;
 
 	if (ioctl(0, TIOCGWINSZ, &ws) == 0 || ioctl(1, TIOCGWINSZ, &ws) == 0) {
@@ -112,35 +108,30 @@ void attach_prepare(void)
 	sigprocmask(SIG_BLOCK, &set, NULL);
 }
 
+static void pass_size(th_talk *talk)
+{
+	struct th_terminal_size size = attach_size();
+	struct winsize ws = {.ws_row = size.rows, .ws_col = size.columns};
+
+	if (th_talk_console(talk) >= 0)
+		ioctl(th_talk_console(talk), TIOCSWINSZ, &ws);
+	else
+		th_talk_resize(talk, size);
+}
+
 /* False where the signal says that it is enough. */
 static bool handle_signal(const struct attach_options *options, int signals)
 {
 	struct signalfd_siginfo info;
-	struct th_error ignored = {0}; /* it has just ended */
-	struct th_size size;
 
 	if (read(signals, &info, sizeof(info)) != (ssize_t)sizeof(info))
 		return true;
-	if (info.ssi_signo == SIGWINCH) {
-		struct winsize ws = {0};
-
-		size = attach_size();
-		ws.ws_row = size.rows;
-		ws.ws_col = size.columns;
-		if (options->console >= 0)
-			ioctl(options->console, TIOCSWINSZ, &ws);
-		else
-			th_words_send(options->channel, TH_SAY_RESIZE,
-				th_words_of_size(size));
-	} else if (options->pass_signals) {
-		th_container_signal(options->context, options->row,
-			(int)info.ssi_signo, true, &ignored);
-	} else if (options->session) {
-		th_session_signal(options->context, options->session,
-			(int)info.ssi_signo, &ignored);
-	} else if (options->leaves_by_signal) {
+	if (info.ssi_signo == SIGWINCH)
+		pass_size(options->talk);
+	else if (options->pass_signals)
+		th_talk_signal(options->talk, (int)info.ssi_signo);
+	else if (options->leaves_by_signal)
 		return false;
-	}
 	return true;
 }
 
@@ -151,10 +142,10 @@ static bool give(
 {
 	if (len == 0)
 		return true;
-	if (options->console >= 0)
-		return th_write_all(options->console, data, len) == 0;
-	return th_channel_send(
-		       options->channel, TH_SAY_INPUT, data, len, NULL, 0) == 0;
+	if (th_talk_console(options->talk) >= 0)
+		return th_write_all(
+			       th_talk_console(options->talk), data, len) == 0;
+	return th_talk_input(options->talk, data, len) == 0;
 }
 
 /* One piece of standard input. */
@@ -177,16 +168,15 @@ static enum input pass_input(const struct attach_options *options)
 	if (got > 0)
 		return give(options, data, (size_t)got) ? INPUT_MORE
 							: INPUT_END;
-	if (options->console < 0)
-		th_channel_send(
-			options->channel, TH_SAY_INPUT_END, NULL, 0, NULL, 0);
+	if (th_talk_console(options->talk) < 0)
+		th_talk_input(options->talk, NULL, 0);
 	return INPUT_END;
 }
 
 static bool pass_console(const struct attach_options *options)
 {
 	static char data[32 * 1024];
-	ssize_t got = read(options->console, data, sizeof(data));
+	ssize_t got = read(th_talk_console(options->talk), data, sizeof(data));
 
 	if (got < 0 && errno == EINTR)
 		return true;
@@ -225,85 +215,67 @@ static const char *screen_begin(const char *text, size_t len, int rows)
 }
 
 /* Draws what was there before: from the log, as far as it has it. */
-static void redraw(
-	const struct attach_options *options, const struct th_log_place *place)
+static void redraw(const struct th_news *before)
 {
-	struct th_history_options history = {
-		.last = REDRAW_LINES, .end = *place};
-	struct th_history *reader = NULL;
-	struct th_error ignored = {0}; /* what comes is shown */
-	struct th_log_entry entry;
-	struct th_buf text;
-	const char *from;
+	const char *text = before->text, *from;
 
-	th_buf_init(&text, 64 << 20);
-	if (th_history_open(options->context->store, options->row->id, NULL,
-		    &history, &reader, &ignored) == 0) {
-		while (th_history_next(reader, &entry, &ignored) == 1) {
-			th_buf_add(&text, entry.data, entry.len);
-			if (!entry.more)
-				th_buf_adds(&text, "\n");
-			free(entry.data);
-		}
-	}
-	th_history_close(reader);
-	from = screen_begin(text.data, text.len, attach_size().rows);
-	th_write_all(1, from, (size_t)(text.data + text.len - from));
-	th_buf_release(&text);
+	if (!before->bytes)
+		return;
+	from = screen_begin(text, before->bytes, attach_size().rows);
+	th_write_all(1, from, (size_t)(text + before->bytes - from));
 }
 
 /* Said between two runs of the program. */
-static void tell_again(
-	const struct attach_options *options, const struct th_ending *ending)
+static void tell_again(const char *name, const struct th_news *news)
 {
 	char span[TH_TIME_TEXT], text[256];
 	int len;
 
-	th_clock_span((int64_t)ending->wait_ms * 1000, span);
+	th_clock_span((int64_t)news->wait_ms * 1000, span);
 	len = snprintf(text, sizeof(text),
-		"%s%s ended (%s %d); restarting in %s%s\n", raw ? "\r\n" : "",
-		options->row->name,
-		ending->outcome == TH_OUTCOME_EXITED ? "exit code" : "signal",
-		ending->code, span, raw ? "\r" : "");
+		"%s%.100s ended (%s %d); restarting in %s%s\n",
+		raw ? "\r\n" : "", name,
+		news->by_signal ? "signal" : "exit code", news->code, span,
+		raw ? "\r" : "");
 	th_write_all(2, text, (size_t)len);
 }
 
-/* 1 where the program has ended, 0 to go on, -1 where the channel ended. */
-static int take_message(const struct attach_options *options,
-	struct th_ending *ending, struct th_error *err)
+/* 1 where the program has ended, 0 to go on, -1 where the talk ended. */
+static int take_news(const struct attach_options *options, struct th_news *news,
+	struct th_error *err)
 {
-	static struct th_message message;
-	int fds[TH_CHANNEL_FDS], rc;
-
-	rc = th_channel_receive(options->channel, &message, fds, err);
-	if (rc <= 0)
+	if (th_talk_next(options->talk, news, err) != 1)
 		return -1;
-	if (message.type == TH_TELL_OUT || message.type == TH_TELL_ERR)
+	switch (news->told) {
+	case TH_TOLD_OUT:
+	case TH_TOLD_ERR:
 		/* A reader that has gone must not take the program with it
 		 * by a hard kill: it is told, as a pipe would tell. */
-		th_write_all(message.type == TH_TELL_OUT ? 1 : 2, message.data,
-			message.len);
-	if (message.type == TH_TELL_PLACE) {
-		struct th_log_place place = {0};
-
-		if (th_log_place_parse(message.data, &place))
-			redraw(options, &place);
+		th_write_all(news->told == TH_TOLD_OUT ? 1 : 2, news->text,
+			news->bytes);
+		break;
+	case TH_TOLD_BEFORE:
+		redraw(news);
+		break;
+	case TH_TOLD_AGAIN:
+		tell_again(options->name, news);
+		break;
+	case TH_TOLD_ENDED:
+		return 1;
+	case TH_TOLD_NOTHING:
+		break;
 	}
-	if (message.type == TH_TELL_AGAIN && th_words_ending(&message, ending))
-		tell_again(options, ending);
-	if (message.type == TH_TELL_FAILED)
-		return th_words_error(&message, err);
-	return message.type == TH_TELL_ENDED &&
-		th_words_ending(&message, ending);
+	return 0;
 }
 
 static int loop(const struct attach_options *options, int signals,
-	struct th_ending *ending, struct th_error *err)
+	struct th_news *end, struct th_error *err)
 {
-	struct pollfd set[4] = {{.fd = options->channel, .events = POLLIN},
+	struct pollfd set[4] = {
+		{.fd = th_talk_descriptor(options->talk), .events = POLLIN},
 		{.fd = signals, .events = POLLIN},
 		{.fd = options->input ? 0 : -1, .events = POLLIN},
-		{.fd = options->console, .events = POLLIN}};
+		{.fd = th_talk_console(options->talk), .events = POLLIN}};
 	int rc = 0;
 
 	while (rc == 0 || (rc > 0 && set[3].fd >= 0)) {
@@ -324,14 +296,14 @@ static int loop(const struct attach_options *options, int signals,
 				set[2].fd = -1;
 		}
 		if (rc == 0 && set[0].revents)
-			rc = take_message(options, ending, err);
+			rc = take_news(options, end, err);
 		if (rc)
 			set[0].fd = -1;
 	}
 	return rc;
 }
 
-int attach_run(const struct attach_options *options, struct th_ending *ending,
+int attach_run(const struct attach_options *options, struct th_news *end,
 	struct th_error *err)
 {
 	sigset_t set;
@@ -341,10 +313,9 @@ int attach_run(const struct attach_options *options, struct th_ending *ending,
 	signals = signalfd(-1, &set, SFD_CLOEXEC | SFD_NONBLOCK);
 	if (options->terminal)
 		make_raw();
-	rc = loop(options, signals, ending, err);
-	if (rc == ATTACH_LEFT && options->console < 0)
-		th_channel_send(
-			options->channel, TH_SAY_LEAVE, NULL, 0, NULL, 0);
+	rc = loop(options, signals, end, err);
+	if (rc == ATTACH_LEFT && th_talk_console(options->talk) < 0)
+		th_talk_leave(options->talk);
 	if (raw && rc == ATTACH_LEFT)
 		th_write_all(1, "\r\n", 2);
 	restore_terminal();
@@ -352,41 +323,48 @@ int attach_run(const struct attach_options *options, struct th_ending *ending,
 	return rc < 0 && !err->code ? 0 : rc;
 }
 
-int attach_exit_code(const struct th_ending *ending)
-{
-	return ending->outcome == TH_OUTCOME_SIGNAL ||
-			ending->outcome == TH_OUTCOME_OUT_OF_MEMORY
-		? 128 + ending->code
-		: ending->code;
-}
-
 int attach_keys(
 	struct invocation *call, struct leave_keys *keys, struct th_error *err)
 {
 	const char *text = option_value(call, "leave-keys");
+	json_t *about = NULL;
+	int rc = 0;
 
-	if (!text && call->hull.config.leave_keys[0])
-		text = call->hull.config.leave_keys;
-	return leave_keys_parse(text ? text : LEAVE_KEYS_DEFAULT, keys, err);
+	if (!text)
+		rc = th_hull_about(call->hull, &about, err);
+	if (!text && *doc_text(about, "leave-keys"))
+		text = doc_text(about, "leave-keys");
+	if (rc == 0)
+		rc = leave_keys_parse(
+			text ? text : LEAVE_KEYS_DEFAULT, keys, err);
+	json_decref(about);
+	return rc;
 }
 
 int attach_code(struct invocation *call, const struct attach_options *options,
-	int rc, const struct th_ending *ending, struct th_error *err)
+	int rc, const struct th_news *end, struct th_error *err)
 {
 	if (rc == ATTACH_LEFT) {
 		if (!call->quiet)
 			fprintf(stderr,
 				"detached; %s is still running. To return: "
 				"tidyhull attach %s\n",
-				options->row->name, options->row->name);
+				options->name, options->name);
 		return EXIT_DONE;
 	}
 	if (rc > 0)
-		return attach_exit_code(ending);
+		return end->exit_code;
 	if (rc == 0)
 		th_fail(err, TH_FAILED,
 			"the container's keeper was killed, and the container "
 			"with it");
 	say_error(err);
 	return EXIT_TOOL;
+}
+
+int attach_failure(const struct th_error *err)
+{
+	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
+		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
+					  : EXIT_TOOL;
 }

@@ -6,43 +6,39 @@
 
 #include "cli/leave_keys.h"
 #include "cli/verb.h"
-#include "container/container.h"
 
 /* The program goes on without us. */
 #define ATTACH_LEFT 2
 
 /* The size of the caller's terminal, or zeros. */
-struct th_size attach_size(void);
+struct th_terminal_size attach_size(void);
 
 /* Blocks the signals that attach_run passes on, so that none is lost between
  * the start of the program and the loop. */
 void attach_prepare(void);
 
 /* Passes input, output, signals and size to and fro until the program ends.
- * console is a session's own terminal or -1. Returns 1 with how it ended, 0
- * where the channel closed before, ATTACH_LEFT, -1. */
+ * Returns 1 with how it ended, 0 where the talk ended before, ATTACH_LEFT, -1.
+ */
 struct attach_options {
-	const struct th_context *context;
-	const struct th_container_row *row;
-	int channel;
-	int console;
+	th_talk *talk;
+	const char *name; /* of the container */
 	bool input; /* standard input goes to the program */
 	bool terminal; /* the caller's is made raw meanwhile */
 	bool pass_signals;
-	const struct th_session_row *session; /* gets the signals; or NULL */
 	bool leaves_by_signal; /* Ctrl-C ends the looking, not the program */
 	struct leave_keys *leave; /* or NULL */
 };
-int attach_run(const struct attach_options *options, struct th_ending *ending,
+int attach_run(const struct attach_options *options, struct th_news *end,
 	struct th_error *err);
 
-/* The exit code that a shell would give. */
-int attach_exit_code(const struct th_ending *ending);
 /* What attach_run gave, told to the caller and as an exit code. */
 int attach_code(struct invocation *call, const struct attach_options *options,
-	int rc, const struct th_ending *ending, struct th_error *err);
+	int rc, const struct th_news *end, struct th_error *err);
 /* The leave keys: of the option, the configuration, or ours. */
 int attach_keys(
 	struct invocation *call, struct leave_keys *keys, struct th_error *err);
+/* Of a program that could not be started: what a shell would say. */
+int attach_failure(const struct th_error *err);
 
 #endif

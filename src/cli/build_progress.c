@@ -6,6 +6,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 
@@ -24,9 +25,11 @@ static size_t columns(void)
 
 static const char *name_of(const struct build_progress *progress, size_t number)
 {
-	const struct th_recipe_image *image = &progress->recipe->images[number];
+	const json_t *image = json_array_get(progress->images, number);
+	const char *key = doc_text(image, "key");
+	const char *name = doc_text(image, "name");
 
-	return *image->key ? image->key : image->name ? image->name : "image";
+	return *key ? key : *name ? name : "image";
 }
 
 /* As wide as the longest, so that the steps stand below one another. */
@@ -34,7 +37,7 @@ static int name_columns(const struct build_progress *progress)
 {
 	size_t longest = 0;
 
-	for (size_t i = 0; i < progress->recipe->image_count; i++) {
+	for (size_t i = 0; i < json_array_size(progress->images); i++) {
 		size_t len = strlen(name_of(progress, i));
 
 		longest = len > longest ? len : longest;
@@ -71,7 +74,7 @@ static void squeeze(const char *text, char *words, size_t size)
 static size_t print_head(struct build_progress *progress, size_t image,
 	size_t step, const char *text, size_t room)
 {
-	bool several = progress->recipe->image_count > 1;
+	bool several = json_array_size(progress->images) > 1;
 	char line[1024], words[400];
 	size_t len;
 
@@ -95,7 +98,7 @@ static void print_alive(struct build_progress *progress)
 	const char *said;
 
 	for (size_t i = 0; !progress->now[progress->image].runs &&
-		i < progress->recipe->image_count;
+		i < json_array_size(progress->images);
 		i++) {
 		if (progress->now[i].runs)
 			progress->image = i;

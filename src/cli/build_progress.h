@@ -3,10 +3,13 @@
 #ifndef CLI_BUILD_PROGRESS_H
 #define CLI_BUILD_PROGRESS_H
 
-#include "build/build.h"
+#include "tidyhull/image.h"
+
+/* As many as a recipe may have. */
+#define BUILD_IMAGES 64
 
 struct build_progress {
-	const struct th_recipe *recipe;
+	const json_t *images; /* of the recipe */
 	bool quiet, output, terminal;
 	bool alive; /* a line stands there that is to be overwritten */
 	size_t image; /* of that line */
@@ -15,7 +18,7 @@ struct build_progress {
 		bool runs;
 		size_t step;
 		char text[200], said[80]; /* its last line of output */
-	} now[TH_RECIPE_IMAGES + 1];
+	} now[BUILD_IMAGES + 1];
 	size_t run, remembered, planned; /* counted */
 };
 

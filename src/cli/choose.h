@@ -1,20 +1,16 @@
-/* Which of several registries is meant: a person is asked, a script gets an
- * error that lists them. */
+/* Questions that people are asked; scripts are told what to say instead. */
 #ifndef CLI_CHOOSE_H
 #define CLI_CHOOSE_H
 
-#include "cli/verb.h"
+#include <jansson.h>
+#include <stdbool.h>
+#include <stddef.h>
 
-/* As the context's choose. */
-int choose_registry(void *owner, const struct th_reference *ref,
-	const struct th_strings *hosts, size_t *choice, struct th_error *err);
+/* Which of several registries is meant, for the opening of a hull. */
+int choose_registry(
+	void *owner, const char *name, const json_t *hosts, size_t *choice);
 
-/* Gives a reference without a host that of the registry that is meant (store as
- * for th_locate); notes are told at once. */
-int choose_host(struct invocation *call, struct th_store *store,
-	struct th_reference *ref, struct th_error *err);
-
-/* Asks whether to go on, on the terminal; false where nobody answers yes. */
+/* True where it is answered with yes; false where nobody can be asked. */
 bool choose_yes(const char *question);
 
 #endif

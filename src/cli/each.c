@@ -6,57 +6,45 @@
 
 #include "base/clock.h"
 #include "cli/output.h"
-#include "group/group.h"
 
 static int find_all(struct invocation *call,
-	bool (*wanted)(const struct th_container_row *row),
-	struct th_container_row **rows, size_t *count)
+	bool (*wanted)(const json_t *container), json_t *list)
 {
+	json_t *doc = NULL, *one;
 	struct th_error err = {0};
-	size_t all = 0;
+	size_t i;
 
-	if (th_container_rows(&call->hull.context, rows, &all, &err))
+	if (th_list(call->hull, TH_KIND_CONTAINER, true, &doc, &err))
 		return say_error(&err);
-	for (size_t i = 0; i < all; i++) {
-		if (wanted(&(*rows)[i]))
-			(*rows)[(*count)++] = (*rows)[i];
+	json_array_foreach(doc_part(doc, "containers"), i, one)
+	{
+		if (wanted(one))
+			json_array_append(list, one);
 	}
-	if (!*count && !call->quiet)
+	json_decref(doc);
+	if (!json_array_size(list) && !call->quiet)
 		printf("there is no container to %s\n", call->verb->name);
 	return EXIT_DONE;
 }
 
 /* One of them, or all of a group. */
-static int add_named(struct invocation *call, const char *text,
-	struct th_container_row **rows, size_t *count, struct th_error *err)
+static int add_named(struct invocation *call, const char *text, json_t *list,
+	struct th_error *err)
 {
-	struct th_container_row *found = NULL, *more;
-	struct th_object object;
-	size_t add = 1;
+	json_t *doc = NULL;
 
-	if (th_object_find(&call->hull.context, text,
-		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err))
+	if (th_object(call->hull, text, TH_KIND_CONTAINER | TH_KIND_GROUP,
+		    TH_BRIEF, &doc, err))
 		return -1;
-	if (object.kind == TH_KIND_GROUP &&
-		th_group_rows(&call->hull.context, object.group.name, &found,
-			&add, err))
-		return -1;
-	more = realloc(*rows, (*count + add) * sizeof(*more));
-	if (!more) {
-		free(found);
-		return th_fail_memory(err);
-	}
-	*rows = more;
-	memcpy(more + *count, found ? found : &object.container,
-		add * sizeof(*more));
-	*count += add;
-	free(found);
-	th_object_release(&object);
+	if (strcmp(doc_text(doc, "kind"), "group") == 0)
+		json_array_extend(list, doc_part(doc, "containers"));
+	else
+		json_array_append(list, doc);
+	json_decref(doc);
 	return 0;
 }
 
-static int find_named(
-	struct invocation *call, struct th_container_row **rows, size_t *count)
+static int find_named(struct invocation *call, json_t *list)
 {
 	int code = EXIT_DONE;
 
@@ -64,7 +52,7 @@ static int find_named(
 		struct th_error err = {0};
 		int one;
 
-		if (add_named(call, call->objects[i], rows, count, &err) == 0)
+		if (add_named(call, call->objects[i], list, &err) == 0)
 			continue;
 		one = say_error(&err);
 		code = code ? code : one;
@@ -72,37 +60,44 @@ static int find_named(
 	return code;
 }
 
+static bool names_group(struct invocation *call)
+{
+	for (int i = 0; i < call->object_count; i++) {
+		struct th_error none = {0};
+
+		if (th_object(call->hull, call->objects[i], TH_KIND_GROUP,
+			    TH_BRIEF, NULL, &none) == 0)
+			return true;
+	}
+	return false;
+}
+
 int expand_groups(struct invocation *call, struct th_error *err)
 {
-	struct th_container_row *rows = NULL;
-	struct th_group_row *groups = NULL;
 	char **objects;
-	size_t count = 0;
-	int rc;
+	json_t *list;
+	size_t count;
+	int rc = 0;
 
-	if (th_group_list(
-		    call->hull.context.store->db, NULL, &groups, &count, err))
-		return -1;
-	free(groups);
-	if (!count || !call->object_count)
+	if (!names_group(call))
 		return 0;
-	count = 0;
-	rc = 0;
+	list = json_array();
 	for (int i = 0; rc == 0 && i < call->object_count; i++) {
 		struct th_error own = {0};
 
 		/* What is no container is the verb's to complain of. */
-		if (add_named(call, call->objects[i], &rows, &count, &own))
+		if (add_named(call, call->objects[i], list, &own))
 			rc = 1;
 	}
+	count = json_array_size(list);
 	objects = rc ? NULL : calloc(count + 1, sizeof(*objects));
 	for (size_t i = 0; objects && i < count; i++) {
 		/* Until the program ends. */
-		objects[i] = strdup(rows[i].id);
+		objects[i] = strdup(doc_text(json_array_get(list, i), "id"));
 		if (!objects[i])
 			rc = th_fail_memory(err);
 	}
-	free(rows);
+	json_decref(list);
 	if (objects && rc == 0) {
 		call->objects = objects;
 		call->object_count = (int)count;
@@ -111,36 +106,43 @@ int expand_groups(struct invocation *call, struct th_error *err)
 }
 
 int find_containers(struct invocation *call,
-	bool (*wanted)(const struct th_container_row *row),
-	struct th_container_row **rows, size_t *count)
+	bool (*wanted)(const json_t *container), json_t **list)
 {
 	struct th_error err = {0};
 
-	*rows = NULL;
-	*count = 0;
+	*list = json_array();
 	if (option_given(call, "all"))
-		return find_all(call, wanted, rows, count);
+		return find_all(call, wanted, *list);
 	if (call->object_count)
-		return find_named(call, rows, count);
+		return find_named(call, *list);
 	th_fail(&err, TH_USAGE, "%s: no container given", call->verb->name);
 	th_hint(&err, "give its name, or use --all");
 	return say_error(&err);
 }
 
-int each_container(struct invocation *call,
-	bool (*wanted)(const struct th_container_row *row),
-	int (*act)(struct invocation *call, struct th_container_row *row))
+json_t *ids_of(const json_t *list)
 {
-	struct th_container_row *rows;
-	size_t count;
-	int code = find_containers(call, wanted, &rows, &count);
+	json_t *ids = json_array();
 
-	for (size_t i = 0; i < count; i++) {
-		int one = act(call, &rows[i]);
+	for (size_t i = 0; i < json_array_size(list); i++)
+		json_array_append(
+			ids, json_object_get(json_array_get(list, i), "id"));
+	return ids;
+}
+
+int each_container(struct invocation *call,
+	bool (*wanted)(const json_t *container),
+	int (*act)(struct invocation *call, const json_t *container))
+{
+	json_t *list;
+	int code = find_containers(call, wanted, &list);
+
+	for (size_t i = 0; i < json_array_size(list); i++) {
+		int one = act(call, json_array_get(list, i));
 
 		code = code ? code : one;
 	}
-	free(rows);
+	json_decref(list);
 	return code;
 }
 
@@ -165,4 +167,21 @@ int read_grace(struct invocation *call, int *grace_ms, struct th_error *err)
 {
 	*grace_ms = -1;
 	return read_span(call, "grace", grace_ms, err);
+}
+
+int read_time(const char *text, int64_t *time_us, struct th_error *err)
+{
+	int64_t span;
+
+	if (!text)
+		return 0;
+	if (th_clock_parse_span(text, &span) == 0) {
+		*time_us = th_clock_now_us() - span;
+		return 0;
+	}
+	if (th_clock_parse(text, time_us) == 0)
+		return 0;
+	th_fail(err, TH_USAGE, "\"%.60s\" is not a time", text);
+	return th_hint(err,
+		"for example 10m for ten minutes ago, or 2026-03-01T05:12:00Z");
 }

@@ -2,47 +2,41 @@
 
 #include <unistd.h>
 
-#include "base/file.h"
 #include "cli/attach.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 
-static int code_of(const struct th_error *err)
+/* Half a run is none. */
+static int give_up(
+	struct invocation *call, const char *id, const struct th_error *err)
 {
-	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
-		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
-					  : EXIT_TOOL;
+	struct th_error ignored = {0}; /* swept later */
+
+	th_remove(call->hull, id, TH_KIND_CONTAINER, true, NULL, &ignored);
+	say_error(err);
+	return attach_failure(err);
 }
 
 int foreground_run(
-	struct invocation *call, struct th_container_row *row, bool terminal)
+	struct invocation *call, const json_t *container, bool terminal)
 {
-	struct th_ending ending = {0};
-	struct th_error err = {0}, ignored = {0}; /* swept later */
-	struct attach_options attach = {.context = &call->hull.context,
-		.row = row,
-		.channel = -1,
-		.console = -1,
+	const char *id = doc_text(container, "id");
+	struct th_news end = {.told = TH_TOLD_NOTHING};
+	struct th_error err = {0};
+	struct leave_keys keys;
+	struct attach_options attach = {.name = doc_text(container, "name"),
 		.input = true,
 		.terminal = terminal && isatty(0),
-		.pass_signals = true};
-	struct leave_keys keys;
+		.pass_signals = true,
+		.leave = &keys};
 	int rc;
 
-	if (attach_keys(call, &keys, &err)) {
-		th_container_remove(&call->hull.context, row, true, &ignored);
-		say_error(&err);
-		return EXIT_TOOL;
-	}
-	attach.leave = &keys;
+	if (attach_keys(call, &keys, &err))
+		return give_up(call, id, &err);
 	attach_prepare();
-	if (th_container_start(&call->hull.context, row, TH_ATTACHED_INPUT,
-		    attach_size(), &attach.channel, &err)) {
-		th_container_remove(&call->hull.context, row, true, &ignored);
-		say_error(&err);
-		return code_of(&err);
-	}
-	th_state_get(call->hull.context.store->db, row->id, row, &ignored);
-	rc = attach_run(&attach, &ending, &err);
-	th_close(&attach.channel);
-	return attach_code(call, &attach, rc, &ending, &err);
+	if (th_talk_start(call->hull, id, attach_size(), &attach.talk, &err))
+		return give_up(call, id, &err);
+	rc = attach_run(&attach, &end, &err);
+	th_talk_close(attach.talk);
+	return attach_code(call, &attach, rc, &end, &err);
 }

@@ -8,6 +8,6 @@
  * it has one of its own. One that cannot be started is removed. The exit code
  * is the program's, or ours where it never ran. */
 int foreground_run(
-	struct invocation *call, struct th_container_row *row, bool terminal);
+	struct invocation *call, const json_t *container, bool terminal);
 
 #endif

@@ -1,31 +1,26 @@
 #include "cli/group_acts.h"
 
+#include "cli/doc.h"
 #include "cli/group_progress.h"
 #include "cli/output.h"
 
 /* As long as a launch waits for a probe. */
 #define READY_MS 60000
 
-bool has_order(const struct th_group *group)
-{
-	for (size_t i = 0; i < group->count; i++) {
-		if (group->items[i].after_count)
-			return true;
-	}
-	return false;
-}
-
-int start_rows(struct invocation *call, struct th_group *group)
+int start_in_order(struct invocation *call, const json_t *ids)
 {
 	struct group_progress progress = {.call = call};
-	const struct th_group_options options = {.ready_ms = READY_MS,
+	const struct th_group_how how = {.ready_ms = READY_MS,
 		.grace_ms = -1,
 		.tell = group_progress_tell,
 		.owner = &progress};
-	bool undone;
-	int rc;
+	struct th_error err = {0};
+	json_t *outcome = NULL;
+	int code = EXIT_DONE;
 
 	group_progress_begin(&progress);
-	rc = th_group_do(&call->hull.context, group, &options, &undone);
-	return rc ? group_progress_left(group) : EXIT_DONE;
+	if (th_group_begin(call->hull, ids, &how, &outcome, &err))
+		code = group_progress_left(&progress, outcome, &err);
+	json_decref(outcome);
+	return code;
 }

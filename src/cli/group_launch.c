@@ -3,19 +3,16 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <time.h>
 #include <unistd.h>
 
-#include "base/clock.h"
 #include "cli/choose.h"
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/each.h"
 #include "cli/group_parts.h"
 #include "cli/group_progress.h"
 #include "cli/output.h"
 #include "cli/settings_text.h"
 #include "cli/shown.h"
-#include "container/new_network.h"
 
 #define READY_MS 60000
 
@@ -66,40 +63,38 @@ static int read_options(struct launching *launching, struct th_error *err)
 			"\"%.50s\" is not a value of --on-failure; use keep or "
 			"undo",
 			on_failure);
-	launching->options.undo = on_failure && strcmp(on_failure, "undo") == 0;
-	launching->options.ready_ms = READY_MS;
-	return read_grace(call, &launching->options.grace_ms, err) ||
+	launching->how.undo = on_failure && strcmp(on_failure, "undo") == 0;
+	launching->how.ready_ms = READY_MS;
+	return read_grace(call, &launching->how.grace_ms, err) ||
 			read_span(call, "ready-within",
-				&launching->options.ready_ms, err)
+				&launching->how.ready_ms, err)
 		? -1
 		: 0;
 }
 
 /* ---- the containers of the file ---- */
 
-static void add_problem(const struct launching *launching,
-	const struct th_file_container *one, struct th_error *err,
-	struct th_problems *problems)
+static void add_problem(const struct launching *launching, const json_t *one,
+	const struct th_error *err, json_t *problems)
 {
-	char reason[sizeof(err->msg)];
+	char text[sizeof(err->msg) + 300];
 
-	snprintf(reason, sizeof(reason), "%s", err->msg);
-	snprintf(err->msg, sizeof(err->msg),
-		"%.150s, line %zu, column %zu: %.60s: %.250s",
-		option_value(launching->call, "settings"), one->place.line,
-		one->place.column, one->name, reason);
-	th_problems_add(problems, err);
+	snprintf(text, sizeof(text), "%.150s, line %d, column %d: %.60s: %s",
+		option_value(launching->call, "settings"),
+		(int)doc_number(one, "line"), (int)doc_number(one, "column"),
+		doc_text(one, "name"), err->msg);
+	json_array_append_new(problems,
+		json_pack("{s:i s:s s:s}", "code", (int)err->code, "message",
+			text, "hint", err->hint));
 }
 
 /* As an invocation of its own: the file's words are options. */
-static int read_one(
-	struct launching *launching, size_t at, struct th_error *err)
+static int read_settings(struct launching *launching, const json_t *one,
+	struct making *making, struct th_error *err)
 {
-	struct th_file_container *one = &launching->file->containers[at];
-	struct making *making = &launching->makings[at];
 	struct invocation own = *launching->call;
 	const char *fetch = option_value(launching->call, "fetch");
-	char *recipe[2] = {one->build, NULL};
+	char *recipe[2] = {(char *)(uintptr_t)doc_text(one, "build"), NULL};
 	int rc;
 
 	own.options = calloc(3, sizeof(*own.options));
@@ -107,11 +102,11 @@ static int read_one(
 		return th_fail_memory(err);
 	own.option_count = 0;
 	own.options[own.option_count++] =
-		(struct given_option){"name", one->name};
+		(struct given_option){"name", doc_text(one, "name")};
 	if (fetch)
 		own.options[own.option_count++] =
 			(struct given_option){"fetch", fetch};
-	if (one->build) {
+	if (*recipe[0]) {
 		own.objects = recipe;
 		own.object_count = 1;
 	}
@@ -121,189 +116,95 @@ static int read_one(
 	if (own.objects != recipe)
 		free(own.objects);
 	free(own.options);
-	making->settings.image_later = one->build != NULL;
-	making->settings.coming_networks = &launching->networks;
 	return rc;
 }
 
-static int describe_after(const struct th_file_container *one,
-	char text[TH_AFTER_TEXT], struct th_error *err)
+static void read_one(struct launching *launching, const json_t *one,
+	json_t *list, json_t *problems)
 {
-	size_t used = 0;
-
-	text[0] = '\0';
-	for (size_t i = 0; i < one->after_count; i++) {
-		used += (size_t)snprintf(text + used, TH_AFTER_TEXT - used,
-			"%s%s=%s", used ? " " : "", one->after[i].member,
-			th_after_word(one->after[i].what));
-		if (used >= TH_AFTER_TEXT)
-			return th_fail(
-				err, TH_USAGE, "it waits for too many others");
-	}
-	return 0;
-}
-
-static int add_item(
-	struct launching *launching, size_t at, struct th_error *err)
-{
-	const struct th_file_container *one = &launching->file->containers[at];
-	struct th_group_item *item =
-		&launching->group.items[launching->group.count++];
-
-	item->settings = &launching->makings[at].settings;
-	snprintf(item->member.group, sizeof(item->member.group), "%s",
-		launching->file->group);
-	snprintf(item->member.member, sizeof(item->member.member), "%s",
-		one->member);
-	item->settings->member = &item->member;
-	th_group_digest(item->settings, item->member.settings);
-	return describe_after(one, item->member.after, err);
-}
-
-/* The list grows by those that go, and may move then. */
-static void point_members(struct launching *launching)
-{
-	for (size_t i = 0; i < launching->group.count; i++) {
-		struct th_group_item *item = &launching->group.items[i];
-
-		if (item->settings)
-			item->settings->member = &item->member;
-	}
-}
-
-static void read_all(struct launching *launching, struct th_problems *problems)
-{
-	size_t count = launching->file->container_count;
+	static const char *const same[] = {
+		"member", "after", "line", "column", "build"};
+	struct making making = {NULL};
 	struct th_error err = {0};
+	json_t *made = json_object();
 
-	launching->makings = calloc(count + 1, sizeof(*launching->makings));
-	launching->group.items =
-		calloc(count + 1, sizeof(*launching->group.items));
-	if (!launching->makings || !launching->group.items) {
-		th_fail_memory(&err);
-		th_problems_add(problems, &err);
-		return;
-	}
-	snprintf(launching->group.name, sizeof(launching->group.name), "%s",
-		launching->file->group);
-	for (size_t i = 0; i < launching->file->network_count; i++) {
-		if (th_strings_add(&launching->networks,
-			    launching->file->networks[i].name))
-			th_fail_memory(&err);
-	}
-	for (size_t i = 0; i < count; i++) {
-		if (read_one(launching, i, &err) ||
-			add_item(launching, i, &err))
-			add_problem(launching, &launching->file->containers[i],
-				&err, problems);
-	}
+	if (read_settings(launching, one, &making, &err))
+		add_problem(launching, one, &err, problems);
+	for (size_t i = 0; i < sizeof(same) / sizeof(*same); i++)
+		json_object_set(made, same[i], json_object_get(one, same[i]));
+	json_object_set(made, "settings", making.settings);
+	json_array_append_new(list, made);
+	making_release(&making);
 }
 
-/* ---- comparing ---- */
-
-/* What an earlier look has found is forgotten. */
-static int compare(struct launching *launching, struct th_problems *problems,
-	struct th_error *err)
+/* What the library wants of the group; or the problems. */
+static void read_all(struct launching *launching, json_t *problems)
 {
-	struct th_group *group = &launching->group;
-	int rc;
+	const json_t *file = launching->file, *one;
+	json_t *list = json_array();
+	size_t i;
 
-	for (size_t i = launching->file->container_count; i < group->count; i++)
-		free(group->items[i].after);
-	group->count = launching->file->container_count;
-	rc = th_group_compare(
-		&launching->call->hull.context, group, problems, err);
-	point_members(launching);
-	return rc;
-}
-
-static void check_networks(
-	struct launching *launching, struct th_problems *problems)
-{
-	struct th_store *store = launching->call->hull.context.store;
-
-	for (size_t i = 0; i < launching->file->network_count; i++) {
-		const struct th_file_network *one =
-			&launching->file->networks[i];
-		struct th_network_row *rows = NULL;
-		struct th_error err = {0};
-		size_t count = 0;
-		bool same = true;
-
-		if (th_network_list(store, one->name, &rows, &count, &err)) {
-			th_problems_add(problems, &err);
-			continue;
-		}
-		if (count)
-			same = rows[0].internal == one->internal &&
-				rows[0].loopback == one->loopback;
-		for (size_t k = 0; count && k < one->subnets.count; k++)
-			same &= strcmp(one->subnets.items[k],
-					rows[0].subnet4) == 0 ||
-				strcmp(one->subnets.items[k],
-					rows[0].subnet6) == 0;
-		free(rows);
-		if (same)
-			continue;
-		th_fail(&err, TH_IN_USE,
-			"%.150s, line %zu, column %zu: the network \"%s\" is "
-			"there already, and is another one",
-			option_value(launching->call, "settings"),
-			one->place.line, one->place.column, one->name);
-		th_hint(&err,
-			"tidyhull show network:%s; once nothing uses it: "
-			"tidyhull remove network:%s",
-			one->name, one->name);
-		th_problems_add(problems, &err);
+	json_array_foreach(doc_part(file, "containers"), i, one)
+	{
+		read_one(launching, one, list, problems);
 	}
+	launching->group = json_pack("{s:O s:O s:O s:o}", "name",
+		json_object_get(file, "group"), "networks",
+		json_object_get(file, "networks"), "volumes",
+		json_object_get(file, "volumes"), "containers", list);
+	doc_set(launching->group, "file",
+		option_value(launching->call, "settings"));
 }
 
-static const char *because(
-	const struct th_group_item *item, const char *build, char text[200])
+/* ---- what is to be done ---- */
+
+static const char *build_of(const struct launching *launching, size_t at)
 {
-	switch (item->act) {
-	case TH_GROUP_MAKE:
+	return doc_text(
+		json_array_get(doc_part(launching->group, "containers"), at),
+		"build");
+}
+
+static const char *because(const json_t *act, const char *build, char text[200])
+{
+	const char *word = doc_text(act, "act");
+
+	if (strcmp(word, "create") == 0)
 		return "there is none";
-	case TH_GROUP_START:
+	if (strcmp(word, "start") == 0)
 		return "it does not run";
-	case TH_GROUP_REMOVE:
+	if (strcmp(word, "remove") == 0)
 		return "the file no longer has it";
-	case TH_GROUP_REMAKE:
-		snprintf(text, 200, "changed: %s", item->why);
+	if (strcmp(word, "recreate") == 0) {
+		snprintf(text, 200, "changed: %.180s", doc_text(act, "why"));
 		return text;
-	case TH_GROUP_LEAVE:
-		break;
 	}
-	return build ? shown(build) : "it is as described";
+	return *build ? shown(build) : "it is as described";
 }
 
-static void print_plan(const struct launching *launching)
+static void print_plan(const struct launching *launching, const json_t *acts)
 {
-	char text[200];
-
-	const struct th_group *group = &launching->group;
 	struct table *table = table_new();
+	const json_t *act;
 	bool any = false;
+	char text[200];
+	size_t i;
 
 	table_column(table, "container", false);
 	table_column(table, "what is done", false);
 	table_column(table, "because", false);
-	for (size_t i = 0; i < group->count; i++) {
-		const struct th_group_item *item = &group->items[i];
-		bool leave = item->act == TH_GROUP_LEAVE;
-		const char *build = i < launching->file->container_count
-			? launching->file->containers[i].build
-			: NULL;
+	json_array_foreach(acts, i, act)
+	{
+		bool leave = strcmp(doc_text(act, "act"), "leave") == 0;
+		const char *build = build_of(launching, i);
 
-		any |= !leave || build;
+		any |= !leave || *build;
 		table_row(table);
-		table_cell(table, "bold", "%s",
-			item->settings ? item->settings->name
-				       : item->before.name);
+		table_cell(table, "bold", "%s", doc_text(act, "container"));
 		table_cell(table, leave ? "darkgray" : NULL, "%s",
-			leave && build ? "build, then see"
-				       : th_group_act_word(item->act));
-		table_cell(table, NULL, "%s", because(item, build, text));
+			leave && *build ? "build, then see"
+					: doc_text(act, "act"));
+		table_cell(table, NULL, "%s", because(act, build, text));
 	}
 	table_print(table);
 	puts(any ? "nothing was changed"
@@ -312,20 +213,22 @@ static void print_plan(const struct launching *launching)
 
 /* Those that the file no longer has: a person is asked, a script is not. False
  * where nothing is to be done at all. */
-static bool confirm_gone(struct launching *launching, struct th_error *err)
+static bool confirm_gone(
+	struct launching *launching, const json_t *acts, struct th_error *err)
 {
-	struct th_group *group = &launching->group;
 	char names[200] = "", question[300];
-	size_t gone = 0;
+	const json_t *act;
+	size_t gone = 0, i;
 
-	for (size_t i = 0; i < group->count; i++) {
+	json_array_foreach(acts, i, act)
+	{
 		size_t used = strlen(names);
 
-		if (group->items[i].act != TH_GROUP_REMOVE)
+		if (strcmp(doc_text(act, "act"), "remove") != 0)
 			continue;
 		gone++;
 		snprintf(names + used, sizeof(names) - used, "%s%s",
-			used ? ", " : "", group->items[i].before.name);
+			used ? ", " : "", doc_text(act, "container"));
 	}
 	if (!gone || launching->call->yes)
 		return true;
@@ -333,12 +236,8 @@ static bool confirm_gone(struct launching *launching, struct th_error *err)
 		"the file no longer has %s: remove %s?", names,
 		gone == 1 ? "it" : "them");
 	if (isatty(0) && on_terminal()) {
-		if (choose_yes(question))
-			return true;
-		/* Then they stay as they are. */
-		while (group->count &&
-			group->items[group->count - 1].act == TH_GROUP_REMOVE)
-			free(group->items[--group->count].after);
+		/* Otherwise they stay as they are. */
+		launching->how.leave_gone = !choose_yes(question);
 		return true;
 	}
 	th_fail(err, TH_USAGE,
@@ -348,133 +247,77 @@ static bool confirm_gone(struct launching *launching, struct th_error *err)
 	return false;
 }
 
-/* ---- what is needed first ---- */
-
-static int make_others(struct launching *launching, struct th_error *err)
-{
-	struct th_store *store = launching->call->hull.context.store;
-	struct th_settings_file *file = launching->file;
-
-	for (size_t i = 0; i < file->volumes.count; i++) {
-		if (th_volume_make(store, file->volumes.items[i], err) < 0)
-			return -1;
-	}
-	for (size_t i = 0; i < file->network_count; i++) {
-		struct th_new_network wish = {.name = file->networks[i].name,
-			.subnets = file->networks[i].subnets,
-			.internal = file->networks[i].internal,
-			.loopback = file->networks[i].loopback};
-		struct th_network_row row;
-
-		if (th_network_new(store, &wish, &row, err) < 0)
-			return -1;
-	}
-	return 0;
-}
-
 /* ---- the whole ---- */
 
-/* One command at a time changes a group; the next one sees what came of it. */
-static int hold_group(
-	struct launching *launching, int *lock, struct th_error *err)
+static void tell_waiting(void *owner)
 {
-	const struct timespec step = {.tv_nsec = 50000000};
-	const struct th_context *context = &launching->call->hull.context;
-	bool told = launching->call->quiet;
-	int rc;
+	const struct group_progress *progress = owner;
 
-	while ((rc = th_group_hold(
-			context, launching->group.name, lock, err)) == 0) {
-		if (!told)
-			fputs("note: another command changes the group; "
-			      "waiting for it\n",
-				stderr);
-		told = true;
-		if (atomic_load(context->cancel))
-			return th_fail(err, TH_FAILED, "interrupted");
-		nanosleep(&step, NULL);
-	}
-	return rc < 0 ? -1 : 0;
+	if (!progress->call->quiet)
+		fputs("note: another command changes the group; waiting for "
+		      "it\n",
+			stderr);
 }
 
-static int change_group(struct launching *launching)
+static int bring_up(struct launching *launching, const json_t *acts)
 {
 	struct group_progress progress = {.call = launching->call};
-	struct th_problems problems = {0};
 	struct th_error err = {0};
-	bool undone;
-	int rc, code;
+	json_t *outcome = NULL;
+	int code, rc;
 
-	/* What was built or pulled may be another image than before, and
-	 * others may have been at work. */
-	if (compare(launching, &problems, &err)) {
-		code = say_error(&err);
-	} else if (problems.count) {
-		code = say_problems("launch", launching->group.name, &problems);
-	} else {
-		launching->options.tell = group_progress_tell;
-		launching->options.owner = &progress;
-		group_progress_begin(&progress);
-		rc = th_group_do(&launching->call->hull.context,
-			&launching->group, &launching->options, &undone);
-		code = group_progress_end(
-			&progress, &launching->group, rc, undone);
-	}
-	th_problems_release(&problems);
-	return code;
-}
-
-static int bring_up(struct launching *launching)
-{
-	struct th_error err = {0};
-	int lock = -1, code;
-
-	if (!confirm_gone(launching, &err) || build_images(launching, &err) ||
-		pull_images(launching, &err) || make_others(launching, &err) ||
-		hold_group(launching, &lock, &err))
+	if (!confirm_gone(launching, acts, &err) ||
+		build_images(launching, &err))
 		return say_error(&err);
-	code = change_group(launching);
-	th_group_let_go(
-		&launching->call->hull.context, launching->group.name, &lock);
+	launching->how.tell = group_progress_tell;
+	launching->how.waits = tell_waiting;
+	launching->how.owner = &progress;
+	group_progress_begin(&progress);
+	rc = th_group_launch(launching->call->hull, launching->group,
+		&launching->how, &outcome, &err);
+	code = doc_part(outcome, "problems")
+		? say_problems("launch", doc_text(launching->group, "name"),
+			  outcome, &err)
+		: group_progress_end(&progress, outcome, rc, &err);
+	json_decref(outcome);
 	return code;
 }
 
-static void release(struct launching *launching)
+static int look_and_launch(struct launching *launching)
 {
-	size_t count = launching->file->container_count;
-
-	for (size_t i = 0; launching->makings && i < count; i++)
-		making_release(&launching->makings[i]);
-	free(launching->makings);
-	th_group_release(&launching->group);
-	th_strings_release(&launching->digests);
-	th_strings_release(&launching->networks);
-}
-
-int group_launch(struct invocation *call, struct th_settings_file *file)
-{
-	struct launching launching = {.call = call, .file = file};
-	struct th_problems problems = {0};
+	struct invocation *call = launching->call;
 	struct th_error err = {0};
+	json_t *look = NULL;
 	int code = EXIT_DONE;
 
-	if (read_options(&launching, &err))
-		return say_error(&err);
-	read_all(&launching, &problems);
-	if (!problems.count && compare(&launching, &problems, &err))
+	if (th_group_look(call->hull, launching->group, &look, &err))
+		code = say_problems("launch",
+			doc_text(launching->group, "name"), look, &err);
+	else if (option_given(call, "plan"))
+		print_plan(launching, doc_part(look, "acts"));
+	else
+		code = bring_up(launching, doc_part(look, "acts"));
+	json_decref(look);
+	return code;
+}
+
+int group_launch(struct invocation *call, const json_t *file)
+{
+	struct launching launching = {.call = call, .file = file};
+	json_t *wrong = json_pack("{s:[]}", "problems");
+	struct th_error err = {0};
+	int code;
+
+	if (read_options(&launching, &err)) {
 		code = say_error(&err);
-	if (!problems.count && code == EXIT_DONE) {
-		check_networks(&launching, &problems);
-		th_group_check(
-			&call->hull.context, &launching.group, &problems);
+	} else {
+		read_all(&launching, doc_part(wrong, "problems"));
+		code = doc_count(wrong, "problems")
+			? say_problems("launch", doc_text(file, "group"), wrong,
+				  &err)
+			: look_and_launch(&launching);
 	}
-	if (problems.count)
-		code = say_problems("launch", file->group, &problems);
-	else if (code == EXIT_DONE && option_given(call, "plan"))
-		print_plan(&launching);
-	else if (code == EXIT_DONE)
-		code = bring_up(&launching);
-	th_problems_release(&problems);
-	release(&launching);
+	json_decref(launching.group);
+	json_decref(wrong);
 	return code;
 }

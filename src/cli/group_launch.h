@@ -3,9 +3,8 @@
 #define CLI_GROUP_LAUNCH_H
 
 #include "cli/verb.h"
-#include "group/settings_file.h"
 
 /* Brings it up; the exit code. */
-int group_launch(struct invocation *call, struct th_settings_file *file);
+int group_launch(struct invocation *call, const json_t *file);
 
 #endif

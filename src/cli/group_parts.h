@@ -3,23 +3,16 @@
 #define CLI_GROUP_PARTS_H
 
 #include "cli/making.h"
-#include "group/group.h"
 
 struct launching {
 	struct invocation *call;
-	struct th_settings_file *file;
-	struct making *makings; /* one for each container of the file */
-	struct th_group group;
-	struct th_strings digests; /* of images that were built */
-	struct th_strings networks; /* that the file describes */
-	struct th_group_options options;
+	const json_t *file;
+	json_t *group; /* for the library; owned */
+	struct th_group_how how;
 };
 
-/* ---- group_images.c: before anything is stopped or started ---- */
-
-/* Builds the images that are named by recipes. */
+/* Builds the images that are named by recipes, before anything is stopped or
+ * started. */
 int build_images(struct launching *launching, struct th_error *err);
-/* Pulls those that are not here, or are to be had anew. */
-int pull_images(struct launching *launching, struct th_error *err);
 
 #endif

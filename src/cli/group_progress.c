@@ -4,14 +4,9 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
-
-static const char *name_of(const struct th_group_item *item)
-{
-	return item->settings ? item->settings->name : item->before.name;
-}
 
 static bool is_silent(const struct group_progress *progress)
 {
@@ -24,164 +19,150 @@ void group_progress_begin(struct group_progress *progress)
 	fflush(stdout);
 }
 
-static void print_done(
-	struct group_progress *progress, const struct th_group_item *item)
+static bool is_act(const json_t *step, const char *act)
 {
-	static const char *const words[] = {"left as it was", "started",
-		"launched", "recreated", "removed"};
-	char reach[512] = "", span[TH_TIME_TEXT];
+	return strcmp(doc_text(step, "act"), act) == 0;
+}
 
-	if (item->ready) {
+/* What is said of each act of docs/json.md, once it is done. */
+static const char *done_word(const json_t *step)
+{
+	return is_act(step, "start")	   ? "started"
+		: is_act(step, "create")   ? "launched"
+		: is_act(step, "recreate") ? "recreated"
+		: is_act(step, "remove")   ? "removed"
+					   : "left as it was";
+}
+
+static void print_done(struct group_progress *progress, const json_t *step)
+{
+	const char *name = shown(doc_text(step, "container"));
+	char reach[512], span[TH_TIME_TEXT];
+
+	if (doc_flag(step, "ready")) {
 		th_clock_span(th_clock_now_us() - progress->began_us, span);
-		printf("  %-16s ready after %s\n", shown(name_of(item)), span);
+		printf("  %-16s ready after %s\n", name, span);
 		return;
 	}
-	if (item->act != TH_GROUP_REMOVE)
-		th_view_reach(&progress->call->hull.context, item->row.id,
-			reach, sizeof(reach));
-	printf("  %-16s %s", shown(name_of(item)), words[item->act]);
-	if (item->act == TH_GROUP_REMAKE)
-		printf(", as it was changed: %s", item->why);
-	if (item->act == TH_GROUP_REMOVE)
+	reach_text(doc_part(step, "now"), reach, sizeof(reach));
+	printf("  %-16s %s", name, done_word(step));
+	if (is_act(step, "recreate"))
+		printf(", as it was changed: %s", doc_text(step, "why"));
+	if (is_act(step, "remove"))
 		fputs(", as the file no longer has it", stdout);
 	printf("%s%s\n", reach[0] ? "; port " : "", reach);
 }
 
-static void print_failed(const struct th_group_item *item)
+static void print_failed(const json_t *step)
 {
-	char what[2 * TH_NAME_MAX];
+	const json_t *error = doc_part(step, "error");
+	const char *name = doc_text(step, "container");
 
-	snprintf(what, sizeof(what), "%s", shown(name_of(item)));
 	fprintf(stderr, "tidyhull: cannot %s \"%s\": %s\n",
-		item->act == TH_GROUP_LEAVE ? "use"
-					    : th_group_act_word(item->act),
-		what, shown(item->err.msg));
-	if (item->err.hint[0])
-		fprintf(stderr, "  %s\n", shown(item->err.hint));
-	say_last_words(item->words);
-	if (item->went_back)
-		fprintf(stderr, "  %s is as it was before%s\n",
-			shown(name_of(item)), item->was_up ? ", and runs" : "");
+		is_act(step, "leave") ? "use" : doc_text(step, "act"),
+		shown(name), shown(doc_text(error, "message")));
+	if (*doc_text(error, "hint"))
+		fprintf(stderr, "  %s\n", shown(doc_text(error, "hint")));
+	say_last_words(doc_text(step, "last-words"));
+	if (doc_flag(step, "went-back"))
+		fprintf(stderr, "  %s is as it was before%s\n", shown(name),
+			doc_flag(step, "ran") ? ", and runs" : "");
 }
 
-void group_progress_tell(void *owner, const struct th_group *group,
-	const struct th_group_item *item)
+void group_progress_tell(void *owner, const json_t *step)
 {
 	struct group_progress *progress = owner;
+	bool ready = doc_flag(step, "ready"), leave = is_act(step, "leave");
 
-	(void)group;
-	if (item->step == TH_GROUP_FAILED) {
+	if (strcmp(doc_text(step, "step"), "failed") == 0) {
+		progress->failed = true;
 		fflush(stdout);
-		print_failed(item);
-	} else if (item->step == TH_GROUP_DONE && progress->call->quiet &&
-		!item->ready && item->act != TH_GROUP_LEAVE &&
-		item->act != TH_GROUP_REMOVE) {
-		printf("%s\n", item->row.id);
-	} else if (item->step == TH_GROUP_DONE && !is_silent(progress) &&
-		(item->act != TH_GROUP_LEAVE || !item->ready)) {
-		print_done(progress, item);
+		print_failed(step);
+	} else if (progress->call->quiet && !ready && !leave &&
+		!is_act(step, "remove")) {
+		printf("%s\n", doc_text(doc_part(step, "now"), "id"));
+	} else if (!is_silent(progress) && (!leave || !ready)) {
+		print_done(progress, step);
 		fflush(stdout);
 	}
 }
 
-/* One that ended at once was up, too: it is told, and no failure. */
-static size_t count_up(struct group_progress *progress,
-	const struct th_group *group, size_t *all)
+int group_progress_left(const struct group_progress *progress,
+	const json_t *outcome, const struct th_error *err)
 {
-	size_t up = 0;
+	struct th_buf left;
 
-	*all = 0;
-	for (size_t i = 0; i < group->count; i++) {
-		const struct th_group_item *item = &group->items[i];
-		struct th_container_row now;
-		struct th_error ignored = {0}; /* at the next look */
-		char state[96];
+	/* What stood in the way of all of it has not been told. */
+	if (!progress->failed)
+		return say_error(err);
+	doc_join(outcome, "left-out", ", ", &left);
+	if (left.len)
+		fprintf(stderr, "  not begun: %s\n", shown(left.data));
+	th_buf_release(&left);
+	return exit_code_of(err->code);
+}
 
-		if (item->act == TH_GROUP_REMOVE || !item->row.id[0] ||
-			th_state_get(progress->call->hull.context.store->db,
-				item->row.id, &now, &ignored) != 1)
-			continue;
-		(*all)++;
-		if (now.state == TH_STATE_RUNNING ||
-			now.state == TH_STATE_PAUSED) {
+/* One that ended at once was up, too: it is told, and no failure. */
+static size_t count_up(
+	const struct group_progress *progress, const json_t *containers)
+{
+	const json_t *one;
+	size_t up = 0, i;
+	char state[96];
+
+	json_array_foreach(containers, i, one)
+	{
+		if (is_state(one, "running") || is_state(one, "paused")) {
 			up++;
 			continue;
 		}
-		state_text(&now, state);
-		if (!is_silent(progress) && item->step == TH_GROUP_DONE)
-			printf("  %-16s %s\n", shown(now.name), state);
+		state_text(one, state);
+		if (!is_silent(progress) && doc_flag(one, "did"))
+			printf("  %-16s %s\n", shown(doc_text(one, "name")),
+				state);
 	}
 	return up;
 }
 
-static json_t *describe(
-	struct group_progress *progress, const struct th_group *group)
+static int print_outcome(json_t *outcome)
 {
-	json_t *list = json_array();
+	json_t *one;
+	size_t i;
 
-	for (size_t i = 0; i < group->count; i++) {
-		const struct th_group_item *item = &group->items[i];
-		struct th_container_row now;
-		struct th_error ignored = {0}; /* at the next look */
-
-		if (item->act != TH_GROUP_REMOVE && item->row.id[0] &&
-			th_state_get(progress->call->hull.context.store->db,
-				item->row.id, &now, &ignored) == 1)
-			json_array_append_new(list,
-				th_view_container(
-					&progress->call->hull.context, &now));
+	json_array_foreach(doc_part(outcome, "containers"), i, one)
+	{
+		json_object_del(one, "did");
 	}
-	return json_pack("{s:s s:s s:o}", "kind", "group", "name", group->name,
-		"containers", list);
+	return print_json(json_pack("{s:s s:O s:O}", "kind", "group", "name",
+		json_object_get(outcome, "name"), "containers",
+		json_object_get(outcome, "containers")));
 }
 
-static int first_code(const struct th_group *group)
+int group_progress_end(const struct group_progress *progress, json_t *outcome,
+	int rc, const struct th_error *err)
 {
-	for (size_t i = 0; i < group->count; i++) {
-		if (group->items[i].step == TH_GROUP_FAILED)
-			return exit_code_of(group->items[i].err.code);
-	}
-	return EXIT_FAILED;
-}
+	const struct invocation *call = progress->call;
+	const json_t *containers = doc_part(outcome, "containers");
+	const char *name = doc_text(outcome, "name");
+	bool undone = doc_flag(outcome, "undone");
+	int code = rc ? group_progress_left(progress, outcome, err) : EXIT_DONE;
+	size_t up;
 
-int group_progress_left(const struct th_group *group)
-{
-	char left[200] = "";
-
-	for (size_t i = 0; i < group->count; i++) {
-		size_t used = strlen(left);
-
-		if (group->items[i].step == TH_GROUP_LEFT_OUT)
-			snprintf(left + used, sizeof(left) - used, "%s%s",
-				used ? ", " : "", name_of(&group->items[i]));
-	}
-	if (left[0])
-		fprintf(stderr, "  not begun: %s\n", shown(left));
-	return first_code(group);
-}
-
-int group_progress_end(struct group_progress *progress,
-	const struct th_group *group, int rc, bool undone)
-{
-	int code = rc ? group_progress_left(group) : EXIT_DONE;
-	size_t up, all;
-
+	if (!outcome)
+		return code;
 	if (undone)
 		fprintf(stderr, "  the group \"%s\" is as it was before\n",
-			shown(group->name));
-	if (progress->call->json)
-		return print_json(describe(progress, group)) ? EXIT_FAILED
-							     : code;
-	up = count_up(progress, group, &all);
-	if (is_silent(progress))
+			shown(name));
+	if (call->json)
+		return print_outcome(outcome) ? EXIT_FAILED : code;
+	up = count_up(progress, containers);
+	if (is_silent(progress) || undone)
 		return code;
-	if (undone)
-		return code;
-	printf("group %s: %zu of %zu containers run\n", shown(group->name), up,
-		all);
+	printf("group %s: %zu of %zu containers run\n", shown(name), up,
+		json_array_size(containers));
 	if (rc)
 		printf("  look: tidyhull list --all; again, once it is mended: "
 		       "tidyhull launch --settings %s\n",
-			shown(option_value(progress->call, "settings")));
+			shown(option_value(call, "settings")));
 	return code;
 }

@@ -3,23 +3,23 @@
 #define CLI_GROUP_PROGRESS_H
 
 #include "cli/verb.h"
-#include "group/group.h"
 
 struct group_progress {
 	struct invocation *call;
 	int64_t began_us;
-	size_t left; /* that still wait or work */
+	bool failed; /* of a container, which was told */
 };
 
 void group_progress_begin(struct group_progress *progress);
-/* As th_group_options tells. */
-void group_progress_tell(void *owner, const struct th_group *group,
-	const struct th_group_item *item);
-/* Where one has failed: names those that were not begun, and gives the exit
+/* As struct th_group_how has it. */
+void group_progress_tell(void *owner, const json_t *step);
+/* Where it has failed: names those that were not begun, and gives the exit
  * code. */
-int group_progress_left(const struct th_group *group);
-/* The last lines; the exit code. rc is that of th_group_do. */
-int group_progress_end(struct group_progress *progress,
-	const struct th_group *group, int rc, bool undone);
+int group_progress_left(const struct group_progress *progress,
+	const json_t *outcome, const struct th_error *err);
+/* The last lines; the exit code. rc and outcome are those of th_group_launch.
+ */
+int group_progress_end(const struct group_progress *progress, json_t *outcome,
+	int rc, const struct th_error *err);
 
 #endif

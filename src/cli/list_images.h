@@ -1,10 +1,9 @@
-/* list images: the images that are here. */
+/* Images as list shows them. */
 #ifndef CLI_LIST_IMAGES_H
 #define CLI_LIST_IMAGES_H
 
 #include "cli/verb.h"
 
-/* The exit code. */
-int list_images(struct invocation *call);
+void print_images(struct invocation *call, const json_t *doc);
 
 #endif

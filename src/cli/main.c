@@ -2,6 +2,7 @@
 #include <errno.h>
 #include <locale.h>
 #include <signal.h>
+#include <stdatomic.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -11,6 +12,7 @@
 #include "base/buffer.h"
 #include "cli/each.h"
 #include "cli/choose.h"
+#include "cli/doc.h"
 #include "cli/options.h"
 #include "cli/output.h"
 #include "cli/programs.h"
@@ -18,14 +20,25 @@
 #include "cli/runnable.h"
 #include "cli/verbs.h"
 
-static atomic_bool interrupted;
-static mode_t callers_umask = 022;
+static volatile sig_atomic_t is_interrupted;
+/* What the signal has to reach; NULL where nothing is open. */
+static th_hull *_Atomic open_hull;
+mode_t callers_umask = 022;
 
 static void interrupt(int number)
 {
+	th_hull *hull = atomic_load(&open_hull);
+
 	/* Once is a wish; a second time, the default does its work. */
-	atomic_store(&interrupted, true);
+	is_interrupted = 1;
+	if (hull)
+		th_hull_cancel(hull);
 	signal(number, SIG_DFL);
+}
+
+bool interrupted(void)
+{
+	return is_interrupted;
 }
 
 static const char *from_environment(const char *name)
@@ -33,27 +46,19 @@ static const char *from_environment(const char *name)
 	return getenv(name);
 }
 
-static void show_notice(void *owner, const char *text)
-{
-	const struct invocation *call = owner;
-
-	if (!call->quiet)
-		fprintf(stderr, "note: %s\n", text);
-}
-
 /* On "none" and "host" a container needs nothing that other containers have. */
-static enum th_needs_networks needs_networks(const struct invocation *call)
+static int start_purpose(const struct invocation *call)
 {
 	const char *network = option_value(call, "network");
 
 	if (call->verb->flags & VERB_STARTS_MADE)
-		return TH_NEEDS_NETWORKS_OF_STORE;
+		return TH_TO_START_MADE;
 	if (!(call->verb->flags & VERB_STARTS) ||
 		(network &&
 			(strcmp(network, "none") == 0 ||
 				strcmp(network, "host") == 0)))
-		return TH_NEEDS_NO_NETWORKS;
-	return TH_NEEDS_NETWORKS;
+		return 0;
+	return TH_TO_START;
 }
 
 static bool makes_bundle(const struct invocation *call)
@@ -71,59 +76,86 @@ static bool works_on_store(const struct invocation *call)
 }
 
 /* What the verb and its options ask for. */
-static int begin(struct invocation *call, char keeper[PROGRAM_PATH],
-	char pilot[PROGRAM_PATH], struct th_error *err)
+static int purposes(const struct invocation *call)
 {
-	const struct th_hull_options options = {.env = from_environment,
-		.root = option_value(call, "root"),
+	int flags = call->verb->flags;
+
+	return (flags & VERB_LOOK ? TH_TO_LOOK : TH_TO_ACT) |
+		start_purpose(call) |
+		(flags & VERB_REGISTRIES || makes_bundle(call) ? TH_TO_FETCH
+							       : 0) |
+		(flags & VERB_CHECKS ? TH_TO_CHECK : 0) |
+		(option_given(call, "repair") ? TH_TO_REPAIR : 0) |
+		(works_on_store(call) ? 0 : TH_WITHOUT_STORE);
+}
+
+static int begin(struct invocation *call, struct progress *progress,
+	struct th_error *err)
+{
+	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH], act[64];
+	const struct th_opening opening = {.root = option_value(call, "root"),
 		.config = option_value(call, "config"),
 		.keeper = keeper,
 		.pilot = pilot,
-		.notice = show_notice,
-		.owner = call,
-		.cancel = &interrupted,
-		.umask = callers_umask,
-		.logins = call->verb->flags & VERB_REGISTRIES ||
-			makes_bundle(call),
-		.look = call->verb->flags & VERB_LOOK,
-		.networks = needs_networks(call),
-		.checks = call->verb->flags & VERB_CHECKS,
-		.repairs = option_given(call, "repair")};
-
-	program_path("tidyhull-keeper", keeper);
-	program_path("tidyhull-pilot", pilot);
-	return th_hull_begin(&call->hull, &options, err);
-}
-
-static int run_on_store(struct invocation *call, struct th_error *err)
-{
-	struct th_context *context = &call->hull.context;
-	struct progress progress = {.quiet = call->quiet};
-	char act[64];
-	int code;
+		.actor = act,
+		.purposes = purposes(call),
+		.env = from_environment,
+		.notice = progress_notice,
+		.progress = progress_show,
+		.pulled = progress_pulled,
+		.choose = choose_registry,
+		.owner = progress};
 
 	snprintf(act, sizeof(act), "tidyhull %s", call->verb->name);
-	if (th_hull_open_store(&call->hull, act, err))
+	program_path("tidyhull-keeper", keeper);
+	program_path("tidyhull-pilot", pilot);
+	call->hull = th_hull_open(&opening, err);
+	if (!call->hull)
 		return -1;
-	context->choose = choose_registry;
-	context->progress = progress_show;
-	context->pulled = progress_pulled;
-	context->owner = &progress;
-	code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
-		? say_error(err)
-		: call->verb->run(call);
-	progress_end(&progress);
-	if (th_db_is_detached(context->store->db) && !call->quiet)
+	call->progress = progress;
+	atomic_store(&open_hull, call->hull);
+	/* It may have come before there was anything to reach. */
+	if (is_interrupted)
+		th_hull_cancel(call->hull);
+	return 0;
+}
+
+static void end(struct invocation *call)
+{
+	atomic_store(&open_hull, NULL);
+	th_hull_close(call->hull);
+	call->hull = NULL;
+}
+
+static void note_detached(const struct invocation *call)
+{
+	json_t *about = NULL;
+	struct th_error ignored = {0}; /* nothing to say then */
+
+	if (th_hull_about(call->hull, &about, &ignored) == 0 &&
+		doc_flag(about, "detached"))
 		fputs("note: the disk of the store cannot be written; what is "
 		      "shown is true, but is not recorded yet\n",
 			stderr);
+	json_decref(about);
+}
+
+static int run_verb(struct invocation *call, struct th_error *err)
+{
+	int code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
+		? say_error(err)
+		: call->verb->run(call);
+
+	progress_end(call->progress);
+	if (works_on_store(call) && !call->quiet)
+		note_detached(call);
 	return code;
 }
 
 static int run(const struct verb *verb, int argc, char **argv)
 {
 	struct invocation call = {.verb = verb};
-	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
+	struct progress progress = {.quiet = false};
 	struct th_error err = {0};
 	bool help = false;
 	int code = -1;
@@ -135,20 +167,22 @@ static int run(const struct verb *verb, int argc, char **argv)
 		code = EXIT_DONE;
 		goto out;
 	}
-	if (begin(&call, keeper, pilot, &err))
-		goto out;
-	if (works_on_store(&call))
-		code = run_on_store(&call, &err);
-	else if (!(verb->flags & VERB_REGISTRIES) ||
-		th_hull_open_registries(&call.hull, &err) == 0)
+	progress.quiet = call.quiet;
+	if (verb->flags & VERB_ALONE) {
 		code = verb->run(&call);
+		goto out;
+	}
+	if (begin(&call, &progress, &err))
+		goto out;
+	code = run_verb(&call, &err);
+	th_error_clear(&err);
 out:
 	if (err.code) {
 		code = say_error(&err);
 		if (verb->flags & VERB_PASSES_CODE)
 			code = EXIT_TOOL;
 	}
-	th_hull_end(&call.hull);
+	end(&call);
 	options_release(&call);
 	return code;
 }

@@ -5,17 +5,25 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/env_file.h"
+#include "cli/doc.h"
 #include "cli/options.h"
 #include "cli/output.h"
 #include "cli/secret.h"
 #include "cli/settings_text.h"
 #include "cli/shown.h"
-#include "container/container.h"
-#include "container/env_file.h"
-#include "network/network.h"
+#include "cli/words.h"
+
+/* ---- values that may stand elsewhere ---- */
+
+struct values {
+	struct th_strings env; /* KEY=VALUE */
+	struct th_strings hidden; /* keys of those that show hides */
+	struct th_strings secrets; /* NAME=VALUE, given as files */
+};
 
 static int add_env(
-	struct th_settings *settings, const char *text, struct th_error *err)
+	struct values *values, const char *text, struct th_error *err)
 {
 	const char *equals = strchr(text, '=');
 	char *key, *value = NULL;
@@ -56,9 +64,9 @@ static int add_env(
 	if (!value)
 		goto out;
 	/* What did not stand on the command line is nobody's business. */
-	rc = th_strings_take(&settings->env, th_format("%s=%s", key, value));
+	rc = th_strings_take(&values->env, th_format("%s=%s", key, value));
 	if (rc == 0 && equals && equals[1] == '@')
-		rc = th_strings_add(&settings->secrets, key);
+		rc = th_strings_add(&values->hidden, key);
 	if (rc)
 		th_fail_memory(err);
 out:
@@ -81,25 +89,29 @@ static bool is_of_host(const char *pair)
 	return false;
 }
 
-/* The job's environment; its values are nobody's business either. */
-static int share_env(struct th_settings *settings, struct th_error *err)
+static bool has_word(const char *list, const char *word)
 {
-	char words[100], *rest = NULL;
-	int share = 0;
+	size_t len = strlen(word);
 
-	snprintf(words, sizeof(words), "%s",
-		settings->share_text ? settings->share_text : "");
-	for (char *word = strtok_r(words, ",", &rest); word;
-		word = strtok_r(NULL, ",", &rest)) {
-		struct th_error ignored = {0}; /* told with the others */
-
-		th_share_add(word, &share, &ignored);
+	for (const char *at = list; at; at = strchr(at, ',')) {
+		at += *at == ',';
+		if (strncmp(at, word, len) == 0 && (at[len] == ',' || !at[len]))
+			return true;
 	}
-	for (char **pair = environ; share & TH_SHARE_ENV && *pair; pair++) {
+	return false;
+}
+
+/* The job's environment; its values are nobody's business either. */
+static int share_env(const struct invocation *call, struct values *values,
+	struct th_error *err)
+{
+	bool shares = has_word(option_value(call, "share"), "env");
+
+	for (char **pair = environ; shares && *pair; pair++) {
 		if (!strchr(*pair, '=') || is_of_host(*pair))
 			continue;
-		if (th_strings_add(&settings->env, *pair) ||
-			th_strings_take(&settings->secrets,
+		if (th_strings_add(&values->env, *pair) ||
+			th_strings_take(&values->hidden,
 				strndup(*pair, strcspn(*pair, "="))))
 			return th_fail_memory(err);
 	}
@@ -120,21 +132,21 @@ static bool is_env_file(const char *text, const char **path)
 
 /* Values from a file were not on a command line: they are hidden, too. */
 static int add_env_file(
-	struct th_settings *settings, const char *path, struct th_error *err)
+	struct values *values, const char *path, struct th_error *err)
 {
-	size_t before = settings->env.count;
+	size_t before = values->env.count;
 	char *text = secret_read(path, err);
 	int rc;
 
 	if (!text)
 		return -1;
-	rc = th_env_parse(text, path, own_value, &settings->env, err);
+	rc = th_env_parse(text, path, own_value, &values->env, err);
 	free(text);
-	for (size_t i = before; rc == 0 && i < settings->env.count; i++) {
-		const char *pair = settings->env.items[i];
+	for (size_t i = before; rc == 0 && i < values->env.count; i++) {
+		const char *pair = values->env.items[i];
 
 		rc = th_strings_take(
-			&settings->secrets, strndup(pair, strcspn(pair, "=")));
+			&values->hidden, strndup(pair, strcspn(pair, "=")));
 		if (rc)
 			th_fail_memory(err);
 	}
@@ -143,79 +155,12 @@ static int add_env_file(
 
 static int take_secret(void *owner, const char *text, struct th_error *err)
 {
-	struct th_settings *settings = owner;
+	struct values *values = owner;
 
-	return secret_add(&settings->secret_files, text, err);
+	return secret_add(&values->secrets, text, err);
 }
 
-static int add_capabilities(
-	struct th_settings *settings, const char *text, struct th_error *err)
-{
-	char *copy = strdup(text), *rest = NULL;
-	int rc = copy ? 0 : -1;
-
-	for (char *part = copy ? strtok_r(copy, ",", &rest) : NULL;
-		part && rc == 0; part = strtok_r(NULL, ",", &rest))
-		rc = th_strings_add(&settings->capabilities, part);
-	free(copy);
-	return rc ? th_fail_memory(err) : 0;
-}
-
-static int read_choices(struct invocation *call, struct th_settings *settings,
-	bool terminal, struct th_error *err)
-{
-	const char *tty = option_value(call, "tty");
-	const char *fetch = option_value(call, "fetch");
-
-	settings->terminal = terminal;
-	if (tty && strcmp(tty, "yes") == 0)
-		settings->terminal = true;
-	else if (tty && strcmp(tty, "no") == 0)
-		settings->terminal = false;
-	else if (tty && strcmp(tty, "auto") != 0)
-		return th_fail(err, TH_USAGE,
-			"\"%.50s\" is not a value of --tty; use auto, yes or "
-			"no",
-			tty);
-	if (!fetch || strcmp(fetch, "missing") == 0)
-		settings->fetch = TH_FETCH_MISSING;
-	else if (strcmp(fetch, "always") == 0)
-		settings->fetch = TH_FETCH_ALWAYS;
-	else if (strcmp(fetch, "never") == 0)
-		settings->fetch = TH_FETCH_NEVER;
-	else
-		return th_fail(err, TH_USAGE,
-			"\"%.50s\" is not a value of --fetch; use missing, "
-			"always or never",
-			fetch);
-	return 0;
-}
-
-/* Those whose values are taken as they are given. */
-static int read_plain(
-	const struct invocation *call, struct th_settings *settings)
-{
-	int rc = 0;
-
-	for (const struct th_setting *one = th_settings_all; one->name; one++) {
-		void *place = th_setting_place(one, settings);
-
-		if (one->kind == TH_SETTING_TEXT)
-			*(const char **)place = option_value(call, one->name);
-		else if (one->kind == TH_SETTING_LIST &&
-			one->joining != TH_JOIN_APART &&
-			strcmp(one->name, "capability") != 0)
-			rc |= option_values(call, one->name, place);
-	}
-	settings->image = call->objects[0];
-	settings->read_only = option_given(call, "read-only");
-	for (int i = 0; i < call->command_count; i++)
-		rc |= th_strings_add(&settings->command, call->command[i]);
-	return rc;
-}
-
-/* Those whose values may stand elsewhere, or are several in one. */
-static int read_lists(struct invocation *call, struct th_settings *settings,
+static int read_values(const struct invocation *call, struct values *values,
 	struct th_error *err)
 {
 	struct th_strings texts = {0};
@@ -225,81 +170,148 @@ static int read_lists(struct invocation *call, struct th_settings *settings,
 	if (rc)
 		th_fail_memory(err);
 	else
-		rc = share_env(settings, err);
+		rc = share_env(call, values, err);
 	/* What is given one by one wins over what comes from files. */
 	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
 		if (is_env_file(texts.items[i], &path))
-			rc = add_env_file(settings, path, err);
+			rc = add_env_file(values, path, err);
 	}
 	for (size_t i = 0; rc == 0 && i < texts.count; i++) {
 		if (!is_env_file(texts.items[i], &path))
-			rc = add_env(settings, texts.items[i], err);
+			rc = add_env(values, texts.items[i], err);
 	}
 	th_strings_release(&texts);
+	return rc ? -1 : each_option(call, "secret", take_secret, values, err);
+}
+
+/* ---- the settings ---- */
+
+/* Each may hold several. */
+static json_t *read_capabilities(const struct invocation *call)
+{
+	json_t *given = option_list(call, "capability"), *list = json_array();
+
+	for (size_t i = 0; i < json_array_size(given); i++) {
+		char *copy = strdup(doc_item(given, i)), *rest = NULL;
+
+		for (char *part = copy ? strtok_r(copy, ",", &rest) : NULL;
+			part; part = strtok_r(NULL, ",", &rest))
+			json_array_append_new(list, json_string_nocheck(part));
+		free(copy);
+	}
+	json_decref(given);
+	return list;
+}
+
+static int read_choices(const struct invocation *call, struct making *making,
+	bool terminal, struct th_error *err)
+{
+	const char *tty = option_value(call, "tty");
+	const char *fetch = option_value(call, "fetch");
+
+	making->terminal = terminal;
+	if (tty && strcmp(tty, "yes") == 0)
+		making->terminal = true;
+	else if (tty && strcmp(tty, "no") == 0)
+		making->terminal = false;
+	else if (tty && strcmp(tty, "auto") != 0)
+		return th_fail(err, TH_USAGE,
+			"\"%.50s\" is not a value of --tty; use auto, yes or "
+			"no",
+			tty);
+	if (fetch && strcmp(fetch, "missing") != 0 &&
+		strcmp(fetch, "always") != 0 && strcmp(fetch, "never") != 0)
+		return th_fail(err, TH_USAGE,
+			"\"%.50s\" is not a value of --fetch; use missing, "
+			"always or never",
+			fetch);
+	doc_set(making->settings, "fetch", fetch);
+	json_object_set_new(
+		making->settings, "tty", json_boolean(making->terminal));
+	return 0;
+}
+
+/* Those whose values are taken as they are given. */
+static void read_plain(const struct invocation *call, json_t *settings)
+{
+	const json_t *words = setting_words(), *word;
+	size_t i;
+
+	json_array_foreach(words, i, word)
+	{
+		const char *name = doc_text(word, "name");
+
+		if (is_kind(word, "text"))
+			doc_set(settings, name, option_value(call, name));
+		else if (is_kind(word, "list") && !joins(word, "apart"))
+			json_object_set_new(
+				settings, name, option_list(call, name));
+	}
+	doc_set(settings, "image", call->objects[0]);
+	json_object_set_new(settings, "read-only",
+		json_boolean(option_given(call, "read-only")));
+	json_object_set_new(settings, "capability", read_capabilities(call));
+	json_object_set_new(settings, "command",
+		doc_of_texts(call->command, (size_t)call->command_count));
+}
+
+static int read_settings(struct invocation *call, struct making *making,
+	bool terminal, struct th_error *err)
+{
+	struct values values = {0};
+	json_t *settings = making->settings;
+	char cwd[4096];
+	int rc;
+
+	if (!getcwd(cwd, sizeof(cwd)))
+		snprintf(cwd, sizeof(cwd), "/");
+	doc_set(settings, "base", cwd);
+	read_plain(call, settings);
+	rc = read_choices(call, making, terminal, err);
 	if (rc == 0)
-		rc = each_option(call, "secret", take_secret, settings, err);
-	texts = (struct th_strings){0};
-	if (rc == 0)
-		rc = option_values(call, "capability", &texts);
-	for (size_t i = 0; rc == 0 && i < texts.count; i++)
-		rc = add_capabilities(settings, texts.items[i], err);
-	th_strings_release(&texts);
+		rc = read_values(call, &values, err);
+	json_object_set_new(settings, "env",
+		doc_of_texts(values.env.items, values.env.count));
+	json_object_set_new(settings, "hidden",
+		doc_of_texts(values.hidden.items, values.hidden.count));
+	json_object_set_new(settings, "secret",
+		doc_of_texts(values.secrets.items, values.secrets.count));
+	th_strings_release(&values.env);
+	th_strings_release(&values.hidden);
+	th_strings_release(&values.secrets);
 	return rc;
 }
 
 int making_read(struct invocation *call, struct making *making, bool terminal,
 	struct th_error *err)
 {
-	struct th_settings *settings = &making->settings;
-	char cwd[4096];
-
 	memset(making, 0, sizeof(*making));
-	if (!getcwd(cwd, sizeof(cwd)))
-		snprintf(cwd, sizeof(cwd), "/");
-	if (th_strings_add(&making->values, cwd))
-		return th_fail_memory(err);
-	if (settings_file_read(call, &making->file, err)) {
-		making_release(making);
+	if (settings_file_read(call, err))
 		return -1;
-	}
 	if (!call->object_count) {
-		making_release(making);
 		th_fail(err, TH_USAGE, "%s: no image given", call->verb->name);
 		return th_hint(err,
 			"give an image, or a --settings file that names one");
 	}
-	settings->base = making->values.items[0];
-	settings->caller.unprivileged = call->hull.caller.unprivileged;
-	settings->caller.uid = call->hull.caller.uid;
-	settings->caller.gid = call->hull.caller.gid;
-	settings->caller.name = call->hull.caller.name;
-	settings->caller.home = call->hull.caller.home;
-	settings->caller.scratch = call->hull.caller.scratch;
-	settings->keep = true;
 	making->plan = option_given(call, "plan");
-	if (read_plain(call, settings))
-		th_fail_memory(err);
-	else if (read_choices(call, settings, terminal, err) == 0 &&
-		read_lists(call, settings, err) == 0)
-		return 0;
-	making_release(making);
-	return -1;
+	making->settings = json_object();
+	return read_settings(call, making, terminal, err);
 }
 
 void making_release(struct making *making)
 {
-	th_settings_release(&making->settings);
-	th_strings_release(&making->values);
-	th_strings_release(&making->kept);
-	th_settings_file_release(&making->file);
+	json_decref(making->settings);
+	making->settings = NULL;
 }
+
+/* ---- the plan ---- */
 
 /* True where a later one of the same name counts instead. */
 static bool is_overruled(const struct invocation *call, int at)
 {
-	const struct th_setting *one = th_setting_find(call->options[at].name);
+	const json_t *word = setting_word(call->options[at].name);
 
-	if (one && one->kind == TH_SETTING_LIST)
+	if (word && is_kind(word, "list"))
 		return false;
 	for (int i = at + 1; i < call->option_count; i++) {
 		if (strcmp(call->options[at].name, call->options[i].name) == 0)
@@ -320,12 +332,16 @@ static bool is_common(const char *name)
 }
 
 /* What file and options come to; values of the environment are nobody's. */
-void making_print_plan(
-	const struct invocation *call, const struct th_settings *settings)
+void making_print_plan(const struct invocation *call,
+	const struct making *making, const json_t *plan)
 {
+	const json_t *settings = making->settings, *mount;
+	const json_t *command = doc_part(settings, "command");
+	size_t k;
+
 	printf("all checks passed; %s would use:\n", call->verb->name);
-	printf("  %-10s %s\n", "image", shown(settings->image));
-	if (!settings->name)
+	printf("  %-10s %s\n", "image", shown(doc_text(settings, "image")));
+	if (!json_object_get(settings, "name"))
 		printf("  %-10s %s\n", "name", "(generated)");
 	for (int i = 0; i < call->option_count; i++) {
 		const struct given_option *one = &call->options[i];
@@ -338,78 +354,53 @@ void making_print_plan(
 			key_only ? (int)strcspn(one->value, "=") : 4000,
 			one->value ? shown(one->value) : "yes");
 	}
-	for (size_t i = 0; i < settings->mount_count; i++) {
-		const struct th_mount_setting *mount = &settings->mounts[i];
-
-		if (mount->source)
-			printf("  %-10s %s is %s\n", "", mount->target,
-				mount->source);
+	json_array_foreach(doc_part(plan, "mounts"), k, mount)
+	{
+		if (*doc_text(mount, "source"))
+			printf("  %-10s %s is %s\n", "",
+				shown(doc_text(mount, "target")),
+				shown(doc_text(mount, "source")));
 	}
-	if (settings->command.count)
-		printf("  %-10s %s%s\n", "command",
-			shown(settings->command.items[0]),
-			settings->command.count > 1 ? " ..." : "");
+	if (json_array_size(command))
+		printf("  %-10s %s%s\n", "command", shown(doc_item(command, 0)),
+			json_array_size(command) > 1 ? " ..." : "");
 	puts("nothing was changed");
 }
 
-static void note_labels(
-	const struct invocation *call, const struct th_settings *settings)
+/* ---- making it ---- */
+
+void making_note(const struct invocation *call, json_t *container)
 {
-	for (size_t i = 0; i < settings->mount_count; i++) {
-		if (settings->mounts[i].label == TH_LABEL_NONE || call->quiet ||
-			access(TH_SELINUX, F_OK) == 0)
-			continue;
-		fprintf(stderr,
-			"note: this host uses no security labels, so %s gets "
-			"none\n",
-			settings->mounts[i].target);
-	}
+	const json_t *notes = doc_part(container, "notes");
+
+	for (size_t i = 0; !call->quiet && i < json_array_size(notes); i++)
+		say_note(doc_item(notes, i));
+	json_object_del(container, "notes");
 }
 
-/* The default one is no news; another one may be a slip of the keys. */
-static void note_networks(
-	const struct invocation *call, const struct th_settings *settings)
+int making_create(struct invocation *call, const struct making *making,
+	json_t **container)
 {
-	for (size_t i = 0; i < settings->made_networks.count; i++) {
-		const char *name = settings->made_networks.items[i];
-
-		if (strcmp(name, TH_NETWORK_DEFAULT) != 0 && !call->quiet)
-			fprintf(stderr, "note: created the network \"%s\"\n",
-				name);
-	}
-}
-
-void making_note(
-	const struct invocation *call, const struct th_settings *settings)
-{
-	note_labels(call, settings);
-	note_networks(call, settings);
-}
-
-int making_create(struct invocation *call, struct making *making,
-	struct th_container_row *row)
-{
-	struct th_problems problems = {0};
+	const char *name = doc_text(making->settings, "name");
 	struct th_error err = {0};
-	const char *name = making->settings.name ? making->settings.name
-						 : making->settings.image;
-	int code = EXIT_DONE;
+	int code = EXIT_DONE, rc;
 
-	if (making->plan)
-		th_container_check(
-			&call->hull.context, &making->settings, &problems);
-	else if (th_container_create(&call->hull.context, &making->settings,
-			 &problems, row, &err) &&
-		err.code)
-		code = say_error(&err);
-	if (problems.count)
-		code = say_problems(call->verb->name, name, &problems);
-	else if (making->plan) {
-		making_print_plan(call, &making->settings);
-		code = -1;
+	*container = NULL;
+	rc = making->plan ? th_container_plan(call->hull, making->settings,
+				    container, &err)
+			  : th_container_make(call->hull, making->settings,
+				    container, &err);
+	if (rc)
+		code = say_problems(call->verb->name,
+			*name ? name : doc_text(making->settings, "image"),
+			*container, &err);
+	else if (making->plan)
+		making_print_plan(call, making, *container);
+	else
+		making_note(call, *container);
+	if (rc || making->plan) {
+		json_decref(*container);
+		*container = NULL;
 	}
-	if (code == EXIT_DONE)
-		making_note(call, &making->settings);
-	th_problems_release(&problems);
-	return code;
+	return code == EXIT_DONE && making->plan ? -1 : code;
 }

@@ -3,7 +3,6 @@
 #define CLI_MAKING_H
 
 #include "cli/verb.h"
-#include "group/settings_file.h"
 
 /* The options themselves, to stand in a verb's table. */
 #define MAKING_OPTIONS                                                         \
@@ -70,29 +69,29 @@
 	}
 
 struct making {
-	struct th_settings settings;
-	struct th_strings values, kept; /* what its texts point into */
-	struct th_settings_file file; /* the same */
+	json_t *settings; /* for the library; owned */
+	bool terminal; /* it gets one */
 	bool plan;
 };
 
 /* Reads options, object and command into settings. terminal: what "auto"
- * comes to. Returns 0, or -1 with an error. */
+ * comes to. Returns 0, or -1 with an error. To be released in any case. */
 int making_read(struct invocation *call, struct making *making, bool terminal,
 	struct th_error *err);
 void making_release(struct making *making);
 
 /* Checks, and makes the container; errors and problems are printed. Returns
- * EXIT_DONE with the row; another exit code; or -1 where --plan has ended
- * it well. */
-int making_create(struct invocation *call, struct making *making,
-	struct th_container_row *row);
+ * EXIT_DONE with the container, which is the caller's; another exit code; or -1
+ * where --plan has ended it well. */
+int making_create(struct invocation *call, const struct making *making,
+	json_t **container);
 
-/* What the plan of such a call says; call has all options. */
-void making_print_plan(
-	const struct invocation *call, const struct th_settings *settings);
-/* Tells of networks that came by themselves, and of labels that did not. */
-void making_note(
-	const struct invocation *call, const struct th_settings *settings);
+/* What the plan of such a call says; call has all options, plan is the
+ * library's. */
+void making_print_plan(const struct invocation *call,
+	const struct making *making, const json_t *plan);
+/* Tells what people should know of one that was made, and takes that out of the
+ * document. */
+void making_note(const struct invocation *call, json_t *container);
 
 #endif

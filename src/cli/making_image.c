@@ -4,22 +4,24 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "layer/deflate.h"
+#include "cli/doc.h"
 
 /* Year 9999: what RFC 3339 can say. */
 #define LAST_SECOND 253402300799LL
 
-int epoch_read(int64_t *time_s, struct th_error *err)
+int image_wish_read(
+	const struct invocation *call, json_t *wish, struct th_error *err)
 {
 	const char *text = getenv("SOURCE_DATE_EPOCH");
+	long long time_s;
 	char *end;
 
-	*time_s = -1;
+	doc_set(wish, "compress", option_value(call, "compress"));
 	if (!text || !*text)
 		return 0;
 	errno = 0;
-	*time_s = strtoll(text, &end, 10);
-	if (errno || *end || *time_s < 0 || *time_s > LAST_SECOND ||
+	time_s = strtoll(text, &end, 10);
+	if (errno || *end || time_s < 0 || time_s > LAST_SECOND ||
 		strspn(text, "0123456789") != strlen(text)) {
 		th_fail(err, TH_USAGE,
 			"SOURCE_DATE_EPOCH is \"%.60s\", which is not a number "
@@ -27,32 +29,6 @@ int epoch_read(int64_t *time_s, struct th_error *err)
 			text);
 		return th_hint(err, "for example: date --date 2026-11-05 +%%s");
 	}
-	return 0;
-}
-
-int compression_read(struct invocation *call, enum th_compression *compression,
-	int *level, struct th_error *err)
-{
-	const char *text = option_value(call, "compress");
-
-	return th_compression_parse(
-		text ? text : "gzip", compression, level, err);
-}
-
-int image_name_read(const char *text, char name[TH_REFERENCE_MAX + 256],
-	struct th_error *err)
-{
-	struct th_reference ref;
-
-	if (th_reference_parse(text, &ref, err))
-		return -1;
-	if (ref.digest[0]) {
-		th_fail(err, TH_USAGE,
-			"\"%.100s\" contains a digest, which cannot be "
-			"assigned",
-			text);
-		return th_hint(err, "leave out the part after the @");
-	}
-	th_reference_format(&ref, name);
+	json_object_set_new(wish, "time", json_integer(time_s));
 	return 0;
 }

@@ -6,10 +6,10 @@
 #include <string.h>
 
 #include "base/path.h"
+#include "cli/doc.h"
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/shown.h"
-#include "container/write_bundle.h"
 
 /* The invocation that making_read() expects: an image, and settings only. */
 static int only_settings(const struct invocation *call, struct invocation *made,
@@ -33,25 +33,23 @@ static int only_settings(const struct invocation *call, struct invocation *made,
 	return 0;
 }
 
-static int write_it(struct invocation *call, struct making *making)
+static int write_it(struct invocation *call, const struct making *making)
 {
-	struct th_problems problems = {0};
+	char *folder = th_path_absolute(
+		doc_text(making->settings, "base"), call->objects[2]);
 	struct th_error err = {0};
-	char *folder =
-		th_path_absolute(making->settings.base, call->objects[2]);
+	json_t *doc = NULL;
 	int code = EXIT_DONE;
-	int rc = folder ? th_bundle_write(&call->hull.context,
-				  &making->settings, folder, &problems, &err)
+	int rc = folder ? th_oci_bundle(call->hull, making->settings, folder,
+				  &doc, &err)
 			: th_fail_memory(&err);
 
-	if (problems.count)
+	if (rc)
 		code = say_problems(
-			"make a bundle of", call->objects[1], &problems);
-	else if (rc)
-		code = say_error(&err);
+			"make a bundle of", call->objects[1], doc, &err);
 	else if (!call->quiet)
 		printf("wrote the bundle %s\n", shown(folder));
-	th_problems_release(&problems);
+	json_decref(doc);
 	free(folder);
 	return code;
 }
@@ -73,8 +71,7 @@ int oci_bundle(struct invocation *call)
 	code = making_read(&plain, &making, false, &err)
 		? say_error(&err)
 		: write_it(call, &making);
-	if (!err.code)
-		making_release(&making);
+	making_release(&making);
 	free(plain.options);
 	return code;
 }

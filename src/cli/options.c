@@ -49,6 +49,18 @@ int option_values(const struct invocation *call, const char *name,
 	return 0;
 }
 
+json_t *option_list(const struct invocation *call, const char *name)
+{
+	json_t *list = json_array();
+
+	for (int i = 0; i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, name) == 0)
+			json_array_append_new(list,
+				json_string_nocheck(call->options[i].value));
+	}
+	return list;
+}
+
 static int collect(const struct verb *verb, struct option *all)
 {
 	const struct option_spec *tables[2] = {verb->options, common_options};

@@ -8,8 +8,8 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "cli/doc.h"
 #include "cli/shown.h"
-#include "model/settings.h"
 
 int exit_code_of(enum th_code code)
 {
@@ -38,20 +38,28 @@ int say_error(const struct th_error *err)
 	return exit_code_of(err->code);
 }
 
-int say_problems(
-	const char *verb, const char *name, const struct th_problems *problems)
+int say_problems(const char *verb, const char *name, const json_t *doc,
+	const struct th_error *err)
 {
+	const json_t *list = doc_part(doc, "problems"), *one;
+	size_t i;
+
+	if (!list)
+		return say_error(err);
 	fflush(stdout);
 	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
-		shown(name), problems->count, problems->count == 1 ? "" : "s");
-	for (size_t i = 0; i < problems->count; i++) {
-		fprintf(stderr, "  %s\n", shown(problems->list[i].msg));
-		if (problems->list[i].hint[0])
+		shown(name), json_array_size(list),
+		json_array_size(list) == 1 ? "" : "s");
+	json_array_foreach(list, i, one)
+	{
+		fprintf(stderr, "  %s\n", shown(doc_text(one, "message")));
+		if (*doc_text(one, "hint"))
 			fprintf(stderr, "    %s\n",
-				shown(problems->list[i].hint));
+				shown(doc_text(one, "hint")));
 	}
 	/* The first one decides, as it would alone. */
-	return exit_code_of(problems->list[0].code);
+	return exit_code_of(
+		(enum th_code)doc_number(json_array_get(list, 0), "code"));
 }
 
 void say_last_words(const char *words)
@@ -202,118 +210,79 @@ void ago_text(int64_t time_us, char text[48])
 	snprintf(text, 48, "%.38s ago", span);
 }
 
-static void short_outcome(const struct th_container_row *row, char text[64])
+static void short_outcome(const json_t *outcome, char text[64])
 {
-	const char *name;
+	static const struct {
+		const char *kind, *text;
+	} words[] = {{"out-of-memory", "out of memory"},
+		{"could-not-start", "could not start"},
+		{"host-restarted", "host restarted"},
+		{"keeper-lost", "keeper lost"}};
+	const char *kind = doc_text(outcome, "kind");
 
-	switch (row->outcome) {
-	case TH_OUTCOME_NONE:
-		text[0] = '\0';
-		break;
-	case TH_OUTCOME_EXITED:
-		snprintf(text, 64, "exit code %d", row->code);
-		break;
-	case TH_OUTCOME_SIGNAL:
-		name = th_signal_name(row->code);
+	text[0] = '\0';
+	if (strcmp(kind, "exited") == 0) {
+		snprintf(text, 64, "exit code %d",
+			(int)doc_number(outcome, "exit-code"));
+	} else if (strcmp(kind, "signal") == 0) {
+		const char *name =
+			sigabbrev_np((int)doc_number(outcome, "signal"));
+
 		snprintf(text, 64, "signal %s", name ? name : "?");
-		break;
-	case TH_OUTCOME_OUT_OF_MEMORY:
-		snprintf(text, 64, "out of memory");
-		break;
-	case TH_OUTCOME_COULD_NOT_START:
-		snprintf(text, 64, "could not start");
-		break;
-	case TH_OUTCOME_HOST_RESTARTED:
-		snprintf(text, 64, "host restarted");
-		break;
-	case TH_OUTCOME_KEEPER_LOST:
-		snprintf(text, 64, "keeper lost");
-		break;
+	}
+	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
+		if (strcmp(kind, words[i].kind) == 0)
+			snprintf(text, 64, "%s", words[i].text);
 	}
 }
 
 /* "waiting: exit code 1, try 3 in 8 s". */
 static void waiting_text(
-	const struct th_container_row *row, const char *outcome, char text[96])
+	const json_t *restart, const char *outcome, char text[96])
 {
-	int64_t left = row->next_us - th_clock_now_us();
+	int64_t left = doc_time(restart, "next") - th_clock_now_us();
 	char span[TH_TIME_TEXT];
 
 	th_clock_span(left > 0 ? left : 0, span);
 	snprintf(text, 96, "waiting: %.30s, attempt %d in %.20s", outcome,
-		row->tries, span);
+		(int)doc_number(restart, "tries"), span);
 }
 
-void state_text(const struct th_container_row *row, char text[96])
+void state_text(const json_t *container, char text[96])
 {
+	const char *health = doc_text(container, "health");
 	char outcome[64];
 
-	short_outcome(row, outcome);
-	if (row->state == TH_STATE_STOPPED && outcome[0])
+	short_outcome(doc_part(container, "outcome"), outcome);
+	if (is_state(container, "stopped") && outcome[0])
 		snprintf(text, 96, "stopped: %s", outcome);
-	else if (row->state == TH_STATE_WAITING)
-		waiting_text(row, outcome, text);
-	else if (row->health[0] && row->state == TH_STATE_RUNNING)
-		snprintf(text, 96, "running, %s", row->health);
+	else if (is_state(container, "waiting"))
+		waiting_text(doc_part(container, "restart"), outcome, text);
+	else if (*health && is_state(container, "running"))
+		snprintf(text, 96, "running, %.40s", health);
 	else
-		snprintf(text, 96, "%s", th_state_word(row->state));
+		snprintf(text, 96, "%.90s", doc_text(container, "state"));
 }
 
-const char *state_colour(const struct th_container_row *row)
+const char *state_colour(const json_t *container)
 {
-	switch (row->state) {
-	case TH_STATE_RUNNING:
-		return strcmp(row->health, "ailing") == 0     ? "red"
-			: strcmp(row->health, "warming") == 0 ? "yellow"
-							      : "green";
-	case TH_STATE_PAUSED:
-	case TH_STATE_WAITING:
+	const char *health = doc_text(container, "health");
+	const json_t *outcome = doc_part(container, "outcome");
+
+	if (is_state(container, "running"))
+		return strcmp(health, "ailing") == 0	 ? "red"
+			: strcmp(health, "warming") == 0 ? "yellow"
+							 : "green";
+	if (is_state(container, "paused") || is_state(container, "waiting"))
 		return "yellow";
-	case TH_STATE_CREATED:
+	if (is_state(container, "created"))
 		return "cyan";
-	case TH_STATE_STOPPED:
-		break;
-	}
 	/* An orderly end, or one that was asked for, is nothing to look at. */
-	if ((row->outcome == TH_OUTCOME_EXITED && row->code == 0) ||
-		th_cause_is_stop(&row->cause))
+	if ((strcmp(doc_text(outcome, "kind"), "exited") == 0 &&
+		    doc_number(outcome, "exit-code") == 0) ||
+		strncmp(doc_text(outcome, "cause"), "stopped", 7) == 0)
 		return NULL;
 	return "red";
-}
-
-void outcome_text(const struct th_container_row *row, char text[320])
-{
-	bool asked = th_cause_is_asked(&row->cause);
-	const char *name;
-
-	switch (row->outcome) {
-	case TH_OUTCOME_NONE:
-		snprintf(text, 320, "has not ended yet");
-		break;
-	case TH_OUTCOME_EXITED:
-		snprintf(text, 320, "%s with exit code %d",
-			asked ? "ended" : "ended by itself", row->code);
-		break;
-	case TH_OUTCOME_SIGNAL:
-		name = th_signal_name(row->code);
-		snprintf(text, 320, "was killed by signal %s%s%d%s",
-			name ? name : "", name ? " (" : "", row->code,
-			name ? ")" : "");
-		break;
-	case TH_OUTCOME_OUT_OF_MEMORY:
-		snprintf(text, 320, "was killed by the kernel: out of memory");
-		break;
-	case TH_OUTCOME_COULD_NOT_START:
-		snprintf(
-			text, 320, "could not be started: %s", row->cause.text);
-		break;
-	case TH_OUTCOME_HOST_RESTARTED:
-		snprintf(text, 320, "ended when the host restarted");
-		break;
-	case TH_OUTCOME_KEEPER_LOST:
-		snprintf(text, 320, "was lost when its keeper was killed");
-		break;
-	}
 }
 
 int print_json(json_t *doc)

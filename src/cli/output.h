@@ -7,7 +7,7 @@
 #include <stdint.h>
 
 #include "base/error.h"
-#include "store/container_state.h"
+#include "tidyhull/error.h"
 
 /* The exit codes (README.md). */
 enum exit_code {
@@ -27,9 +27,10 @@ int exit_code_of(enum th_code code);
 
 /* Prints the error and its hint on stderr, and returns its exit code. */
 int say_error(const struct th_error *err);
-/* Prints all problems under one headline: cannot VERB "NAME". */
-int say_problems(
-	const char *verb, const char *name, const struct th_problems *problems);
+/* Prints all problems of a call that failed under one headline: cannot VERB
+ * "NAME"; where doc has none, the error. */
+int say_problems(const char *verb, const char *name, const json_t *doc,
+	const struct th_error *err);
 
 /* Prints what a program has written last, line by line; nothing where that is
  * nothing. */
@@ -61,10 +62,8 @@ void size_text(uint64_t bytes, char text[SIZE_TEXT]);
 void ago_text(int64_t time_us, char text[48]);
 /* A container's state for people: "running", "stopped (exit code 1)"; and the
  * colour that goes with it. */
-void state_text(const struct th_container_row *row, char text[96]);
-const char *state_colour(const struct th_container_row *row);
-/* How it ended, as a sentence's part: "ended by itself with exit code 0". */
-void outcome_text(const struct th_container_row *row, char text[320]);
+void state_text(const json_t *container, char text[96]);
+const char *state_colour(const json_t *container);
 
 /* Prints the document on stdout and frees it; 0. */
 int print_json(json_t *doc);

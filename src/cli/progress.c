@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 
@@ -14,7 +15,7 @@
 #define BAR_WIDTH 30
 #define LINES_MAX 24
 
-static void draw_bar(const struct th_layer_progress *layer)
+static void draw_bar(const struct th_progress *layer)
 {
 	char bar[BAR_WIDTH * 3 + 1];
 	const char *forbidden = getenv("NO_COLOR");
@@ -36,7 +37,7 @@ static void draw_bar(const struct th_layer_progress *layer)
 }
 
 /* How fast it comes, and how long the rest will take at that. */
-static void draw_speed(const struct th_layer_progress *layer)
+static void draw_speed(const struct th_progress *layer)
 {
 	int64_t spent_ms = th_clock_mono_ms() - layer->began_ms;
 	uint64_t come = layer->done_bytes - layer->began_bytes, rate, left;
@@ -55,55 +56,55 @@ static void draw_speed(const struct th_layer_progress *layer)
 	fprintf(stderr, "  %9s/s  %s left", speed, time);
 }
 
-static const char *phase_word(enum th_layer_phase phase)
-{
-	static const char *const words[] = {[TH_LAYER_WAITING] = "waiting",
-		[TH_LAYER_HERE] = "already here",
-		[TH_LAYER_ELSEWHERE] =
-			"waiting: another command is downloading it",
-		[TH_LAYER_TRANSFER] = "downloading",
-		[TH_LAYER_UNPACK] = "unpacking",
-		[TH_LAYER_DONE] = "verified and unpacked",
-		[TH_LAYER_THERE] = "already in the registry",
-		[TH_LAYER_MOUNTED] =
-			"mounted from another repository of the registry",
-		[TH_LAYER_UPLOAD] = "uploading",
-		[TH_LAYER_SENT] = "uploaded"};
+/* What is said of each phase of docs/json.md. */
+static const struct phase {
+	const char *word, *text;
+	bool has_bar; /* it goes on */
+	bool is_end; /* of a layer; the picture at the end shows all of them */
+} phases[] = {{"waiting", "waiting", false, false},
+	{"here", "already here", false, true},
+	{"elsewhere", "waiting: another command is downloading it", false,
+		false},
+	{"downloading", "downloading", true, false},
+	{"unpacking", "unpacking", true, false},
+	{"done", "verified and unpacked", false, true},
+	{"there", "already in the registry", false, true},
+	{"mounted", "mounted from another repository of the registry", false,
+		true},
+	{"uploading", "uploading", true, false},
+	{"sent", "uploaded", false, true}};
 
-	return words[phase];
+static const struct phase *phase_of(const struct th_progress *layer)
+{
+	for (size_t i = 0; i < sizeof(phases) / sizeof(*phases); i++) {
+		if (strcmp(phases[i].word, layer->phase) == 0)
+			return &phases[i];
+	}
+	return &phases[0];
 }
 
-static bool has_bar(enum th_layer_phase phase)
+static bool is_phase(const struct th_progress *layer, const char *word)
 {
-	return phase == TH_LAYER_TRANSFER || phase == TH_LAYER_UPLOAD ||
-		phase == TH_LAYER_UNPACK;
+	return strcmp(layer->phase, word) == 0;
 }
 
-/* What ends a layer; the picture at the end shows all of them. */
-static bool is_end(enum th_layer_phase phase)
-{
-	return phase != TH_LAYER_WAITING && phase != TH_LAYER_ELSEWHERE &&
-		!has_bar(phase);
-}
-
-static void draw_layer(const struct th_layer_progress *layer)
+static void draw_layer(const struct th_progress *layer)
 {
 	char size[SIZE_TEXT];
 
 	size_text(layer->size_bytes, size);
-	fprintf(stderr, "\r\033[K  layer %.12s  %9s", layer->blob + 7, size);
-	if (has_bar(layer->phase))
+	fprintf(stderr, "\r\033[K  layer %.12s  %9s", layer->digest + 7, size);
+	if (phase_of(layer)->has_bar)
 		draw_bar(layer);
-	if (layer->phase == TH_LAYER_TRANSFER ||
-		layer->phase == TH_LAYER_UPLOAD)
+	if (is_phase(layer, "downloading") || is_phase(layer, "uploading"))
 		draw_speed(layer);
 	else
-		fprintf(stderr, "  %s", phase_word(layer->phase));
+		fprintf(stderr, "  %s", phase_of(layer)->text);
 	fputc('\n', stderr);
 }
 
-static void draw(struct progress *progress,
-	const struct th_layer_progress *layers, size_t count)
+static void draw(struct progress *progress, const struct th_progress *layers,
+	size_t count)
 {
 	size_t shown = count > LINES_MAX ? LINES_MAX : count;
 
@@ -121,27 +122,26 @@ static void draw(struct progress *progress,
 
 /* In a pipe: a line when a layer is found here, and one when it is done. */
 static void log_plainly(struct progress *progress,
-	const struct th_layer_progress *layers, size_t count)
+	const struct th_progress *layers, size_t count)
 {
 	for (size_t i = 0; i < count && i < PROGRESS_LAYERS; i++) {
-		enum th_layer_phase phase = layers[i].phase;
+		const struct phase *phase = phase_of(&layers[i]);
 		char size[SIZE_TEXT];
 
 		/* What is here is told at once, and only then. */
-		if (progress->told[i] == phase ||
-			(phase == TH_LAYER_HERE) == progress->drawn ||
-			!(is_end(phase) || phase == TH_LAYER_ELSEWHERE))
+		if (progress->told[i] == phase->word ||
+			is_phase(&layers[i], "here") == progress->drawn ||
+			!(phase->is_end || is_phase(&layers[i], "elsewhere")))
 			continue;
 		size_text(layers[i].size_bytes, size);
-		fprintf(stderr, "layer %.12s %s: %s\n", layers[i].blob + 7,
-			size, phase_word(phase));
-		progress->told[i] = phase;
+		fprintf(stderr, "layer %.12s %s: %s\n", layers[i].digest + 7,
+			size, phase->text);
+		progress->told[i] = phase->word;
 	}
 	progress->drawn = true;
 }
 
-void progress_show(
-	void *owner, const struct th_layer_progress *layers, size_t count)
+void progress_show(void *owner, const struct th_progress *layers, size_t count)
 {
 	struct progress *progress = owner;
 	int64_t now = th_clock_mono_ms();
@@ -154,23 +154,37 @@ void progress_show(
 		return;
 	}
 	for (size_t i = 0; i < count; i++)
-		all &= is_end(layers[i].phase);
+		all &= phase_of(&layers[i])->is_end;
 	if (!all && now < progress->next_ms)
 		return;
 	progress->next_ms = now + REDRAW_MS;
 	draw(progress, layers, count);
 }
 
-void progress_pulled(void *owner, const struct th_pulled *pulled)
+void progress_notice(void *owner, const char *text)
+{
+	const struct progress *progress = owner;
+
+	if (!progress->quiet)
+		say_note(text);
+}
+
+void progress_pulled(void *owner, const json_t *pulled)
 {
 	struct progress *progress = owner;
+	const json_t *notes = doc_part(pulled, "notes");
+	const char *from = doc_text(pulled, "from");
 
-	for (size_t i = 0; !progress->quiet && i < pulled->notes.count; i++)
-		say_note(pulled->notes.items[i]);
-	if (!progress->quiet)
-		fprintf(stderr, "pulled %s%s%s\n", pulled->name,
-			pulled->from[0] ? " from " : "", pulled->from);
 	progress_end(progress);
+	if (progress->pulled) {
+		progress->pulled(progress->owner, pulled);
+		return;
+	}
+	for (size_t i = 0; !progress->quiet && i < json_array_size(notes); i++)
+		say_note(doc_item(notes, i));
+	if (!progress->quiet)
+		fprintf(stderr, "pulled %s%s%s\n", doc_text(pulled, "name"),
+			*from ? " from " : "", from);
 }
 
 void progress_end(struct progress *progress)

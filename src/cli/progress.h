@@ -3,7 +3,9 @@
 #ifndef CLI_PROGRESS_H
 #define CLI_PROGRESS_H
 
-#include "image/pull.h"
+#include <jansson.h>
+
+#include "tidyhull/hull.h"
 
 #define PROGRESS_LAYERS 400
 
@@ -12,13 +14,18 @@ struct progress {
 	bool drawn; /* lines stand on the terminal */
 	size_t lines;
 	/* In a pipe: what was told of each layer. */
-	enum th_layer_phase told[PROGRESS_LAYERS];
+	const char *told[PROGRESS_LAYERS];
 	int64_t next_ms;
+	/* Tells of an image that has come, instead of the usual line. */
+	void (*pulled)(void *owner, const json_t *pulled);
+	void *owner;
 };
 
-void progress_show(
-	void *owner, const struct th_layer_progress *layers, size_t count);
-void progress_pulled(void *owner, const struct th_pulled *pulled);
+/* For the opening of a hull, whose owner is the progress. */
+void progress_notice(void *owner, const char *text);
+void progress_show(void *owner, const struct th_progress *layers, size_t count);
+void progress_pulled(void *owner, const json_t *pulled);
+/* What comes next draws its own lines below. */
 void progress_end(struct progress *progress);
 
 #endif

@@ -4,12 +4,13 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "view/describe.h"
-#include "container/replace.h"
+#include "cli/doc.h"
+#include "cli/words.h"
 
 struct remaking {
 	struct invocation *call;
 	struct making *making;
+	/* What options point into; kept until the program ends. */
 	struct th_strings kept;
 	struct given_option *found;
 	size_t found_count;
@@ -50,15 +51,14 @@ static bool is_left_out(
 	return left_out;
 }
 
-static bool is_replaced(const struct invocation *call,
-	const struct th_setting *setting, const char *value)
+static bool is_replaced(
+	const struct invocation *call, const json_t *word, const char *value)
 {
 	for (int i = 0; i < call->option_count; i++) {
-		if (strcmp(call->options[i].name, setting->name) != 0)
+		if (strcmp(call->options[i].name, doc_text(word, "name")) != 0)
 			continue;
-		if (setting->joining == TH_JOIN_ONE ||
-			setting->joining == TH_JOIN_LIST ||
-			(setting->joining == TH_JOIN_PLACES &&
+		if (joins(word, "one") || joins(word, "list") ||
+			(joins(word, "places") &&
 				is_same_place(call->options[i].value, value)))
 			return true;
 	}
@@ -81,49 +81,57 @@ static int add(struct remaking *remaking, const char *name, const char *value)
 	return 0;
 }
 
-static int take(struct remaking *remaking, const struct th_setting *setting,
-	const char *value)
+static int take(
+	struct remaking *remaking, const json_t *word, const char *value)
 {
-	if (!*value || is_replaced(remaking->call, setting, value) ||
-		is_left_out(remaking, setting->name, value))
+	const char *name = doc_text(word, "name");
+
+	if (!value || !*value || is_replaced(remaking->call, word, value) ||
+		is_left_out(remaking, name, value))
 		return 0;
-	return add(remaking, setting->name, value);
+	return add(remaking, name, value);
 }
 
 /* Name and image are those of the container, or are given anew; others have no
  * text of an option. */
-static bool is_apart(const struct th_setting *setting)
+static bool is_apart(const json_t *word)
 {
-	return setting->joining == TH_JOIN_APART ||
-		strcmp(setting->name, "name") == 0 ||
-		strcmp(setting->name, "image") == 0;
+	const char *name = doc_text(word, "name");
+
+	return joins(word, "apart") || strcmp(name, "name") == 0 ||
+		strcmp(name, "image") == 0;
+}
+
+static int take_setting(
+	struct remaking *remaking, const json_t *word, const json_t *value)
+{
+	const char *name = doc_text(word, "name");
+
+	if (json_is_string(value))
+		return take(remaking, word, json_string_value(value));
+	if (json_is_true(value) && !is_left_out(remaking, name, "") &&
+		!option_given(remaking->call, name))
+		return add(remaking, name, NULL);
+	for (size_t k = 0; k < json_array_size(value); k++) {
+		if (take(remaking, word, doc_item(value, k)))
+			return -1;
+	}
+	return 0;
 }
 
 /* What was set before, in front: the last one of an option counts. */
 static int take_settings(struct remaking *remaking, const json_t *settings)
 {
-	for (const struct th_setting *one = th_settings_all; one->name; one++) {
-		const json_t *value = json_object_get(settings, one->name);
-		size_t k;
-		json_t *item;
+	const json_t *words = setting_words(), *word;
+	size_t i;
 
-		if (is_apart(one))
-			continue;
-		if (json_is_string(value) &&
-			take(remaking, one, json_string_value(value)))
+	json_array_foreach(words, i, word)
+	{
+		if (!is_apart(word) &&
+			take_setting(remaking, word,
+				json_object_get(
+					settings, doc_text(word, "name"))))
 			return -1;
-		if (json_is_true(value) &&
-			!is_left_out(remaking, one->name, "") &&
-			!option_given(remaking->call, one->name) &&
-			add(remaking, one->name, NULL))
-			return -1;
-		if (!json_is_array(value))
-			continue;
-		json_array_foreach((json_t *)(uintptr_t)value, k, item)
-		{
-			if (take(remaking, one, json_string_value(item)))
-				return -1;
-		}
 	}
 	return 0;
 }
@@ -151,20 +159,17 @@ static int take_given(struct remaking *remaking)
 static int take_command(struct remaking *remaking, const json_t *settings,
 	struct invocation *merged, struct th_error *err)
 {
-	const json_t *list = json_object_get(settings, "command");
-	size_t count = json_array_size(list), i;
-	json_t *item;
+	const json_t *list = doc_part(settings, "command");
 	char **command;
 
 	if (merged->has_command || is_left_out(remaking, "command", ""))
 		return 0;
-	command = calloc(count + 1, sizeof(*command));
+	command = calloc(json_array_size(list) + 1, sizeof(*command));
 	if (!command)
 		return th_fail_memory(err);
 	merged->command = command; /* until the program ends */
-	json_array_foreach((json_t *)(uintptr_t)list, i, item)
-	{
-		if (th_strings_add(&remaking->kept, json_string_value(item)))
+	for (size_t i = 0; i < json_array_size(list); i++) {
+		if (th_strings_add(&remaking->kept, doc_item(list, i)))
 			return th_fail_memory(err);
 		command[merged->command_count++] =
 			remaking->kept.items[remaking->kept.count - 1];
@@ -173,49 +178,45 @@ static int take_command(struct remaking *remaking, const json_t *settings,
 }
 
 /* True where the list has a pair of the same key. */
-static bool has_key(const struct th_strings *list, const char *pair)
+static bool has_key(const json_t *list, const char *pair)
 {
-	for (size_t i = 0; i < list->count; i++) {
-		if (is_same_place(list->items[i], pair))
+	for (size_t i = 0; i < json_array_size(list); i++) {
+		if (is_same_place(doc_item(list, i), pair))
 			return true;
 	}
 	return false;
 }
 
 /* Values as they are: none of them is read as an option once more. */
-static int add_values(struct remaking *remaking, const json_t *settings,
-	struct th_strings *keys, struct th_strings *files, struct th_error *err)
+static void add_values(struct remaking *remaking, const json_t *container)
 {
-	struct th_settings *made = &remaking->making->settings;
-	struct th_strings env = {0};
-	size_t i;
-	json_t *item;
-	int rc = 0;
+	json_t *made = remaking->making->settings, *env = json_array();
+	const json_t *before = doc_part(doc_part(container, "settings"), "env");
+	const json_t *hidden = doc_part(container, "hidden");
+	const json_t *keys = doc_part(hidden, "keys");
+	const json_t *files = doc_part(hidden, "files");
 
-	json_array_foreach(json_object_get(settings, "env"), i, item)
-	{
-		const char *pair = json_string_value(item);
+	for (size_t i = 0; i < json_array_size(before); i++) {
+		const char *pair = doc_item(before, i);
 
-		if (!has_key(&made->env, pair) &&
+		if (!has_key(doc_part(made, "env"), pair) &&
 			!is_left_out(remaking, "env", pair))
-			rc |= th_strings_add(&env, pair);
+			json_array_append(env, json_array_get(before, i));
 	}
-	for (i = 0; i < keys->count; i++) {
+	for (size_t i = 0; i < json_array_size(keys); i++) {
 		/* One that is given openly by now is no secret. */
-		if (has_key(&env, keys->items[i]))
-			rc |= th_strings_add(&made->secrets, keys->items[i]);
+		if (has_key(env, doc_item(keys, i)))
+			json_array_append(doc_part(made, "hidden"),
+				json_array_get(keys, i));
 	}
-	for (i = 0; i < made->env.count; i++)
-		rc |= th_strings_add(&env, made->env.items[i]);
-	th_strings_release(&made->env);
-	made->env = env;
-	for (i = 0; i < files->count; i++) {
-		if (!has_key(&made->secret_files, files->items[i]) &&
-			!is_left_out(remaking, "secret", files->items[i]))
-			rc |= th_strings_add(
-				&made->secret_files, files->items[i]);
+	json_array_extend(env, doc_part(made, "env"));
+	json_object_set_new(made, "env", env);
+	for (size_t i = 0; i < json_array_size(files); i++) {
+		if (!has_key(doc_part(made, "secret"), doc_item(files, i)) &&
+			!is_left_out(remaking, "secret", doc_item(files, i)))
+			json_array_append(doc_part(made, "secret"),
+				json_array_get(files, i));
 	}
-	return rc ? th_fail_memory(err) : 0;
 }
 
 static int check_without(const struct remaking *remaking, struct th_error *err)
@@ -225,7 +226,6 @@ static int check_without(const struct remaking *remaking, struct th_error *err)
 	for (int i = 0; i < call->option_count; i++) {
 		const char *text = call->options[i].value;
 		size_t len = strcspn(text ? text : "", "=");
-		const struct th_setting *setting;
 		char name[40];
 		bool known;
 
@@ -233,8 +233,7 @@ static int check_without(const struct remaking *remaking, struct th_error *err)
 			remaking->used[i])
 			continue;
 		snprintf(name, sizeof(name), "%.*s", (int)len, text);
-		setting = th_setting_find(name);
-		known = setting && strcmp(name, "name") != 0 &&
+		known = setting_word(name) && strcmp(name, "name") != 0 &&
 			strcmp(name, "image") != 0;
 		th_fail(err, TH_USAGE,
 			known ? "it has no setting \"%.100s\" to leave out"
@@ -247,18 +246,18 @@ static int check_without(const struct remaking *remaking, struct th_error *err)
 	return 0;
 }
 
-static int read_merged(struct remaking *remaking, const json_t *settings,
-	const struct th_container_row *row, struct invocation *merged,
-	struct th_error *err)
+static int read_merged(struct remaking *remaking, const json_t *container,
+	struct invocation *merged, struct th_error *err)
 {
+	const json_t *settings = doc_part(container, "settings");
 	const char *image = option_value(remaking->call, "image");
 	const char *fetch = option_value(remaking->call, "fetch");
 	char **objects = calloc(2, sizeof(*objects)); /* until the end */
 
 	if (!objects || take_settings(remaking, settings) ||
 		take_given(remaking) ||
-		th_strings_add(
-			&remaking->kept, image ? image : row->image_name)) {
+		th_strings_add(&remaking->kept,
+			image ? image : doc_text(container, "image"))) {
 		free(objects);
 		return th_fail_memory(err);
 	}
@@ -271,39 +270,33 @@ static int read_merged(struct remaking *remaking, const json_t *settings,
 		making_read(merged, remaking->making, false, err))
 		return -1;
 	/* The image stays what it was, whatever its name stands for by now. */
-	if (!image && (!fetch || strcmp(fetch, "always") != 0) &&
-		th_strings_add(&remaking->kept, row->image) == 0)
-		remaking->making->settings.digest =
-			remaking->kept.items[remaking->kept.count - 1];
+	if (!image && (!fetch || strcmp(fetch, "always") != 0))
+		doc_set(remaking->making->settings, "digest",
+			doc_text(container, "image-digest"));
 	return 0;
 }
 
-int remaking_read(struct invocation *call, const struct th_container_row *row,
+int remaking_read(struct invocation *call, const char *id,
 	struct making *making, struct invocation *merged, struct th_error *err)
 {
 	struct remaking remaking = {.call = call, .making = making};
-	struct th_strings keys = {0}, files = {0};
-	json_t *doc = th_view_container_fully(&call->hull.context, row, true);
-	const json_t *settings = json_object_get(doc, "settings");
-	int rc = -1;
+	json_t *container = NULL;
+	int rc;
 
 	memset(making, 0, sizeof(*making));
 	*merged = *call;
 	remaking.used = calloc((size_t)call->option_count + 1, sizeof(bool));
-	if (!settings || !remaking.used)
-		th_fail(err, TH_FAILED,
-			"the settings of container \"%s\" cannot be read",
-			row->name);
-	else if (th_container_hidden(
-			 &call->hull.context, row, &keys, &files, err) == 0 &&
-		read_merged(&remaking, settings, row, merged, err) == 0 &&
-		add_values(&remaking, settings, &keys, &files, err) == 0)
+	rc = remaking.used ? th_object(call->hull, id, TH_KIND_CONTAINER,
+				     TH_FOR_ANOTHER, &container, err)
+			   : th_fail_memory(err);
+	if (rc == 0)
+		rc = read_merged(&remaking, container, merged, err);
+	if (rc == 0) {
+		add_values(&remaking, container);
 		rc = check_without(&remaking, err);
-	making->kept = remaking.kept;
-	th_strings_release(&keys);
-	th_strings_release(&files);
+	}
 	free(remaking.used);
-	json_decref(doc);
+	json_decref(container);
 	if (rc) {
 		free(remaking.found);
 		merged->options = NULL;

@@ -10,7 +10,7 @@
  * of the container, unless the call has --image or --fetch always. merged gets
  * all options, for a plan; its options are to be freed. To be released in any
  * case. */
-int remaking_read(struct invocation *call, const struct th_container_row *row,
+int remaking_read(struct invocation *call, const char *id,
 	struct making *making, struct invocation *merged, struct th_error *err);
 
 #endif

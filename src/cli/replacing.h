@@ -11,9 +11,10 @@
 		"grace", "TIME", "how long to wait before the hard kill"       \
 	}
 
-/* Does it, prints the result, and returns the exit code. start: whether or not
- * it ran before. */
-int replacing_run(struct invocation *call, struct th_container_row *row,
-	struct making *making, bool start);
+/* Does it to the container, prints the result, and returns the exit code.
+ * start: whether or not it ran before; by_hand: of a group, the next launch is
+ * to see it. */
+int replacing_run(struct invocation *call, const json_t *before,
+	const struct making *making, bool start, bool by_hand);
 
 #endif

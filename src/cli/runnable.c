@@ -4,8 +4,7 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "base/json.h"
-#include "image/packed.h"
+#include "base/buffer.h"
 
 static const struct option_spec kept[] = {RUNNABLE_OPTIONS, {NULL, NULL, NULL}};
 
@@ -18,12 +17,13 @@ static const struct option_spec *find_option(const char *name)
 	return NULL;
 }
 
-char *runnable_settings(
-	struct invocation *call, size_t count, struct th_error *err)
+int runnable_settings(struct invocation *call, size_t count, json_t **settings,
+	struct th_error *err)
 {
 	bool runnable = option_given(call, "runnable");
 	json_t *doc = json_object();
-	char *text = NULL;
+
+	*settings = NULL;
 
 	for (int i = 0; i < call->option_count; i++) {
 		const struct given_option *one = &call->options[i];
@@ -49,13 +49,10 @@ char *runnable_settings(
 			"a file that can be executed holds one image");
 		th_hint(err, "pack each into a file of its own");
 	}
-	if (runnable && !err->code) {
-		text = th_json_text(doc, JSON_COMPACT | JSON_SORT_KEYS);
-		if (!text)
-			th_fail_memory(err);
-	}
+	if (runnable && !err->code)
+		*settings = json_incref(doc);
 	json_decref(doc);
-	return text;
+	return err->code ? -1 : 0;
 }
 
 static int add_option(struct th_strings *words, const char *name,
@@ -90,43 +87,27 @@ static int add_option(struct th_strings *words, const char *name,
 	return 0;
 }
 
-static int add_settings(
-	const char *text, struct th_strings *words, struct th_error *err)
-{
-	json_t *doc = NULL, *value;
-	const char *name;
-	int rc = th_json_parse(
-		text, strlen(text), "the file's settings", &doc, err);
-
-	json_object_foreach(doc, name, value)
-	{
-		if (rc == 0)
-			rc = add_option(words, name, value, err);
-	}
-	json_decref(doc);
-	return rc;
-}
-
 int runnable_words(const char *path, int count, char **arguments,
 	struct th_strings *words, struct th_error *err)
 {
-	const struct th_packed_image *images;
-	struct th_packed *packed = NULL;
-	size_t image_count = 0;
+	json_t *doc = NULL, *value;
+	const char *name;
 	int rc;
 
-	if (th_packed_open(NULL, path, &packed, err))
+	if (th_image_packed_settings(path, &doc, err))
 		return -1;
-	images = th_packed_images(packed, &image_count);
 	rc = th_strings_add(words, "run");
 	/* In scripts only the program is to be heard. */
 	if (!isatty(2))
 		rc |= th_strings_add(words, "--quiet");
 	if (rc)
 		th_fail_memory(err);
-	if (rc == 0 && image_count && images[0].settings)
-		rc = add_settings(images[0].settings, words, err);
-	th_packed_close(packed);
+	json_object_foreach(doc, name, value)
+	{
+		if (rc == 0)
+			rc = add_option(words, name, value, err);
+	}
+	json_decref(doc);
 	if (rc)
 		return -1;
 	/* The path as it is would be the name of an image. */

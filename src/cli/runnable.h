@@ -19,11 +19,10 @@
 		"read-only", NULL, "mount the root read-only"                  \
 	}
 
-/* The settings given to pack, as a JSON text to be freed; NULL where the file
- * is not to be runnable, or with an error. count: the images that are packed.
- */
-char *runnable_settings(
-	struct invocation *call, size_t count, struct th_error *err);
+/* The settings given to pack, to be let go; NULL where the file is not to be
+ * runnable. count: the images that are packed. */
+int runnable_settings(struct invocation *call, size_t count, json_t **settings,
+	struct th_error *err);
 
 /* The words of the call of run that the file stands for, with these arguments
  * of the program. */

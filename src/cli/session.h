@@ -4,8 +4,9 @@
 
 #include "cli/verb.h"
 
-/* Runs it to its end; the exit code, with err where it is our own failure. */
-int session_run(struct invocation *call, struct th_container_row *row,
-	const struct th_exec_options *options, struct th_error *err);
+/* Runs it in the container of the name to its end; the exit code, with err
+ * where it is our own failure. */
+int session_run(struct invocation *call, const char *name,
+	const struct th_talk_command *command, struct th_error *err);
 
 #endif

@@ -1,126 +1,76 @@
 #include "cli/settings_text.h"
 
-#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <unistd.h>
 
-#include "base/file.h"
-#include "base/path.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
-
-#define WORDS_MAX 64
+#include "cli/words.h"
 
 /* ---- reading ---- */
 
 static int take_given(void *owner, const char *text, struct th_error *err)
 {
+	json_t *given = owner;
+
 	if (*text == '=' || !strchr(text, '=')) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a value", text);
 		return th_hint(err, "use --given NAME=VALUE");
 	}
-	return th_strings_add(owner, text) ? th_fail_memory(err) : 0;
+	json_array_append_new(given, json_string_nocheck(text));
+	return 0;
 }
 
-int given_read(const struct invocation *call, struct th_strings *given,
-	struct th_error *err)
+int given_read(
+	const struct invocation *call, json_t **given, struct th_error *err)
 {
-	return each_option(call, "given", take_given, given, err);
+	*given = json_array();
+	return each_option(call, "given", take_given, *given, err);
 }
 
-/* Options that are no settings of a container. */
-static bool is_other(const char *name)
-{
-	static const char *const others[] = {"settings", "given", "plan",
-		"ready-within", "grace", "on-failure"};
-
-	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
-		if (strcmp(name, others[i]) == 0)
-			return true;
-	}
-	return false;
-}
-
-static void list_words(
-	const struct verb *verb, struct th_file_word words[WORDS_MAX])
-{
-	size_t used = 0;
-
-	for (const struct option_spec *one = verb->options;
-		one->name && used < WORDS_MAX - 1; one++) {
-		if (!is_other(one->name))
-			words[used++] = (struct th_file_word){
-				one->name, one->value == NULL};
-	}
-	words[used].name = NULL;
-}
-
-static int read_text(
-	const char *path, struct th_buf *text, struct th_error *err)
-{
-	int rc = th_file_read(AT_FDCWD, path, text, err);
-
-	if (rc == 0)
-		th_fail(err, TH_NOT_FOUND,
-			"the settings file %.300s does not exist", path);
-	return rc == 1 ? 0 : -1;
-}
-
-/* Paths in it start where it lies. */
-static char *folder_of(const char *path)
-{
-	char cwd[4096], *whole, *slash;
-
-	if (!getcwd(cwd, sizeof(cwd)))
-		snprintf(cwd, sizeof(cwd), "/");
-	whole = th_path_absolute(cwd, path);
-	slash = whole ? strrchr(whole, '/') : NULL;
-	if (slash)
-		slash[slash == whole] = '\0';
-	return whole;
-}
-
-int settings_file_load(struct invocation *call, struct th_settings_file *file,
-	struct th_error *err)
+int settings_file_load(
+	struct invocation *call, json_t **file, struct th_error *err)
 {
 	const char *path = option_value(call, "settings");
-	struct th_file_word words[WORDS_MAX];
-	struct th_problems problems = {0};
-	struct th_strings given = {0};
-	char *folder = folder_of(path);
-	struct th_buf text;
-	int rc;
+	json_t *given;
+	int rc = given_read(call, &given, err);
 
-	memset(file, 0, sizeof(*file));
-	th_buf_init(&text, TH_YAML_BYTES);
-	rc = folder ? 0 : th_fail_memory(err);
+	*file = NULL;
 	if (rc == 0)
-		rc = read_text(path, &text, err);
-	if (rc == 0)
-		rc = given_read(call, &given, err);
-	list_words(call->verb, words);
-	if (rc == 0 &&
-		th_settings_file_read(
-			path, folder, &text, &given, words, file, &problems)) {
-		say_problems(call->verb->name, path, &problems);
+		rc = th_settings_load(path, given, file, err);
+	json_decref(given);
+	if (rc && doc_part(*file, "problems")) {
+		say_problems(call->verb->name, path, *file, err);
 		/* It has been told, and needs no message any more. */
-		err->code = problems.list[0].code;
-		rc = -1;
+		err->msg[0] = err->hint[0] = '\0';
 	}
-	th_problems_release(&problems);
-	th_strings_release(&given);
-	th_buf_release(&text);
-	free(folder);
+	if (rc) {
+		json_decref(*file);
+		*file = NULL;
+	}
 	return rc;
 }
 
-int settings_file_merge(struct invocation *call,
-	const struct th_file_container *one, struct th_error *err)
+/* A list of texts as words of a command line. */
+static char **words_of(const json_t *list)
 {
-	size_t count = (size_t)call->option_count + one->setting_count;
-	struct given_option *merged = calloc(count + 1, sizeof(*merged));
+	char **words = calloc(json_array_size(list) + 1, sizeof(*words));
+
+	for (size_t i = 0; words && i < json_array_size(list); i++)
+		words[i] = (char *)(uintptr_t)doc_item(list, i);
+	return words;
+}
+
+int settings_file_merge(
+	struct invocation *call, const json_t *container, struct th_error *err)
+{
+	const json_t *settings = doc_part(container, "settings");
+	const json_t *command = doc_part(container, "command");
+	size_t count = json_array_size(settings);
+	struct given_option *merged =
+		calloc((size_t)call->option_count + count + 1, sizeof(*merged));
 	char **objects = calloc(2, sizeof(*objects));
 
 	if (!merged || !objects) {
@@ -128,45 +78,53 @@ int settings_file_merge(struct invocation *call,
 		free(objects);
 		return th_fail_memory(err);
 	}
-	for (size_t i = 0; i < one->setting_count; i++)
-		merged[i] = (struct given_option){
-			one->settings[i].name, one->settings[i].value};
-	memcpy(merged + one->setting_count, call->options,
+	for (size_t i = 0; i < count; i++) {
+		const json_t *pair = json_array_get(settings, i);
+
+		merged[i].name = doc_item(pair, 0);
+		merged[i].value = json_string_value(json_array_get(pair, 1));
+	}
+	memcpy(merged + count, call->options,
 		(size_t)call->option_count * sizeof(*merged));
 	free(call->options);
 	call->options = merged;
-	call->option_count = (int)count;
-	if (!call->object_count && one->image) {
+	call->option_count += (int)count;
+	if (!call->object_count && *doc_text(container, "image")) {
 		/* Both are needed until the program ends. */
-		objects[0] = one->image;
+		objects[0] = (char *)(uintptr_t)doc_text(container, "image");
 		call->objects = objects;
 		call->object_count = 1;
 	} else {
 		free(objects);
 	}
-	if (!call->has_command && one->has_command) {
-		call->command = one->command.items;
-		call->command_count = (int)one->command.count;
+	if (!call->has_command && command) {
+		call->command = words_of(command);
+		call->command_count =
+			call->command ? (int)json_array_size(command) : 0;
 	}
 	return 0;
 }
 
-int settings_file_read(struct invocation *call, struct th_settings_file *file,
-	struct th_error *err)
+int settings_file_read(struct invocation *call, struct th_error *err)
 {
 	const char *path = option_value(call, "settings");
+	json_t *file;
 
 	if (!path)
 		return 0;
-	if (settings_file_load(call, file, err))
+	if (settings_file_load(call, &file, err))
 		return -1;
-	if (file->group) {
+	if (*doc_text(file, "group")) {
+		json_decref(file);
 		th_fail(err, TH_USAGE, "%.200s describes a group", path);
 		return th_hint(err,
 			"tidyhull launch --settings %.150s brings it up", path);
 	}
-	return file->container_count
-		? settings_file_merge(call, &file->containers[0], err)
+	/* What the call says from now on points into the file: it stays until
+	 * the program ends. */
+	return doc_count(file, "containers")
+		? settings_file_merge(call,
+			  json_array_get(doc_part(file, "containers"), 0), err)
 		: 0;
 }
 
@@ -228,17 +186,21 @@ static void print_member(const char *key, const json_t *value, int indent)
 /* All but its name. */
 static void print_settings(const json_t *doc, int indent)
 {
-	const json_t *settings = json_object_get(doc, "settings");
+	const json_t *settings = doc_part(doc, "settings");
+	const json_t *words = setting_words(), *word;
+	size_t i;
 
-	for (const struct th_setting *one = th_settings_all; one->name; one++) {
-		const json_t *value = json_object_get(settings, one->name);
+	json_array_foreach(words, i, word)
+	{
+		const char *name = doc_text(word, "name");
+		const json_t *value = json_object_get(settings, name);
 
-		if (strcmp(one->name, "name") == 0)
+		if (strcmp(name, "name") == 0)
 			continue;
-		if (one->kind == TH_SETTING_FLAG && json_is_true(value))
-			printf("%*s%s: true\n", indent, "", one->name);
+		if (is_kind(word, "flag") && json_is_true(value))
+			printf("%*s%s: true\n", indent, "", name);
 		else
-			print_member(one->name, value, indent);
+			print_member(name, value, indent);
 	}
 }
 

@@ -5,25 +5,23 @@
 #include <jansson.h>
 
 #include "cli/verb.h"
-#include "group/settings_file.h"
 
-/* Reads the file that --settings names, with the values of --given. All
- * mistakes are told at once, each with line and column: then err has their code
- * and no message. */
-int settings_file_load(struct invocation *call, struct th_settings_file *file,
-	struct th_error *err);
+/* Reads the file that --settings names, with the values of --given, as the
+ * library gives it (tidyhull/container.h). All mistakes are told at once, each
+ * with line and column: then err has their code and no message. */
+int settings_file_load(
+	struct invocation *call, json_t **file, struct th_error *err);
 /* Takes what it says of one container into the call, in front of its options,
  * so that those win; image and command too, where none is given. The file must
  * stay. */
-int settings_file_merge(struct invocation *call,
-	const struct th_file_container *one, struct th_error *err);
+int settings_file_merge(
+	struct invocation *call, const json_t *container, struct th_error *err);
 /* Both, for a file of one container; nothing where there is no --settings. */
-int settings_file_read(struct invocation *call, struct th_settings_file *file,
-	struct th_error *err);
+int settings_file_read(struct invocation *call, struct th_error *err);
 
-/* Appends the values of --given. */
-int given_read(const struct invocation *call, struct th_strings *given,
-	struct th_error *err);
+/* The values of --given; to be let go in any case. */
+int given_read(
+	const struct invocation *call, json_t **given, struct th_error *err);
 
 /* Writes a file that makes the same container again. doc is what show knows of
  * it, fully. Values that are hidden are asked for. */

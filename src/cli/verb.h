@@ -2,9 +2,13 @@
 #ifndef CLI_VERB_H
 #define CLI_VERB_H
 
+#include <jansson.h>
 #include <stdbool.h>
+#include <sys/stat.h>
 
-#include "session/hull.h"
+#include "base/buffer.h"
+#include "base/error.h"
+#include "tidyhull/tidyhull.h"
 
 /* One option of a verb: parser and help come from the same table. */
 struct option_spec {
@@ -27,7 +31,8 @@ enum verb_flags {
 	VERB_STARTS_MADE = 128, /* those that are made already */
 	VERB_GROUPS = 256, /* a group stands for its containers */
 	VERB_CHECKS = 512, /* works on the store with --verify and --repair */
-	VERB_BUNDLES = 1024 /* works on the store to make a bundle */
+	VERB_BUNDLES = 1024, /* works on the store to make a bundle */
+	VERB_ALONE = 2048 /* needs no hull: help */
 };
 
 struct given_option {
@@ -35,8 +40,11 @@ struct given_option {
 	const char *value;
 };
 
+struct progress;
+
 struct invocation {
-	struct th_hull hull; /* its store is open where VERB_STORE is set */
+	th_hull *hull; /* its store is open where VERB_STORE is set */
+	struct progress *progress; /* of what is transferred */
 	const struct verb *verb;
 	struct given_option *options;
 	int option_count;
@@ -68,6 +76,12 @@ bool option_given(const struct invocation *call, const char *name);
 int each_option(const struct invocation *call, const char *name,
 	int (*take)(void *owner, const char *text, struct th_error *err),
 	void *owner, struct th_error *err);
+/* All values of an option as a list of texts; a new reference. */
+json_t *option_list(const struct invocation *call, const char *name);
+/* Files that are the caller's own are made with it; the rest is not. */
+extern mode_t callers_umask;
+/* True where the caller has had enough (Ctrl-C). */
+bool interrupted(void);
 /* Appends all values of an option. */
 int option_values(const struct invocation *call, const char *name,
 	struct th_strings *list);

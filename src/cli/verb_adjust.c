@@ -7,46 +7,63 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static bool every(const struct th_container_row *row)
+static bool every(const json_t *container)
 {
-	(void)row;
+	(void)container;
 	return true;
 }
 
-static int adjust_one(struct invocation *call, struct th_container_row *row)
+static void print_changed(const struct invocation *call, const char *name,
+	const json_t *changes, const json_t *now)
+{
+	const char *probe = doc_text(changes, "probe");
+	const char *limit = doc_text(now, "limit");
+
+	if (call->quiet)
+		return;
+	if (json_object_get(changes, "restart"))
+		printf("the restart policy of %s is now %s\n", name,
+			doc_text(changes, "restart"));
+	if (json_object_get(changes, "probe"))
+		printf("the probe of %s is now %s\n", name,
+			*probe ? probe : "none");
+	if (json_object_get(changes, "limit"))
+		printf("the limits of %s are now %s\n", name,
+			*limit ? limit : "none");
+}
+
+/* Only what is given is changed. */
+static json_t *read_changes(const struct invocation *call)
 {
 	const char *restart = option_value(call, "restart");
 	const char *probe = option_value(call, "probe");
-	struct th_strings changes = {0};
-	struct th_error err = {0};
-	char text[TH_LIMIT_TEXT];
-	int rc;
+	json_t *changes = json_object();
 
-	if (probe && strcmp(probe, "none") == 0)
-		probe = "";
-	if ((restart || probe) &&
-		th_container_adjust_life(
-			&call->hull.context, row, restart, probe, &err))
-		return say_error(&err);
-	if (restart && !call->quiet)
-		printf("the restart policy of %s is now %s\n", row->name,
-			restart);
-	if (probe && !call->quiet)
-		printf("the probe of %s is now %s\n", row->name,
-			*probe ? probe : "none");
-	if (!option_given(call, "limit"))
-		return EXIT_DONE;
-	rc = option_values(call, "limit", &changes)
-		? th_fail_memory(&err)
-		: th_container_adjust(
-			  &call->hull.context, row, &changes, text, &err);
-	th_strings_release(&changes);
-	if (rc)
-		return say_error(&err);
-	if (!call->quiet)
-		printf("the limits of %s are now %s\n", row->name,
-			*text ? text : "none");
-	return EXIT_DONE;
+	if (restart)
+		json_object_set_new(changes, "restart", json_string(restart));
+	if (probe)
+		json_object_set_new(changes, "probe",
+			json_string(strcmp(probe, "none") == 0 ? "" : probe));
+	if (option_given(call, "limit"))
+		json_object_set_new(
+			changes, "limit", option_list(call, "limit"));
+	return changes;
+}
+
+static int adjust_one(struct invocation *call, const json_t *container)
+{
+	json_t *changes = read_changes(call), *now = NULL;
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	if (th_container_change(
+		    call->hull, doc_text(container, "id"), changes, &now, &err))
+		code = say_error(&err);
+	else
+		print_changed(call, doc_text(container, "name"), changes, now);
+	json_decref(changes);
+	json_decref(now);
+	return code;
 }
 
 static int run(struct invocation *call)

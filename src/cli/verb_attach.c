@@ -2,86 +2,69 @@
 #include <stdio.h>
 #include <unistd.h>
 
-#include "base/file.h"
 #include "cli/attach.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "container/plan.h"
-#include "container/reach.h"
-#include "ipc/words.h"
-#include "store/machine.h"
 
-static void say_how_to_leave(struct invocation *call,
-	const struct th_container_row *row, const struct leave_keys *keys,
-	bool terminal)
+static void say_how_to_leave(
+	struct invocation *call, const struct attach_options *options)
 {
 	char text[64];
 
-	leave_keys_text(keys, text);
+	leave_keys_text(options->leave, text);
 	if (call->quiet)
 		return;
-	if (terminal && keys->count)
+	if (options->terminal && options->leave->count)
 		fprintf(stderr, "attached to %s; %s leaves it running\n",
-			row->name, text);
-	else if (!terminal && isatty(0))
+			options->name, text);
+	else if (!options->terminal && isatty(0))
 		fprintf(stderr, "attached to %s; Ctrl-C leaves it running\n",
-			row->name);
+			options->name);
 }
 
-static int attach(struct invocation *call, struct th_container_row *row,
-	bool has_terminal, struct th_error *err)
+static int attach(struct invocation *call, const json_t *container)
 {
-	struct th_size size = attach_size();
+	bool watch = option_given(call, "watch");
 	struct leave_keys keys;
-	struct th_ending ending = {0};
-	struct attach_options options = {.context = &call->hull.context,
-		.row = row,
-		.channel = -1,
-		.console = -1,
-		.input = !option_given(call, "watch"),
-		.terminal = has_terminal && isatty(0) &&
-			!option_given(call, "watch"),
+	struct th_news end = {.told = TH_TOLD_NOTHING};
+	struct th_error err = {0};
+	struct attach_options options = {.name = doc_text(container, "name"),
+		.input = !watch,
+		.terminal =
+			doc_flag(container, "terminal") && isatty(0) && !watch,
 		.leaves_by_signal = true,
 		.leave = &keys};
 	int rc;
 
-	if (th_act_check(row, TH_ACT_ATTACH, err) ||
-		attach_keys(call, &keys, err))
-		return EXIT_TOOL;
-	rc = th_keeper_reach(call->hull.context.store->run_fd, row->id,
-		&options.channel, err);
-	if (rc <= 0) {
-		if (rc == 0)
-			th_fail(err, TH_FAILED,
-				"container \"%s\" has just ended", row->name);
+	if (attach_keys(call, &keys, &err) == 0) {
+		attach_prepare();
+		th_talk_attach(call->hull, doc_text(container, "id"),
+			attach_size(), &options.talk, &err);
+	}
+	if (!options.talk) {
+		say_error(&err);
 		return EXIT_TOOL;
 	}
-	say_how_to_leave(call, row, &keys, options.terminal);
-	attach_prepare();
-	th_words_send(options.channel, TH_SAY_ATTACH, th_words_of_size(size));
-	rc = attach_run(&options, &ending, err);
-	th_close(&options.channel);
-	return attach_code(call, &options, rc, &ending, err);
+	say_how_to_leave(call, &options);
+	rc = attach_run(&options, &end, &err);
+	th_talk_close(options.talk);
+	return attach_code(call, &options, rc, &end, &err);
 }
 
 static int run(struct invocation *call)
 {
-	struct th_object object = {0};
+	json_t *container = NULL;
 	struct th_error err = {0};
-	int code = EXIT_TOOL, rc;
+	int code;
 
-	if (th_object_find(&call->hull.context, call->objects[0],
-		    TH_KIND_CONTAINER, &object, &err)) {
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_FULL,
+		    &container, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	rc = th_container_has_terminal(
-		&call->hull.context, &object.container, &err);
-	if (rc >= 0)
-		code = attach(call, &object.container, rc > 0, &err);
-	if (err.code && code == EXIT_TOOL)
-		say_error(&err);
-	th_object_release(&object);
+	code = attach(call, container);
+	json_decref(container);
 	return code;
 }
 

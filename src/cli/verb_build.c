@@ -9,8 +9,8 @@
 #include "base/file.h"
 #include "base/path.h"
 #include "base/yaml_bounds.h"
-#include "build/build.h"
 #include "cli/build_progress.h"
+#include "cli/doc.h"
 #include "cli/foreground.h"
 #include "cli/making_image.h"
 #include "cli/output.h"
@@ -22,12 +22,9 @@
 struct building {
 	struct invocation *call;
 	const char *path; /* of the recipe */
-	struct th_recipe recipe;
-	struct th_build_folders folders;
-	struct th_strings given, secrets;
+	json_t *wish; /* for the library */
+	json_t *recipe; /* what it says of it */
 	struct build_progress progress;
-	struct th_build_options options;
-	char name[TH_REFERENCE_MAX + 256];
 	int64_t began_us;
 };
 
@@ -35,24 +32,26 @@ struct building {
 
 static int take_secret(void *owner, const char *text, struct th_error *err)
 {
-	struct building *building = owner;
-
-	return secret_add(&building->secrets, text, err);
+	return secret_add(owner, text, err);
 }
 
 static int add_folder(struct building *building, const char *name,
 	const char *path, struct th_error *err)
 {
 	char cwd[4096], *whole;
-	int rc;
+	json_t *pair;
 
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
 	whole = th_path_absolute(cwd, path);
-	rc = whole ? th_build_folders_add(&building->folders, name, whole, err)
-		   : th_fail_memory(err);
+	if (!whole)
+		return th_fail_memory(err);
+	pair = json_array();
+	json_array_append_new(pair, json_string_nocheck(name));
+	json_array_append_new(pair, json_string_nocheck(whole));
+	json_array_append_new(doc_part(building->wish, "folders"), pair);
 	free(whole);
-	return rc;
+	return 0;
 }
 
 static int take_folder(void *owner, const char *text, struct th_error *err)
@@ -86,155 +85,100 @@ static int read_folders(struct building *building, struct th_error *err)
 			    building->call, "with", take_folder, building, err);
 }
 
-static int read_file(
-	struct building *building, struct th_buf *text, struct th_error *err)
+static int read_text(struct building *building, struct th_error *err)
 {
 	bool is_input = strcmp(building->path, "-") == 0;
+	struct th_buf text;
 	int rc;
 
-	th_buf_init(text, TH_YAML_BYTES);
-	rc = is_input ? th_fd_read(0, "standard input", text, err)
-		      : th_file_read(AT_FDCWD, building->path, text, err);
+	th_buf_init(&text, TH_YAML_BYTES);
+	rc = is_input ? th_fd_read(0, "standard input", &text, err)
+		      : th_file_read(AT_FDCWD, building->path, &text, err);
 	if (rc == 0) {
 		th_fail(err, TH_NOT_FOUND, "the recipe %.300s does not exist",
 			building->path);
 		th_hint(err, "give the path of a recipe file");
 	}
+	if (rc == 1)
+		json_object_set_new(building->wish, "text",
+			json_stringn_nocheck(
+				text.data ? text.data : "", text.len));
+	th_buf_release(&text);
 	return rc == 1 ? 0 : -1;
 }
 
-/* Gives an exit code, or -1 where all is well. */
-static int read_recipe(struct building *building)
+static int read_secrets(struct building *building, struct th_error *err)
 {
-	struct th_problems problems = {0};
-	struct th_error err = {0};
-	struct th_buf text;
-	int code = -1;
+	struct th_strings secrets = {0};
+	int rc = each_option(
+		building->call, "secret", take_secret, &secrets, err);
 
-	if (read_file(building, &text, &err) ||
-		given_read(building->call, &building->given, &err) ||
-		read_folders(building, &err) ||
-		each_option(building->call, "secret", take_secret, building,
-			&err)) {
-		code = say_error(&err);
-	} else if (th_recipe_read(building->path, &text, &building->given,
-			   &building->recipe, &problems)) {
-		code = say_problems("build", building->path, &problems);
-	}
-	th_problems_release(&problems);
-	th_buf_release(&text);
-	return code;
+	json_object_set_new(building->wish, "secrets",
+		doc_of_texts(secrets.items, secrets.count));
+	th_strings_release(&secrets);
+	return rc;
 }
 
-static int read_fetch(
-	struct building *building, enum th_fetch *fetch, struct th_error *err)
+static void set_flag(
+	struct building *building, const char *key, const char *option)
 {
-	const char *text = option_value(building->call, "fetch");
-
-	*fetch = TH_FETCH_MISSING;
-	if (text && strcmp(text, "always") == 0)
-		*fetch = TH_FETCH_ALWAYS;
-	else if (text && strcmp(text, "never") == 0)
-		*fetch = TH_FETCH_NEVER;
-	else if (text && strcmp(text, "missing") != 0)
-		return th_fail(err, TH_USAGE,
-			"\"%.50s\" is not a value of --fetch; use missing, "
-			"always or never",
-			text);
-	return 0;
+	json_object_set_new(building->wish, key,
+		json_boolean(option_given(building->call, option)));
 }
 
-static int read_options(struct building *building, struct th_error *err)
+static int read_wish(struct building *building, struct th_error *err)
 {
-	struct invocation *call = building->call;
-	struct th_build_options *options = &building->options;
-	const char *name = option_value(call, "name");
+	const struct invocation *call = building->call;
+	json_t *given;
+	int rc = given_read(call, &given, err);
 
-	*options = (struct th_build_options){.recipe_name = building->path,
-		.recipe = &building->recipe,
-		.folders = &building->folders,
-		.secrets = &building->secrets,
-		.anew = option_given(call, "anew"),
-		.plan = option_given(call, "plan"),
-		.keep_place = option_given(call, "enter"),
-		.tell = build_progress_tell,
-		.owner = &building->progress,
-		.unprivileged = call->hull.caller.unprivileged,
-		.uid = call->hull.caller.uid,
-		.gid = call->hull.caller.gid,
-		.user_name = call->hull.caller.name,
-		.home = call->hull.caller.home};
-	if (name && image_name_read(name, building->name, err))
-		return -1;
-	options->name = name ? building->name : NULL;
-	return epoch_read(&options->time_s, err) ||
-			read_fetch(building, &options->fetch, err) ||
-			compression_read(call, &options->compression,
-				&options->level, err)
+	building->wish = json_pack("{s:[]}", "folders");
+	json_object_set_new(building->wish, "given", given);
+	doc_set(building->wish, "recipe", building->path);
+	doc_set(building->wish, "name", option_value(call, "name"));
+	doc_set(building->wish, "fetch", option_value(call, "fetch"));
+	set_flag(building, "anew", "anew");
+	set_flag(building, "plan", "plan");
+	set_flag(building, "keep-place", "enter");
+	return rc || read_text(building, err) || read_folders(building, err) ||
+			read_secrets(building, err) ||
+			image_wish_read(call, building->wish, err)
 		? -1
 		: 0;
 }
 
 /* ---- a place that failed ---- */
 
-static const struct th_recipe_step *step_of(
-	const struct building *building, const struct th_build_failure *failure)
-{
-	return &building->recipe.images[failure->image].steps[failure->step];
-}
-
 /* A shell in a throw-away container where the step ran, with all that it had.
  */
-static void enter_place(
-	struct building *building, const struct th_build_failure *failure)
+static void enter_place(struct building *building, const json_t *failure)
 {
-	static const struct th_recipe_step nothing = {.kind = TH_STEP_DO};
-	const struct th_recipe_step *step = step_of(building, failure);
-	struct invocation *call = building->call;
-	struct th_problems problems = {0};
-	struct th_strings texts = {0}, command = {0};
-	struct th_container_row row;
-	struct th_settings settings;
-	struct th_error err = {0};
+	bool terminal = isatty(0) && isatty(1);
+	struct th_error err = {0}, ignored = {0}; /* a sweep finds it */
+	json_t *container = NULL;
 
-	if (step->kind != TH_STEP_DO)
-		step = &nothing;
 	fprintf(stderr, "a shell where it failed; exit ends it\n");
-	if (th_strings_add(&command, "/bin/sh"))
-		th_fail_memory(&err);
-	if (!err.code &&
-		th_build_settings(&building->options, step, failure->place,
-			&command, &settings, &texts, &err) == 0) {
-		settings.keep = false;
-		settings.terminal = isatty(0) && isatty(1);
-		if (th_container_create(&call->hull.context, &settings,
-			    &problems, &row, &err) == 0)
-			foreground_run(call, &row, settings.terminal);
-		th_settings_release(&settings);
-	}
-	if (problems.count)
-		say_problems("enter", "the place", &problems);
-	else if (err.code)
-		say_error(&err);
-	th_problems_release(&problems);
-	th_strings_release(&texts);
-	th_strings_release(&command);
-	th_error_clear(&err);
+	if (th_recipe_enter(building->call->hull, building->wish, failure,
+		    terminal, &container, &err))
+		say_problems("enter", "the place", container, &err);
+	else
+		foreground_run(building->call, container, terminal);
+	json_decref(container);
 	/* Nothing is left of it. */
-	th_image_state_remove_nameless(
-		call->hull.context.store, failure->place, &err);
+	th_remove(building->call->hull, doc_text(failure, "place"),
+		TH_KIND_IMAGE, false, NULL, &ignored);
 }
 
-static int say_failure(struct building *building,
-	const struct th_build_failure *failure, struct th_error *err)
+static int say_failure(
+	struct building *building, const json_t *failure, struct th_error *err)
 {
-	bool enters = building->options.keep_place && failure->place[0];
+	const struct invocation *call = building->call;
+	bool has_place = *doc_text(failure, "place");
+	bool enters = option_given(call, "enter") && has_place;
 	int code = say_error(err);
 
-	if (failure->known && failure->last_words[0])
-		say_last_words(failure->last_words);
-	if (failure->known && failure->place[0] && !enters &&
-		!building->options.plan && !building->call->quiet)
+	say_last_words(doc_text(failure, "last-words"));
+	if (has_place && !enters && !option_given(call, "plan") && !call->quiet)
 		fprintf(stderr,
 			"  the steps before it are kept; to look around: "
 			"tidyhull build %s --enter\n",
@@ -246,28 +190,22 @@ static int say_failure(struct building *building,
 
 /* ---- the build ---- */
 
-static const char *name_of(const struct building *building)
-{
-	const struct th_recipe *recipe = &building->recipe;
-
-	return building->options.name
-		? building->options.name
-		: recipe->images[recipe->image_count - 1].name;
-}
-
-static int print_result(struct building *building, const char *digest)
+static int print_result(struct building *building, const json_t *built)
 {
 	const struct build_progress *progress = &building->progress;
-	const char *name = name_of(building);
+	const struct invocation *call = building->call;
+	const char *name = doc_text(built, "name");
+	const char *digest = doc_text(built, "digest");
 	char span[TH_TIME_TEXT];
 
-	if (building->call->json)
-		return print_json(json_pack("{s:s? s:s? s:i s:i s:i}", "name",
-			name, "digest", *digest ? digest : NULL, "run",
+	if (call->json)
+		return print_json(json_pack("{s:O s:O s:i s:i s:i}", "name",
+			json_object_get(built, "name"), "digest",
+			json_object_get(built, "digest"), "run",
 			(int)progress->run, "remembered",
 			(int)progress->remembered, "planned",
 			(int)progress->planned));
-	if (building->options.plan) {
+	if (option_given(call, "plan")) {
 		printf("%zu step%s would run, %zu %s remembered; nothing was "
 		       "changed\n",
 			progress->planned, progress->planned == 1 ? "" : "s",
@@ -275,14 +213,14 @@ static int print_result(struct building *building, const char *digest)
 			progress->remembered == 1 ? "is" : "are");
 		return EXIT_DONE;
 	}
-	if (building->call->quiet) {
+	if (call->quiet) {
 		printf("%s\n", digest);
 		return EXIT_DONE;
 	}
 	th_clock_span(th_clock_now_us() - building->began_us, span);
 	printf("built %s (%.12s): %zu run, %zu remembered, %s\n",
-		name ? shown(name) : "an image without a name",
-		th_digest_hex(digest), progress->run, progress->remembered,
+		*name ? shown(name) : "an image without a name",
+		short_digest(digest), progress->run, progress->remembered,
 		span);
 	return EXIT_DONE;
 }
@@ -290,32 +228,24 @@ static int print_result(struct building *building, const char *digest)
 static int build(struct building *building)
 {
 	struct invocation *call = building->call;
-	struct th_build_failure *failure = calloc(1, sizeof(*failure));
+	struct build_progress *progress = &building->progress;
+	const json_t *notes = doc_part(building->recipe, "notes");
 	struct th_error err = {0};
-	char digest[TH_DIGEST_TEXT] = "";
-	int code = EXIT_DONE, rc = -1;
+	json_t *built = NULL;
+	int code, rc;
 
-	building->progress.recipe = &building->recipe;
-	building->progress.quiet = call->quiet || call->json;
-	building->progress.output = option_given(call, "output");
-	building->progress.terminal = on_terminal();
-	for (size_t i = 0; i < building->recipe.notes.count; i++)
-		fprintf(stderr, "note: %s\n",
-			shown(building->recipe.notes.items[i]));
-	if (!failure)
-		th_fail_memory(&err);
-	else if (read_options(building, &err) == 0 &&
-		th_container_settle(&call->hull.context, &err) == 0)
-		rc = th_build(&call->hull.context, &building->options, digest,
-			failure, &err);
-	build_progress_end(&building->progress);
-	if (rc == 0)
-		code = print_result(building, digest);
-	else if (failure)
-		code = say_failure(building, failure, &err);
-	else
-		code = say_error(&err);
-	free(failure);
+	progress->images = doc_part(building->recipe, "images");
+	progress->quiet = call->quiet || call->json;
+	progress->output = option_given(call, "output");
+	progress->terminal = on_terminal();
+	for (size_t i = 0; i < json_array_size(notes); i++)
+		say_note(doc_item(notes, i));
+	rc = th_recipe_build(call->hull, building->wish, build_progress_tell,
+		progress, &built, &err);
+	build_progress_end(progress);
+	code = rc ? say_failure(building, built, &err)
+		  : print_result(building, built);
+	json_decref(built);
 	return code;
 }
 
@@ -324,14 +254,18 @@ static int run(struct invocation *call)
 	struct building building = {.call = call,
 		.path = call->objects[0],
 		.began_us = th_clock_now_us()};
-	int code = read_recipe(&building);
+	struct th_error err = {0};
+	int code;
 
-	if (code < 0)
+	if (read_wish(&building, &err))
+		code = say_error(&err);
+	else if (th_recipe_look(building.wish, &building.recipe, &err))
+		code = say_problems(
+			"build", building.path, building.recipe, &err);
+	else
 		code = build(&building);
-	th_recipe_release(&building.recipe);
-	th_build_folders_release(&building.folders);
-	th_strings_release(&building.given);
-	th_strings_release(&building.secrets);
+	json_decref(building.wish);
+	json_decref(building.recipe);
 	return code;
 }
 

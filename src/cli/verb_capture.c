@@ -1,162 +1,93 @@
 /* capture: a new image from what a container has changed. */
-#include <inttypes.h>
 #include <stdio.h>
 #include <string.h>
 
-#include "build/capture.h"
+#include "cli/doc.h"
 #include "cli/making_image.h"
-#include "base/json.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-/* Values from elsewhere would be in the image for good. */
-static int take_env(void *owner, const char *text, struct th_error *err)
+/* What is given, and nothing else: the rest is the container's. */
+static int read_wish(
+	struct invocation *call, json_t *wish, struct th_error *err)
 {
-	struct th_image_settings *settings = owner;
-	const char *equals = strchr(text, '=');
+	static const char *const texts[] = {
+		"user", "workdir", "stop", "entrypoint"};
 
-	if (!equals || equals == text || equals[1] == '@') {
-		th_fail(err, TH_USAGE, "\"%.100s\" cannot be kept in an image",
-			text);
-		return th_hint(err,
-			"use --env KEY=VALUE; secrets are given to containers");
-	}
-	return th_strings_add(&settings->env, text) ? th_fail_memory(err) : 0;
-}
-
-static int take_label(void *owner, const char *text, struct th_error *err)
-{
-	struct th_image_settings *settings = owner;
-	const char *equals = strchr(text, '=');
-
-	if (!equals || equals == text) {
-		th_fail(err, TH_USAGE, "\"%.100s\" is not a label", text);
-		return th_hint(err, "use --label KEY=VALUE");
-	}
-	return th_strings_add(&settings->labels, text) ? th_fail_memory(err)
-						       : 0;
-}
-
-static int take_port(void *owner, const char *text, struct th_error *err)
-{
-	return th_image_settings_port(owner, text, err);
-}
-
-static int copy_text(struct invocation *call, const char *option, char **copy,
-	struct th_error *err)
-{
-	const char *text = option_value(call, option);
-
-	if (!text)
-		return 0;
-	*copy = strdup(text);
-	return *copy ? 0 : th_fail_memory(err);
-}
-
-static int read_settings(struct invocation *call,
-	struct th_image_settings *settings, struct th_error *err)
-{
-	const char *entrypoint = option_value(call, "entrypoint");
-	int rc = 0;
-
-	settings->has_entrypoint = entrypoint != NULL;
-	if (entrypoint && *entrypoint)
-		rc = th_strings_add(&settings->entrypoint, entrypoint);
-	settings->has_command = call->has_command;
-	for (int i = 0; i < call->command_count; i++)
-		rc |= th_strings_add(&settings->command, call->command[i]);
-	if (rc)
-		return th_fail_memory(err);
-	return each_option(call, "env", take_env, settings, err) ||
-			each_option(call, "label", take_label, settings, err) ||
-			each_option(call, "port", take_port, settings, err) ||
-			copy_text(call, "user", &settings->user, err) ||
-			copy_text(call, "workdir", &settings->workdir, err) ||
-			copy_text(call, "stop", &settings->stop, err)
-		? -1
-		: 0;
+	doc_set(wish, "name", call->objects[1]);
+	for (size_t i = 0; i < sizeof(texts) / sizeof(*texts); i++)
+		doc_set(wish, texts[i], option_value(call, texts[i]));
+	json_object_set_new(wish, "env", option_list(call, "env"));
+	json_object_set_new(wish, "label", option_list(call, "label"));
+	json_object_set_new(wish, "port", option_list(call, "port"));
+	if (call->has_command)
+		json_object_set_new(wish, "command",
+			doc_of_texts(
+				call->command, (size_t)call->command_count));
+	return image_wish_read(call, wish, err);
 }
 
 static void print_names(
-	const char *before, const struct th_strings *names, const char *after)
+	const json_t *capture, const char *key, const char *before)
 {
-	for (size_t i = 0; i < names->count; i++)
-		fprintf(stderr, "%s%s", i ? ", " : before, names->items[i]);
-	if (names->count)
-		fputs(after, stderr);
+	struct th_buf names;
+
+	doc_join(capture, key, ", ", &names);
+	if (names.len)
+		fprintf(stderr, "%s%s\n", before, names.data);
+	th_buf_release(&names);
 }
 
-static void print_notes(const struct th_capture *capture)
+static void print_notes(const json_t *capture)
 {
-	print_names("note: not in the image: what is mounted at ",
-		&capture->mounts, "\n");
-	print_names("note: not in the image: the values of ", &capture->hidden,
-		"\n");
-	if (capture->sockets)
-		fprintf(stderr,
-			"note: not in the image: %" PRIu64 " socket%s\n",
-			capture->sockets, capture->sockets == 1 ? "" : "s");
+	long long sockets = (long long)doc_number(capture, "sockets");
+
+	print_names(capture, "mounts",
+		"note: not in the image: what is mounted at ");
+	print_names(
+		capture, "hidden", "note: not in the image: the values of ");
+	if (sockets)
+		fprintf(stderr, "note: not in the image: %lld socket%s\n",
+			sockets, sockets == 1 ? "" : "s");
 }
 
-static int print_result(
-	struct invocation *call, const struct th_capture *capture)
+static void print_result(struct invocation *call, const json_t *capture)
 {
+	const char *digest = doc_text(capture, "digest");
 	char size[SIZE_TEXT], plain[SIZE_TEXT];
 
-	if (call->json)
-		return print_json(json_pack("{s:s s:s s:I s:I s:o s:o}", "name",
-			capture->name, "digest", capture->digest, "size",
-			(json_int_t)capture->size_bytes, "uncompressed",
-			(json_int_t)capture->plain_bytes, "mounts",
-			th_json_from_strings(&capture->mounts), "hidden",
-			th_json_from_strings(&capture->hidden)));
 	if (call->quiet) {
-		printf("%s\n", capture->digest);
-		return EXIT_DONE;
+		printf("%s\n", digest);
+		return;
 	}
-	size_text(capture->size_bytes, size);
-	size_text(capture->plain_bytes, plain);
-	printf("captured %s (%.12s)\n", capture->name,
-		th_digest_hex(capture->digest));
-	if (capture->size_bytes)
+	size_text((uint64_t)doc_number(capture, "size"), size);
+	size_text((uint64_t)doc_number(capture, "uncompressed"), plain);
+	printf("captured %s (%.12s)\n", doc_text(capture, "name"),
+		short_digest(digest));
+	if (doc_number(capture, "size"))
 		printf("  one layer more, %s (%s unpacked)\n", size, plain);
 	else
 		puts("  no layer more: no file has changed");
 	print_notes(capture);
-	return EXIT_DONE;
-}
-
-static int capture_one(struct invocation *call,
-	const struct th_container_row *row, struct th_error *err)
-{
-	char name[TH_REFERENCE_MAX + 256];
-	struct th_image_settings settings = {0};
-	struct th_capture capture = {.name = name, .settings = &settings};
-	int code = EXIT_DONE;
-
-	if (image_name_read(call->objects[1], name, err) == 0 &&
-		epoch_read(&capture.time_s, err) == 0 &&
-		compression_read(
-			call, &capture.compression, &capture.level, err) == 0 &&
-		read_settings(call, &settings, err) == 0 &&
-		th_capture(&call->hull.context, row, &capture, err) == 0)
-		code = print_result(call, &capture);
-	th_capture_release(&capture);
-	th_image_settings_release(&settings);
-	return code;
 }
 
 static int run(struct invocation *call)
 {
-	struct th_object object = {0};
+	json_t *wish = json_object(), *capture = NULL;
 	struct th_error err = {0};
-	int code = EXIT_DONE;
+	int rc = read_wish(call, wish, &err);
 
-	if (th_object_find(&call->hull.context, call->objects[0],
-		    TH_KIND_CONTAINER, &object, &err) == 0)
-		code = capture_one(call, &object.container, &err);
-	th_object_release(&object);
-	return err.code ? say_error(&err) : code;
+	if (rc == 0)
+		rc = th_image_capture(
+			call->hull, call->objects[0], wish, &capture, &err);
+	json_decref(wish);
+	if (rc)
+		return say_error(&err);
+	if (call->json)
+		return print_json(capture);
+	print_result(call, capture);
+	json_decref(capture);
+	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {

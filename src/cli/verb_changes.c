@@ -1,110 +1,73 @@
 /* changes: what differs between a container and its image, or two images; and
  * what an image carries that nobody can see. */
-#include <inttypes.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
-#include "base/json.h"
-#include "build/changes.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
 
-static const char *const kinds[] = {"new", "changed", "gone"};
-static const char *const colours_of[] = {"green", "yellow", "red"};
+/* The kinds of changes, and how they are drawn. */
 static const struct {
-	int aspect;
-	const char *word;
-} aspects[] = {{TH_ASPECT_KIND, "kind"}, {TH_ASPECT_CONTENT, "content"},
-	{TH_ASPECT_OWNER, "owner"}, {TH_ASPECT_MODE, "mode"},
-	{TH_ASPECT_TIME, "time"}};
+	const char *word, *colour;
+} kinds[] = {{"new", "green"}, {"changed", "yellow"}, {"gone", "red"}};
 
-#define COUNT(list) (sizeof(list) / sizeof(*(list)))
+#define KINDS (sizeof(kinds) / sizeof(*kinds))
 
-static void aspects_text(int set, char text[64])
+static size_t kind_of(const json_t *change)
 {
-	text[0] = '\0';
-	for (size_t i = 0; i < COUNT(aspects); i++) {
-		size_t used = strlen(text);
+	const char *word = doc_text(change, "change");
+	size_t i = 0;
 
-		if (set & aspects[i].aspect)
-			snprintf(text + used, 64 - used, "%s%s",
-				used ? ", " : "", aspects[i].word);
-	}
+	while (i + 1 < KINDS && strcmp(kinds[i].word, word) != 0)
+		i++;
+	return i;
 }
 
-static const char *kind_of_file(mode_t mode)
+static bool is_change(const json_t *change, const char *word)
 {
-	switch (mode & S_IFMT) {
-	case S_IFREG:
-		return "file";
-	case S_IFDIR:
-		return "folder";
-	case S_IFLNK:
-		return "link";
-	case S_IFIFO:
-		return "pipe";
-	case S_IFSOCK:
-		return "socket";
-	default:
-		return "device";
-	}
+	return strcmp(doc_text(change, "change"), word) == 0;
 }
 
-/* As it is; what is no UTF-8 cannot be said in JSON, and is made visible. */
-static json_t *path_json(const char *path)
+/* Without the slash before it. */
+static const char *path_of(const json_t *change)
 {
-	char text[TH_LAYER_PATH_MAX + 1];
-	json_t *made;
+	const char *path = doc_text(change, "path");
 
-	snprintf(text, sizeof(text), "/%s", path);
-	made = json_string(text);
-	return made ? made : json_string(shown(text));
+	return path + (*path == '/');
 }
 
-static json_t *change_json(const struct th_file_change *change)
+static const char *mark_of(const json_t *change)
 {
-	json_t *list = json_array(), *doc;
-
-	for (size_t i = 0; i < COUNT(aspects); i++) {
-		if (change->aspects & aspects[i].aspect)
-			json_array_append_new(
-				list, json_string(aspects[i].word));
-	}
-	doc = json_pack("{s:s s:o s:s s:o s:I s:o}", "change",
-		kinds[change->kind], "path", path_json(change->path), "kind",
-		kind_of_file(change->mode), "what", list, "bytes",
-		(json_int_t)change->bytes, "modified",
-		th_json_time(change->time_us));
-	if (doc && change->kind == TH_FILE_CHANGED)
-		json_object_set_new(doc, "before-bytes",
-			json_integer((json_int_t)change->before_bytes));
-	return doc;
+	return strcmp(doc_text(change, "kind"), "folder") == 0 ? "/" : "";
 }
 
-static void size_cells(struct table *table, const struct th_file_change *change)
+static void size_cells(struct table *table, const json_t *change)
 {
-	char size[SIZE_TEXT] = "", before[SIZE_TEXT + 8] = "", ago[48] = "";
-	char text[64];
+	uint64_t bytes = (uint64_t)doc_number(change, "bytes");
+	uint64_t before = (uint64_t)doc_number(change, "before-bytes");
+	char size[SIZE_TEXT] = "", was[SIZE_TEXT + 8] = "", ago[48] = "";
+	struct th_buf what;
 
-	if (S_ISREG(change->mode) ||
-		(change->kind == TH_FILE_GONE && change->bytes))
-		size_text(change->bytes, size);
-	if (change->kind == TH_FILE_CHANGED &&
-		change->before_bytes != change->bytes) {
+	if (strcmp(doc_text(change, "kind"), "file") == 0 ||
+		(is_change(change, "gone") && bytes))
+		size_text(bytes, size);
+	if (is_change(change, "changed") && before != bytes) {
 		char old[SIZE_TEXT];
 
-		size_text(change->before_bytes, old);
-		snprintf(before, sizeof(before), "was %s", old);
+		size_text(before, old);
+		snprintf(was, sizeof(was), "was %s", old);
 	}
-	aspects_text(change->aspects, text);
-	if (change->kind != TH_FILE_GONE)
-		ago_text(change->time_us, ago);
+	if (!is_change(change, "gone"))
+		ago_text(doc_time(change, "modified"), ago);
+	doc_join(change, "what", ", ", &what);
 	table_cell(table, NULL, "%s", size);
-	table_cell(table, "darkgray", "%s", before);
-	table_cell(table, NULL, "%s", text);
+	table_cell(table, "darkgray", "%s", was);
+	table_cell(table, NULL, "%s", what.data);
 	table_cell(table, "darkgray", "%s", ago);
+	th_buf_release(&what);
 }
 
 static void add_columns(struct table *table)
@@ -115,21 +78,27 @@ static void add_columns(struct table *table)
 	table_column(table, "modified", false);
 }
 
-static void print_flat(const struct th_file_changes *changes)
+static void add_kind(struct table *table, const json_t *change)
+{
+	table_cell(table, kinds[kind_of(change)].colour, "%s",
+		doc_text(change, "change"));
+}
+
+static void print_flat(const json_t *changes)
 {
 	struct table *table = table_new();
+	const json_t *change;
+	size_t i;
 
 	table_column(table, "change", false);
 	table_column(table, "path", false);
 	add_columns(table);
-	for (size_t i = 0; i < changes->count; i++) {
-		const struct th_file_change *change = &changes->list[i];
-
+	json_array_foreach(changes, i, change)
+	{
 		table_row(table);
-		table_cell(table, colours_of[change->kind], "%s",
-			kinds[change->kind]);
-		table_cell(table, NULL, "/%s%s", shown(change->path),
-			S_ISDIR(change->mode) ? "/" : "");
+		add_kind(table, change);
+		table_cell(table, NULL, "/%s%s", shown(path_of(change)),
+			mark_of(change));
 		size_cells(table, change);
 	}
 	table_print(table);
@@ -185,196 +154,146 @@ static int depth_of(const char *path)
 	return depth;
 }
 
-static void print_tree(const struct th_file_changes *changes)
+static void print_tree(const json_t *changes)
 {
 	struct table *table = table_new();
 	const char *last = "";
+	const json_t *change;
+	size_t i;
 
 	table_column(table, "path", false);
 	table_column(table, "change", false);
 	add_columns(table);
-	for (size_t i = 0; i < changes->count; i++) {
-		const struct th_file_change *change = &changes->list[i];
-		const char *slash = strrchr(change->path, '/');
+	json_array_foreach(changes, i, change)
+	{
+		const char *path = path_of(change);
+		const char *slash = strrchr(path, '/');
 
-		print_way(table, change->path,
-			shared_folders(last, change->path));
-		table_branch(table, depth_of(change->path));
-		table_cell(table, NULL, "%s%s",
-			shown(slash ? slash + 1 : change->path),
-			S_ISDIR(change->mode) ? "/" : "");
-		table_cell(table, colours_of[change->kind], "%s",
-			kinds[change->kind]);
+		print_way(table, path, shared_folders(last, path));
+		table_branch(table, depth_of(path));
+		table_cell(table, NULL, "%s%s", shown(slash ? slash + 1 : path),
+			mark_of(change));
+		add_kind(table, change);
 		size_cells(table, change);
-		last = change->path;
+		last = path;
 	}
 	table_print(table);
 }
 
-static void print_sum(const struct th_file_changes *changes)
+static void print_sum(const json_t *changes)
 {
-	size_t counts[3] = {0};
-	uint64_t bytes[3] = {0};
+	size_t counts[KINDS] = {0}, i;
+	uint64_t bytes[KINDS] = {0};
+	const json_t *change;
 
-	for (size_t i = 0; i < changes->count; i++) {
-		counts[changes->list[i].kind]++;
-		bytes[changes->list[i].kind] += changes->list[i].bytes;
+	json_array_foreach(changes, i, change)
+	{
+		counts[kind_of(change)]++;
+		bytes[kind_of(change)] += (uint64_t)doc_number(change, "bytes");
 	}
-	for (size_t i = 0; i < COUNT(kinds); i++) {
+	for (i = 0; i < KINDS; i++) {
 		char size[SIZE_TEXT];
 
 		size_text(bytes[i], size);
-		printf("%s%zu %s", i ? ", " : "", counts[i], kinds[i]);
+		printf("%s%zu %s", i ? ", " : "", counts[i], kinds[i].word);
 		if (bytes[i])
 			printf(" (%s)", size);
 	}
 	putchar('\n');
 }
 
-static int print_changes(
-	struct invocation *call, const struct th_file_changes *changes)
+static void print_changes(struct invocation *call, const json_t *doc)
 {
-	json_t *list;
+	const json_t *changes = doc_part(doc, "changes"), *change;
+	size_t i;
 
-	if (call->json) {
-		list = json_array();
-		for (size_t i = 0; i < changes->count; i++)
-			json_array_append_new(
-				list, change_json(&changes->list[i]));
-		return print_json(json_pack("{s:o}", "changes", list));
-	}
-	if (call->quiet) {
-		for (size_t i = 0; i < changes->count; i++)
-			printf("/%s\n", shown(changes->list[i].path));
-		return EXIT_DONE;
-	}
-	if (!changes->count) {
+	if (call->quiet)
+		json_array_foreach(changes, i, change)
+			puts(shown(doc_text(change, "path")));
+	else if (!json_array_size(changes))
 		puts("nothing has changed");
-		return EXIT_DONE;
-	}
-	if (option_given(call, "flat"))
+	else if (option_given(call, "flat"))
 		print_flat(changes);
 	else
 		print_tree(changes);
-	print_sum(changes);
-	return EXIT_DONE;
+	if (!call->quiet && json_array_size(changes))
+		print_sum(changes);
 }
 
 /* ---- what an image carries for nothing ---- */
 
-static int print_hidden(struct invocation *call, const struct th_hidden *hidden)
+static void print_hidden(struct invocation *call, const json_t *doc)
 {
+	const json_t *hidden = doc_part(doc, "hidden"), *one;
+	long long layers = (long long)doc_number(doc, "layers");
+	size_t count = json_array_size(hidden), i;
 	struct table *table;
 	char size[SIZE_TEXT];
-	json_t *list;
 
-	if (call->json) {
-		list = json_array();
-		for (size_t i = 0; i < hidden->count; i++) {
-			json_array_append_new(list,
-				json_pack("{s:o s:I s:I}", "path",
-					path_json(hidden->list[i].path),
-					"layer",
-					(json_int_t)hidden->list[i].layer + 1,
-					"bytes",
-					(json_int_t)hidden->list[i].bytes));
-		}
-		return print_json(json_pack("{s:o s:I s:I}", "hidden", list,
-			"bytes", (json_int_t)hidden->bytes, "layers",
-			(json_int_t)hidden->layers));
-	}
-	if (!hidden->count) {
+	if (!count) {
 		if (!call->quiet)
-			printf("no file of its %zu layer%s is hidden by a "
+			printf("no file of its %lld layer%s is hidden by a "
 			       "later "
 			       "one\n",
-				hidden->layers, hidden->layers == 1 ? "" : "s");
-		return EXIT_DONE;
+				layers, layers == 1 ? "" : "s");
+		return;
 	}
 	table = table_new();
 	table_column(table, "hidden file", false);
 	table_column(table, "in layer", true);
 	table_column(table, "size", true);
-	for (size_t i = 0; i < hidden->count; i++) {
-		size_text(hidden->list[i].bytes, size);
+	json_array_foreach(hidden, i, one)
+	{
+		size_text((uint64_t)doc_number(one, "bytes"), size);
 		table_row(table);
-		table_cell(table, NULL, "/%s", shown(hidden->list[i].path));
-		table_cell(table, NULL, "%zu of %zu", hidden->list[i].layer + 1,
-			hidden->layers);
+		table_cell(table, NULL, "%s", shown(doc_text(one, "path")));
+		table_cell(table, NULL, "%lld of %lld",
+			(long long)doc_number(one, "layer"), layers);
 		table_cell(table, NULL, "%s", size);
 	}
 	table_print(table);
-	size_text(hidden->bytes, size);
-	printf("%zu file%s that no container can see: %s\n", hidden->count,
-		hidden->count == 1 ? "" : "s", size);
-	return EXIT_DONE;
+	size_text((uint64_t)doc_number(doc, "bytes"), size);
+	printf("%zu file%s that no container can see: %s\n", count,
+		count == 1 ? "" : "s", size);
 }
 
-static int show_hidden(
-	struct invocation *call, const char *digest, struct th_error *err)
+static int look(struct invocation *call, json_t **doc, struct th_error *err)
 {
-	struct th_hidden hidden;
-	int code;
+	const char *name = call->objects[0];
+	json_t *object = NULL;
+	bool is_image;
+	int rc;
 
-	if (th_hidden_of_image(&call->hull.context, digest, &hidden, err))
-		return say_error(err);
-	code = print_hidden(call, &hidden);
-	th_hidden_release(&hidden);
-	return code;
-}
-
-static int show_images(
-	struct invocation *call, const char *before, struct th_error *err)
-{
-	struct th_file_changes changes;
-	struct th_object other;
-	int code, rc;
-
-	if (th_object_find(&call->hull.context, call->objects[1], TH_KIND_IMAGE,
-		    &other, err))
-		return say_error(err);
-	rc = th_changes_of_images(
-		&call->hull.context, before, other.image.digest, &changes, err);
-	th_object_release(&other);
-	if (rc)
-		return say_error(err);
-	code = print_changes(call, &changes);
-	th_file_changes_release(&changes);
-	return code;
-}
-
-static int show_container(struct invocation *call,
-	const struct th_container_row *row, struct th_error *err)
-{
-	struct th_file_changes changes;
-	int code;
-
-	if (th_changes_of_container(&call->hull.context, row, &changes, err))
-		return say_error(err);
-	code = print_changes(call, &changes);
-	th_file_changes_release(&changes);
-	return code;
+	if (call->object_count == 2)
+		return th_image_changes(
+			call->hull, name, call->objects[1], doc, err);
+	if (th_object(call->hull, name, TH_KIND_CONTAINER | TH_KIND_IMAGE,
+		    TH_BRIEF, &object, err))
+		return -1;
+	is_image = strcmp(doc_text(object, "kind"), "image") == 0;
+	rc = is_image ? th_image_hidden(call->hull, doc_text(object, "digest"),
+				doc, err)
+		      : th_container_changes(
+				call->hull, doc_text(object, "id"), doc, err);
+	json_decref(object);
+	return rc;
 }
 
 static int run(struct invocation *call)
 {
-	bool two = call->object_count == 2;
-	struct th_object object;
 	struct th_error err = {0};
-	int code;
+	json_t *doc = NULL;
 
-	if (th_object_find(&call->hull.context, call->objects[0],
-		    two ? TH_KIND_IMAGE : TH_KIND_CONTAINER | TH_KIND_IMAGE,
-		    &object, &err))
+	if (look(call, &doc, &err))
 		return say_error(&err);
-	if (two)
-		code = show_images(call, object.image.digest, &err);
-	else if (object.kind == TH_KIND_IMAGE)
-		code = show_hidden(call, object.image.digest, &err);
+	if (call->json)
+		return print_json(doc);
+	if (doc_part(doc, "hidden"))
+		print_hidden(call, doc);
 	else
-		code = show_container(call, &object.container, &err);
-	th_object_release(&object);
-	return code;
+		print_changes(call, doc);
+	json_decref(doc);
+	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {

@@ -2,30 +2,36 @@
 #include <stdio.h>
 #include <unistd.h>
 
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
 static int run(struct invocation *call)
 {
-	struct th_container_row row;
+	json_t *container = NULL;
 	struct th_error err = {0};
 	struct making making;
 	int code;
 
-	if (making_read(call, &making, false, &err))
+	if (making_read(call, &making, false, &err)) {
+		making_release(&making);
 		return say_error(&err);
-	code = making_create(call, &making, &row);
-	if (code == EXIT_DONE && call->json)
-		code = print_json(th_view_container(&call->hull.context, &row));
-	else if (code == EXIT_DONE && call->quiet)
-		printf("%s\n", row.id);
-	else if (code == EXIT_DONE)
-		printf("created %s (%s); to start it: tidyhull start %s\n",
-			row.name, row.id, row.name);
+	}
+	code = making_create(call, &making, &container);
 	making_release(&making);
-	return code < 0 ? EXIT_DONE : code;
+	if (code)
+		return code < 0 ? EXIT_DONE : code;
+	if (call->json)
+		return print_json(container);
+	if (call->quiet)
+		printf("%s\n", doc_text(container, "id"));
+	else
+		printf("created %s (%s); to start it: tidyhull start %s\n",
+			doc_text(container, "name"), doc_text(container, "id"),
+			doc_text(container, "name"));
+	json_decref(container);
+	return EXIT_DONE;
 }
 
 static const struct option_spec options[] = {

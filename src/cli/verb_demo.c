@@ -1,10 +1,12 @@
 /* demo: a guided tour on made-up data, with nothing to set up. */
 #include <errno.h>
 #include <fcntl.h>
+#include <netinet/in.h>
 #include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/socket.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
@@ -13,8 +15,6 @@
 #include "cli/output.h"
 #include "cli/programs.h"
 #include "cli/verbs.h"
-#include "network/publish.h"
-#include "sandbox/enter.h"
 
 #define WORDS_MAX 24
 
@@ -28,12 +28,12 @@ struct tour {
 	int failures;
 };
 
-static volatile sig_atomic_t interrupted;
+static volatile sig_atomic_t cut_short;
 
 static void interrupt(int number)
 {
 	(void)number;
-	interrupted = 1;
+	cut_short = 1;
 }
 
 static void heading(const char *text)
@@ -82,13 +82,13 @@ static void pause_tour(struct tour *tour)
 {
 	int letter;
 
-	if (!tour->step || interrupted)
+	if (!tour->step || cut_short)
 		return;
 	fputs("  [Enter]", stdout);
 	fflush(stdout);
 	do
 		letter = getchar();
-	while (letter != '\n' && letter != EOF && !interrupted);
+	while (letter != '\n' && letter != EOF && !cut_short);
 	if (letter == EOF)
 		tour->step = false;
 }
@@ -102,7 +102,7 @@ static void show(struct tour *tour, const char *why, int wanted,
 	const char *plain = colours() ? "\033[0m" : "";
 	int code;
 
-	if (tour->stopped || interrupted) {
+	if (tour->stopped || cut_short) {
 		tour->stopped = true;
 		return;
 	}
@@ -113,7 +113,7 @@ static void show(struct tour *tour, const char *why, int wanted,
 	printf("%s\n", plain);
 	/* Refusals belong into the picture where they happen. */
 	code = finish(start(tour, words, 2));
-	if (code != wanted && !interrupted) {
+	if (code != wanted && !cut_short) {
 		printf("this ended with exit code %d instead of %d\n", code,
 			wanted);
 		tour->failures++;
@@ -207,9 +207,19 @@ static int write_stage(struct tour *tour, struct th_error *err)
 /* 8080, or the next one that nobody has. */
 static int choose_port(void)
 {
-	struct th_port port = {.host_port = 8079, .port = 80};
+	struct sockaddr_in6 address = {.sin6_family = AF_INET6};
 
-	return th_port_next_free(&port);
+	for (int port = 8080; port < 8180; port++) {
+		/* Of both families, as nothing says otherwise. */
+		int fd = socket(AF_INET6, SOCK_STREAM | SOCK_CLOEXEC, 0), rc;
+
+		address.sin6_port = htons((uint16_t)port);
+		rc = bind(fd, (struct sockaddr *)&address, sizeof(address));
+		th_close(&fd);
+		if (rc == 0)
+			return port;
+	}
+	return 0;
 }
 
 /* Files that can be executed look for tidyhull along the path. */
@@ -245,24 +255,20 @@ static int set_up(struct tour *tour, struct th_error *err)
 
 /* Files of the store may belong to subordinate IDs, which only a process in a
  * user namespace can remove. */
-static int remove_as_user(
-	const struct tour *tour, const struct th_caller *caller)
+static int remove_as_user(const struct tour *tour, th_hull *hull)
 {
 	struct th_error err = {0};
-	bool single = false;
 	pid_t pid = fork();
 
 	if (pid == 0) {
-		if (th_user_enter(caller->name, caller->uid, caller->gid,
-			    &single, &err) == 0)
-			th_tree_remove(AT_FDCWD, tour->folder, &err);
+		th_hull_erase(hull, tour->folder, &err);
 		/* The folder itself lies in one that is not ours. */
 		_exit(err.code ? say_error(&err) : 0);
 	}
 	return finish(pid);
 }
 
-static void tear_down(struct tour *tour, const struct th_caller *caller)
+static void tear_down(struct tour *tour, th_hull *hull)
 {
 	static const char *const stop_all[] = {
 		"tidyhull", "stop", "--all", "--quiet", "--grace", "1s", NULL};
@@ -278,8 +284,8 @@ static void tear_down(struct tour *tour, const struct th_caller *caller)
 		kill(tour->chandler, SIGTERM);
 		finish(tour->chandler);
 	}
-	if (tour->folder[0] && caller->unprivileged)
-		remove_as_user(tour, caller);
+	if (tour->folder[0] && geteuid() != 0)
+		remove_as_user(tour, hull);
 	else if (tour->folder[0] &&
 		th_tree_remove(AT_FDCWD, tour->folder, &err))
 		say_error(&err);
@@ -471,10 +477,10 @@ static int run(struct invocation *call)
 	     "folder, with a\nregistry of its own, and leaves nothing behind.");
 	if (set_up(&tour, &err) == 0)
 		walk(&tour);
-	tear_down(&tour, &call->hull.caller);
+	tear_down(&tour, call->hull);
 	if (err.code)
 		return say_error(&err);
-	if (interrupted) {
+	if (cut_short) {
 		puts("\nthe tour was interrupted; everything has been cleaned "
 		     "up");
 		return 128 + SIGINT;

@@ -3,67 +3,62 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/programs.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "container/ability.h"
 
-/* What several features lack in the same way is said once. */
-static void print_advice(const struct th_ability *list, size_t count)
+/* ---- the store ---- */
+
+static void print_count(const char *before, long long count, const char *what)
 {
-	for (size_t i = 0; i < count; i++) {
-		bool same = i + 1 < count &&
-			strcmp(list[i].advice, list[i + 1].advice) == 0;
-		bool first = i == 0 ||
-			strcmp(list[i].advice, list[i - 1].advice) != 0;
-
-		if (!list[i].advice[0])
-			continue;
-		printf("%s%s", first ? "\n" : ", ", list[i].what);
-		if (!same)
-			printf("\n  %s\n", list[i].advice);
-	}
+	printf("%s%lld %s%s", before, count, what, count == 1 ? "" : "s");
 }
 
-static json_t *describe_finding(const struct th_finding *one)
+static void print_looked_at(const json_t *doc)
 {
-	return json_pack("{s:s s:s s:s s:s}", "part", th_part_word(one->part),
-		"what", one->what, "finding", one->text, "mended", one->mended);
+	print_count("looked at the database, ",
+		(long long)doc_number(doc, "images"), "image");
+	printf(" (%lld blobs, %lld layers)",
+		(long long)doc_number(doc, "blobs"),
+		(long long)doc_number(doc, "layers"));
+	print_count(
+		", ", (long long)doc_number(doc, "containers"), "container");
+	print_count(", ", (long long)doc_number(doc, "volumes"), "volume");
+	printf(", what runs, and the host: ");
 }
 
-static void print_findings(const struct th_findings *findings, size_t open)
+static void print_findings(const json_t *doc, size_t open)
 {
+	const json_t *findings = doc_part(doc, "findings"), *one;
 	struct table *table = table_new();
+	size_t i;
 
 	table_column(table, "part", false);
 	table_column(table, "what", false);
 	table_column(table, "finding", false);
 	table_column(table, "mended", false);
-	for (size_t i = 0; i < findings->count; i++) {
-		const struct th_finding *one = &findings->list[i];
+	json_array_foreach(findings, i, one)
+	{
+		const char *mended = doc_text(one, "mended");
 
 		table_row(table);
-		table_cell(table, NULL, "%s", th_part_word(one->part));
-		table_cell(table, "bold", "%s", shown(one->what));
-		table_cell(table, one->mended[0] ? "yellow" : "red", "%s",
-			shown(one->text));
-		table_cell(table, one->mended[0] ? "green" : NULL, "%s",
-			one->mended[0] ? one->mended : "no");
+		table_cell(table, NULL, "%s", doc_text(one, "part"));
+		table_cell(table, "bold", "%s", shown(doc_text(one, "what")));
+		table_cell(table, *mended ? "yellow" : "red", "%s",
+			shown(doc_text(one, "finding")));
+		table_cell(table, *mended ? "green" : NULL, "%s",
+			*mended ? mended : "no");
 	}
-	if (findings->count) {
+	if (json_array_size(findings)) {
 		table_print(table);
 		putchar('\n');
 	} else {
 		table_drop(table);
 	}
-	printf("looked at the database, %zu image%s (%zu blobs, %zu layers), "
-	       "%zu container%s, %zu volume%s, what runs, and the host: ",
-		findings->images, findings->images == 1 ? "" : "s",
-		findings->blobs, findings->trees, findings->containers,
-		findings->containers == 1 ? "" : "s", findings->volumes,
-		findings->volumes == 1 ? "" : "s");
-	if (!findings->count)
+	print_looked_at(doc);
+	if (!json_array_size(findings))
 		puts("all is well");
 	else if (!open)
 		puts("all that was found is mended");
@@ -73,105 +68,144 @@ static void print_findings(const struct th_findings *findings, size_t open)
 
 static int check(struct invocation *call)
 {
-	struct th_findings *findings = &call->hull.findings;
 	struct th_error err = {0};
-	json_t *list = json_array();
-	size_t open = 0;
+	json_t *doc = NULL, *one;
+	size_t open = 0, i;
 
-	if (th_check(&call->hull.context, option_given(call, "repair"),
-		    findings, &err)) {
-		json_decref(list);
+	if (th_store_check(
+		    call->hull, option_given(call, "repair"), &doc, &err))
 		return say_error(&err);
-	}
-	for (size_t i = 0; i < findings->count; i++) {
-		open += !findings->list[i].mended[0];
-		json_array_append_new(
-			list, describe_finding(&findings->list[i]));
+	json_array_foreach(doc_part(doc, "findings"), i, one)
+	{
+		open += !*doc_text(one, "mended");
 	}
 	if (call->json)
-		print_json(json_pack("{s:b s:o s:I s:I s:I s:I s:I}", "whole",
-			open == 0, "findings", json_incref(list), "images",
-			(json_int_t)findings->images, "blobs",
-			(json_int_t)findings->blobs, "layers",
-			(json_int_t)findings->trees, "containers",
-			(json_int_t)findings->containers, "volumes",
-			(json_int_t)findings->volumes));
+		print_json(json_incref(doc));
 	else
-		print_findings(findings, open);
-	json_decref(list);
+		print_findings(doc, open);
+	json_decref(doc);
 	return open ? EXIT_FAILED : EXIT_DONE;
+}
+
+/* ---- the host ---- */
+
+/* What several features lack in the same way is said once. */
+static void print_advice(const json_t *checks)
+{
+	for (size_t i = 0; i < json_array_size(checks); i++) {
+		const json_t *one = json_array_get(checks, i);
+		const char *advice = doc_text(one, "advice");
+		const char *before = i
+			? doc_text(json_array_get(checks, i - 1), "advice")
+			: "";
+
+		if (!*advice)
+			continue;
+		printf("%s%s", strcmp(advice, before) != 0 ? "\n" : ", ",
+			doc_text(one, "what"));
+		if (strcmp(doc_text(json_array_get(checks, i + 1), "advice"),
+			    advice) != 0)
+			printf("\n  %s\n", advice);
+	}
+}
+
+struct host {
+	json_t *about, *checks;
+	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
+	bool has_keeper, has_pilot;
+	size_t missing;
+};
+
+static void print_host(const struct host *host)
+{
+	bool user = doc_flag(host->about, "unprivileged");
+	struct table *table = table_new();
+	const json_t *one;
+	size_t i;
+
+	printf("tidyhull %s, %s\n", th_hull_version(),
+		user ? "as an unprivileged user" : "as root");
+	printf("store    %s\n", doc_text(host->about, "root"));
+	printf("running  %s\n", doc_text(host->about, "run"));
+	printf("keeper   %s%s\n", host->keeper,
+		host->has_keeper ? "" : " (missing)");
+	if (user)
+		printf("pilot    %s%s\n", host->pilot,
+			host->has_pilot ? "" : " (missing)");
+	putchar('\n');
+	table_column(table, "what", false);
+	table_column(table, "here", false);
+	table_column(table, "needed for", false);
+	json_array_foreach(host->checks, i, one)
+	{
+		table_row(table);
+		table_cell(table, NULL, "%s", doc_text(one, "what"));
+		table_cell(table,
+			!doc_flag(one, "able")		? "red"
+				: doc_flag(one, "less") ? "yellow"
+							: "green",
+			"%s", doc_text(one, "here"));
+		table_cell(table, NULL, "%s", doc_text(one, "use"));
+	}
+	table_print(table);
+	print_advice(host->checks);
+	puts(host->missing ? "\nthis host lacks something that Tidy Hull needs"
+			   : "\nthis host has everything that Tidy Hull needs");
+}
+
+static void print_host_json(const struct host *host)
+{
+	json_t *one;
+	size_t i;
+
+	json_array_foreach(host->checks, i, one)
+	{
+		json_object_del(one, "less");
+	}
+	print_json(json_pack("{s:s s:s s:O s:s s:b s:O}", "version",
+		th_hull_version(), "mode",
+		doc_flag(host->about, "unprivileged") ? "user" : "root", "root",
+		json_object_get(host->about, "root"), "keeper", host->keeper,
+		"able", host->missing == 0, "checks", host->checks));
 }
 
 /* Tries what it tells of, in this process: nothing can follow it. */
 static int look_at_host(struct invocation *call)
 {
-	struct th_ability list[TH_ABILITIES_MAX];
-	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH];
-	const struct th_ability_user user = {
-		call->hull.caller.unprivileged ? call->hull.caller.name : NULL,
-		call->hull.caller.uid, call->hull.caller.gid,
-		th_hull_has_bus(&call->hull), .store = call->hull.root};
-	size_t count = th_ability_check(&user, list), missing = 0;
-	bool has_keeper = program_path("tidyhull-keeper", keeper);
-	bool has_pilot = program_path("tidyhull-pilot", pilot) ||
-		!call->hull.caller.unprivileged;
-	json_t *checks = json_array();
-	struct table *table = table_new();
+	struct host host = {NULL};
+	struct th_error err = {0};
+	json_t *doc = NULL;
+	const json_t *one;
+	size_t i;
 
-	table_column(table, "what", false);
-	table_column(table, "here", false);
-	table_column(table, "needed for", false);
-	for (size_t i = 0; i < count; i++) {
-		missing += list[i].state == TH_ABILITY_MISSING;
-		table_row(table);
-		table_cell(table, NULL, "%s", list[i].what);
-		table_cell(table,
-			list[i].state == TH_ABILITY_THERE	   ? "green"
-				: list[i].state == TH_ABILITY_LESS ? "yellow"
-								   : "red",
-			"%s", list[i].here);
-		table_cell(table, NULL, "%s", list[i].use);
-		json_array_append_new(checks,
-			json_pack("{s:s s:b s:s s:s s:s}", "what", list[i].what,
-				"able", list[i].state != TH_ABILITY_MISSING,
-				"here", list[i].here, "use", list[i].use,
-				"advice", list[i].advice));
+	host.has_keeper = program_path("tidyhull-keeper", host.keeper);
+	host.has_pilot = program_path("tidyhull-pilot", host.pilot);
+	if (th_hull_about(call->hull, &host.about, &err) ||
+		th_hull_host(call->hull, &doc, &err)) {
+		json_decref(host.about);
+		return say_error(&err);
 	}
-	missing += !has_keeper + !has_pilot;
-	if (call->json) {
-		print_json(json_pack("{s:s s:s s:s s:s s:b s:o}", "version",
-			TH_VERSION, "mode",
-			call->hull.caller.unprivileged ? "user" : "root",
-			"root", call->hull.root, "keeper", keeper, "able",
-			missing == 0, "checks", json_incref(checks)));
-		table_drop(table);
-	} else {
-		printf("tidyhull %s, %s\n", TH_VERSION,
-			call->hull.caller.unprivileged
-				? "as an unprivileged user"
-				: "as root");
-		printf("store    %s\n", call->hull.root);
-		printf("running  %s\n", call->hull.run);
-		printf("keeper   %s%s\n", keeper,
-			has_keeper ? "" : " (missing)");
-		if (call->hull.caller.unprivileged)
-			printf("pilot    %s%s\n", pilot,
-				has_pilot ? "" : " (missing)");
-		putchar('\n');
-		table_print(table);
-		print_advice(list, count);
-		puts(missing ? "\nthis host lacks something that Tidy Hull "
-			       "needs"
-			     : "\nthis host has everything that Tidy Hull "
-			       "needs");
+	host.checks = doc_part(doc, "checks");
+	json_array_foreach(host.checks, i, one)
+	{
+		host.missing += !doc_flag(one, "able");
 	}
-	json_decref(checks);
-	return missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
+	host.missing += !host.has_keeper;
+	host.missing += doc_flag(host.about, "unprivileged") && !host.has_pilot;
+	if (call->json)
+		print_host_json(&host);
+	else
+		print_host(&host);
+	json_decref(host.about);
+	json_decref(doc);
+	return host.missing ? EXIT_NOT_POSSIBLE : EXIT_DONE;
 }
 
 static int run(struct invocation *call)
 {
-	return call->hull.context.store ? check(call) : look_at_host(call);
+	return option_given(call, "verify") || option_given(call, "repair")
+		? check(call)
+		: look_at_host(call);
 }
 
 static const char *const text[] = {

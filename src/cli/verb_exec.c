@@ -3,21 +3,13 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "base/file.h"
 #include "cli/attach.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/session.h"
 #include "cli/verbs.h"
 
-static int code_of(const struct th_error *err)
-{
-	return err->code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
-		: err->code == TH_NO_EXEC ? EXIT_NO_EXEC
-					  : EXIT_TOOL;
-}
-
-static int fill(struct invocation *call, struct th_exec_options *options,
-	struct th_strings *command, struct th_strings *env,
+static int fill(struct invocation *call, struct th_talk_command *command,
 	struct th_error *err)
 {
 	const char *tty = option_value(call, "tty");
@@ -27,116 +19,102 @@ static int fill(struct invocation *call, struct th_exec_options *options,
 		return th_hint(err, "for example: tidyhull exec %s -- ls /",
 			call->objects[0]);
 	}
-	for (int i = 0; i < call->command_count; i++) {
-		if (th_strings_add(command, call->command[i]))
-			return th_fail_memory(err);
-	}
-	if (option_values(call, "env", env))
-		return th_fail_memory(err);
-	for (size_t i = 0; i < env->count; i++) {
-		if (!strchr(env->items[i], '='))
-			return th_fail(err, TH_USAGE,
-				"\"%.100s\" is not KEY=VALUE", env->items[i]);
-	}
-	memset(options, 0, sizeof(*options));
-	options->command = command;
-	options->env = env;
-	options->user = option_value(call, "user");
-	options->workdir = option_value(call, "workdir");
-	options->terminal = isatty(0) && isatty(1);
+	*command = (struct th_talk_command){.terminal = isatty(0) && isatty(1),
+		.background = option_given(call, "background"),
+		.streams = {0, 1, 2},
+		.program = -1,
+		.size = attach_size()};
 	if (tty && strcmp(tty, "yes") == 0)
-		options->terminal = true;
+		command->terminal = true;
 	else if (tty && strcmp(tty, "no") == 0)
-		options->terminal = false;
-	options->size = attach_size();
-	for (int i = 0; i < 3; i++)
-		options->stdio[i] = i;
-	options->program = -1;
-	options->background = option_given(call, "background");
-	if (options->background && tty && strcmp(tty, "yes") == 0)
+		command->terminal = false;
+	if (command->background && tty && strcmp(tty, "yes") == 0)
 		return th_fail(err, TH_USAGE,
 			"a background session cannot have a terminal");
-	if (options->background)
-		options->terminal = false;
+	if (command->background)
+		command->terminal = false;
 	return 0;
 }
 
-/* It goes on without us: what it is called is the answer. */
-static int run_in_background(struct invocation *call,
-	struct th_container_row *row, const struct th_exec_options *options,
-	struct th_error *err)
+static json_t *read_words(const struct invocation *call)
 {
-	char session[TH_ID_LENGTH + 1];
-	int channel = -1, console = -1;
+	json_t *words = json_object();
 
-	if (th_container_exec(&call->hull.context, row, options, &channel,
-		    &console, session, err))
-		return code_of(err);
-	th_close(&channel);
+	json_object_set_new(words, "command",
+		doc_of_texts(call->command, (size_t)call->command_count));
+	json_object_set_new(words, "env", option_list(call, "env"));
+	doc_set(words, "user", option_value(call, "user"));
+	doc_set(words, "workdir", option_value(call, "workdir"));
+	return words;
+}
+
+/* It goes on without us: what it is called is the answer. */
+static int run_in_background(struct invocation *call, const json_t *container,
+	const struct th_talk_command *command, struct th_error *err)
+{
+	json_t *doc = NULL;
+	const char *session;
+
+	if (th_talk_exec(call->hull, doc_text(container, "id"), command, NULL,
+		    &doc, err))
+		return attach_failure(err);
+	session = doc_text(doc, "session");
 	if (call->json)
-		return print_json(json_pack(
-			"{s:s s:s}", "session", session, "container", row->id));
+		return print_json(doc);
 	if (call->quiet)
 		printf("%s\n", session);
 	else
 		printf("session %s is running in %s\n  output: tidyhull logs "
 		       "%s; to wait for its end: tidyhull wait %s\n",
-			session, row->name, session, session);
+			session, doc_text(container, "name"), session, session);
+	json_decref(doc);
 	return EXIT_DONE;
 }
 
-int session_run(struct invocation *call, struct th_container_row *row,
-	const struct th_exec_options *options, struct th_error *err)
+int session_run(struct invocation *call, const char *name,
+	const struct th_talk_command *command, struct th_error *err)
 {
-	struct attach_options attach = {.context = &call->hull.context,
-		.row = row,
-		.channel = -1,
-		.console = -1,
-		.input = options->terminal,
-		.terminal = options->terminal && isatty(0)};
-	struct th_session_row session;
-	struct th_ending ending = {0};
+	struct attach_options attach = {.name = name,
+		.input = command->terminal,
+		.terminal = command->terminal && isatty(0),
+		.pass_signals = true};
+	struct th_news end = {.told = TH_TOLD_NOTHING};
 	int rc;
 
-	memset(&session, 0, sizeof(session));
 	attach_prepare();
-	if (th_container_exec(&call->hull.context, row, options,
-		    &attach.channel, &attach.console, session.id, err))
-		return code_of(err);
-	snprintf(session.container, sizeof(session.container), "%s", row->id);
-	attach.session = &session;
-	rc = attach_run(&attach, &ending, err);
-	th_close(&attach.console);
-	th_close(&attach.channel);
+	if (th_talk_exec(call->hull, name, command, &attach.talk, NULL, err))
+		return attach_failure(err);
+	rc = attach_run(&attach, &end, err);
+	th_talk_close(attach.talk);
 	if (rc > 0)
-		return attach_exit_code(&ending);
+		return end.exit_code;
 	if (rc == 0)
 		th_fail(err, TH_FAILED,
 			"container \"%s\" ended, and the command with it",
-			row->name);
+			name);
 	return EXIT_TOOL;
 }
 
 static int run(struct invocation *call)
 {
-	struct th_strings command = {0}, env = {0};
-	struct th_exec_options options;
-	struct th_object object = {0};
+	struct th_talk_command command;
+	json_t *container = NULL, *words = read_words(call);
 	struct th_error err = {0};
 	int code = EXIT_TOOL;
 
-	if (fill(call, &options, &command, &env, &err) == 0 &&
-		th_object_find(&call->hull.context, call->objects[0],
-			TH_KIND_CONTAINER, &object, &err) == 0)
-		code = options.background
-			? run_in_background(
-				  call, &object.container, &options, &err)
-			: session_run(call, &object.container, &options, &err);
+	if (fill(call, &command, &err) == 0 &&
+		th_object(call->hull, call->objects[0], TH_KIND_CONTAINER,
+			TH_BRIEF, &container, &err) == 0) {
+		command.words = words;
+		code = command.background
+			? run_in_background(call, container, &command, &err)
+			: session_run(call, doc_text(container, "name"),
+				  &command, &err);
+	}
 	if (err.code)
 		say_error(&err);
-	th_object_release(&object);
-	th_strings_release(&command);
-	th_strings_release(&env);
+	json_decref(container);
+	json_decref(words);
 	return code;
 }
 

@@ -43,6 +43,7 @@ const struct verb verb_help_verb = {.name = "help",
 	.summary = "list the verbs, or explain one",
 	.usage = "[VERB]",
 	.examples = examples,
+	.flags = VERB_ALONE,
 	.least = 0,
 	.most = 1,
 	.run = run};

@@ -1,64 +1,38 @@
 /* kill: a signal, now. */
-#include <signal.h>
 #include <stdio.h>
 
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static bool runs(const struct th_container_row *row)
+static bool runs(const json_t *container)
 {
-	return row->state == TH_STATE_RUNNING || row->state == TH_STATE_PAUSED;
+	return is_state(container, "running") || is_state(container, "paused");
 }
 
-static int read_signal(
-	struct invocation *call, int *number, struct th_error *err)
+static int send(struct invocation *call, const char *name)
 {
-	const char *text = option_value(call, "signal");
-
-	*number = text ? th_signal_parse(text) : SIGKILL;
-	if (*number > 0)
-		return 0;
-	th_fail(err, TH_USAGE, "\"%.50s\" is not a signal", text);
-	return th_hint(err, "use a name or number: KILL, HUP, USR1, 10");
-}
-
-static void say_sent(struct invocation *call, int number, const char *to)
-{
-	const char *name = th_signal_name(number);
-
-	if (call->quiet)
-		return;
-	if (name)
-		printf("sent %s to %s\n", name, to);
-	else
-		printf("sent signal %d to %s\n", number, to);
-}
-
-static int send(struct invocation *call, struct th_container_row *row)
-{
+	const char *signal = option_value(call, "signal");
 	struct th_error err = {0};
-	int number;
+	json_t *sent = NULL;
 
-	if (read_signal(call, &number, &err) ||
-		th_container_signal(
-			&call->hull.context, row, number, false, &err))
+	if (th_container_kill(
+		    call->hull, name, signal ? signal : "KILL", &sent, &err))
 		return say_error(&err);
-	say_sent(call, number, row->name);
+	if (!call->quiet && *doc_text(sent, "signal"))
+		printf("sent %s to %s\n", doc_text(sent, "signal"),
+			doc_text(sent, "name"));
+	else if (!call->quiet)
+		printf("sent signal %d to %s\n",
+			(int)doc_number(sent, "number"),
+			doc_text(sent, "name"));
+	json_decref(sent);
 	return EXIT_DONE;
 }
 
-static int send_session(
-	struct invocation *call, const struct th_session_row *session)
+static int send_one(struct invocation *call, const json_t *container)
 {
-	struct th_error err = {0};
-	int number;
-
-	if (read_signal(call, &number, &err) ||
-		th_session_signal(&call->hull.context, session, number, &err))
-		return say_error(&err);
-	say_sent(call, number, session->id);
-	return EXIT_DONE;
+	return send(call, doc_text(container, "id"));
 }
 
 static int run(struct invocation *call)
@@ -66,19 +40,10 @@ static int run(struct invocation *call)
 	int code = EXIT_DONE;
 
 	if (option_given(call, "all") || !call->object_count)
-		return each_container(call, runs, send);
+		return each_container(call, runs, send_one);
 	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
-		struct th_error err = {0};
-		int one;
+		int one = send(call, call->objects[i]);
 
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err))
-			one = say_error(&err);
-		else if (object.kind == TH_KIND_SESSION)
-			one = send_session(call, &object.session);
-		else
-			one = send(call, &object.container);
 		code = code ? code : one;
 	}
 	return code;

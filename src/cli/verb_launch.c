@@ -1,7 +1,7 @@
 /* launch: create and start in the background. */
 #include <stdio.h>
 
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/group_launch.h"
 #include "cli/making.h"
 #include "cli/output.h"
@@ -9,29 +9,30 @@
 #include "cli/settings_text.h"
 #include "cli/verbs.h"
 
-static int start(struct invocation *call, struct th_container_row *row)
+static int start(struct invocation *call, const json_t *container)
 {
-	const struct th_size none = {0, 0};
+	const char *id = doc_text(container, "id");
 	struct th_error err = {0}, ignored = {0}; /* swept later */
 	char reach[512];
+	json_t *now = NULL;
 
-	if (th_container_start(&call->hull.context, row, TH_BACKGROUND, none,
-		    NULL, &err)) {
+	if (th_container_begin(call->hull, id, &now, &err)) {
 		/* Half a launch is none. */
-		th_container_remove(&call->hull.context, row, true, &ignored);
+		th_remove(call->hull, id, TH_KIND_CONTAINER, true, NULL,
+			&ignored);
 		return say_error(&err);
 	}
-	th_state_get(call->hull.context.store->db, row->id, row, &ignored);
 	if (call->json)
-		return print_json(th_view_container(&call->hull.context, row));
+		return print_json(now);
 	if (call->quiet) {
-		printf("%s\n", row->id);
-		return EXIT_DONE;
+		printf("%s\n", id);
+	} else {
+		printf("launched %s (%s)\n", doc_text(now, "name"), id);
+		reach_text(now, reach, sizeof(reach));
+		if (reach[0])
+			printf("  port %s\n", reach);
 	}
-	printf("launched %s (%s)\n", row->name, row->id);
-	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
-	if (reach[0])
-		printf("  port %s\n", reach);
+	json_decref(now);
 	return EXIT_DONE;
 }
 
@@ -39,37 +40,39 @@ static int start(struct invocation *call, struct th_container_row *row)
 static int launch_group(
 	struct invocation *call, int *code, struct th_error *err)
 {
-	struct th_settings_file file = {0};
+	json_t *file = NULL;
 	int rc = 0;
 
 	if (!option_given(call, "settings"))
 		return 0;
 	if (settings_file_load(call, &file, err)) {
 		rc = -1;
-	} else if (file.group) {
-		*code = group_launch(call, &file);
+	} else if (*doc_text(file, "group")) {
+		*code = group_launch(call, file);
 		rc = 1;
 	}
-	th_settings_file_release(&file);
+	json_decref(file);
 	return rc;
 }
 
 static int run(struct invocation *call)
 {
-	struct th_container_row row;
+	json_t *container = NULL;
 	struct th_error err = {0};
 	struct making making;
 	int code, rc = launch_group(call, &code, &err);
 
 	if (rc)
 		return rc < 0 ? say_error(&err) : code;
-
-	if (making_read(call, &making, false, &err))
+	if (making_read(call, &making, false, &err)) {
+		making_release(&making);
 		return say_error(&err);
-	code = making_create(call, &making, &row);
+	}
+	code = making_create(call, &making, &container);
 	if (code == EXIT_DONE)
-		code = start(call, &row);
+		code = start(call, container);
 	making_release(&making);
+	json_decref(container);
 	return code < 0 ? EXIT_DONE : code;
 }
 

@@ -4,10 +4,10 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/secret.h"
 #include "cli/verbs.h"
-#include "registry/client.h"
 
 /* The user's name, asked for where it was not given. */
 static char *read_user(const char *given, struct th_error *err)
@@ -58,59 +58,38 @@ static char *read_password(const char *given, struct th_error *err)
 	return password;
 }
 
-/* Asks the registry with this login. 1 where it looked at it, 0 where it lets
- * everybody in, -1. */
-static int check(struct invocation *call, const char *host, char *user,
-	char *password, struct th_error *err)
+static void tell(const struct invocation *call, const char *user, bool verified)
 {
-	struct th_login login = {.host = (char *)(uintptr_t)host,
-		.user = user,
-		.password = password};
-	struct th_logins logins = {&login, 1};
-	struct th_registry_options options = call->hull.registries;
-	struct th_registry *registry;
-	int rc = -1;
-
-	options.access = th_access_new(&logins);
-	if (!options.access)
-		return th_fail_memory(err);
-	registry = th_registry_new(&options, host, err);
-	if (registry && th_registry_greet(registry, err) == 0)
-		rc = th_access_knows(options.access, host, "");
-	th_registry_free(registry);
-	th_access_free(options.access);
-	return rc;
+	if (call->quiet)
+		return;
+	if (verified)
+		printf("logged in to %s as %s\n", call->objects[0], user);
+	else
+		printf("stored the login of %s for %s; not verified, as the "
+		       "registry does not require a login\n",
+			user, call->objects[0]);
 }
 
 static int run(struct invocation *call)
 {
-	const char *host = call->objects[0];
 	struct th_error err = {0};
 	char *user = NULL, *password = NULL;
-	int checked = -1;
+	json_t *login = NULL;
 
-	if (th_host_check(host, &err))
-		return say_error(&err);
-	user = read_user(option_value(call, "user"), &err);
+	if (th_registry_check(call->objects[0], &err) == 0)
+		user = read_user(option_value(call, "user"), &err);
 	if (user)
 		password = read_password(option_value(call, "password"), &err);
-	if (password)
-		checked = check(call, host, user, password, &err);
-	if (checked >= 0 &&
-		th_logins_keep(
-			call->hull.logins_path, host, user, password, &err))
-		checked = -1;
-	if (checked == 1 && !call->quiet)
-		printf("logged in to %s as %s\n", host, user);
-	else if (checked == 0 && !call->quiet)
-		printf("stored the login of %s for %s; not verified, as the "
-		       "registry does not require a login\n",
-			user, host);
+	if (password &&
+		th_registry_login(call->hull, call->objects[0], user, password,
+			&login, &err) == 0)
+		tell(call, user, doc_flag(login, "verified"));
 	if (password)
 		explicit_bzero(password, strlen(password));
+	json_decref(login);
 	free(password);
 	free(user);
-	return checked < 0 ? say_error(&err) : EXIT_DONE;
+	return err.code ? say_error(&err) : EXIT_DONE;
 }
 
 static const struct option_spec options[] = {

@@ -1,22 +1,38 @@
 /* logout: forget the credentials for a registry. */
 #include <stdio.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
 static int forget(struct invocation *call, const char *host)
 {
 	struct th_error err = {0};
-	int rc = th_logins_forget(call->hull.logins_path, host, &err);
 
-	if (rc == 0)
-		rc = th_fail(
-			&err, TH_NOT_FOUND, "no login is stored for %s", host);
-	if (rc < 0)
+	if (th_registry_logout(call->hull, host, &err))
 		return say_error(&err);
 	if (!call->quiet)
 		printf("removed the login for %s\n", host);
 	return EXIT_DONE;
+}
+
+static int forget_all(struct invocation *call)
+{
+	struct th_error err = {0};
+	json_t *about = NULL;
+	const json_t *logins;
+	int code = EXIT_DONE;
+
+	if (th_hull_about(call->hull, &about, &err))
+		return say_error(&err);
+	logins = doc_part(about, "logins");
+	for (size_t i = 0; i < json_array_size(logins); i++) {
+		int one = forget(call, doc_item(logins, i));
+
+		code = code ? code : one;
+	}
+	json_decref(about);
+	return code;
 }
 
 static int run(struct invocation *call)
@@ -24,14 +40,8 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (option_given(call, "all")) {
-		for (size_t i = 0; i < call->hull.logins.count; i++) {
-			int one = forget(call, call->hull.logins.list[i].host);
-
-			code = code ? code : one;
-		}
-		return code;
-	}
+	if (option_given(call, "all"))
+		return forget_all(call);
 	if (call->object_count == 0) {
 		th_fail(&err, TH_USAGE, "no registry given");
 		th_hint(&err, "give its host, or use --all");

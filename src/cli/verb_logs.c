@@ -5,20 +5,18 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "cli/doc.h"
+#include "cli/each.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "container/history.h"
-#include "view/look.h"
 
-/* One log that is printed, and its next entry. */
+/* One log that is printed, and its next line. */
 struct source {
-	char name[TH_NAME_MAX];
-	char container[TH_ID_LENGTH + 1];
-	char session[TH_ID_LENGTH + 1]; /* "" for the container's own */
-	struct th_history *history;
-	struct th_log_entry entry;
-	bool has_entry, over;
+	char *name;
+	th_lines *lines;
+	struct th_line line;
+	bool has_line, over;
 	bool open_line[2]; /* the stream's last entry goes on */
 };
 
@@ -50,27 +48,49 @@ static void print_prefix(
 		"");
 }
 
-static void print_json_line(
-	const struct source *source, const struct th_log_entry *entry)
+/* What is no UTF-8 goes as base 64. */
+static json_t *text_json(const struct th_line *line, const char **key)
 {
-	json_t *doc = th_view_log_entry(source->name, entry);
-	char *line = json_shown(doc, JSON_COMPACT);
+	json_t *text = json_stringn(line->text, line->bytes);
+	struct th_buf coded;
 
-	if (line)
-		puts(line);
-	free(line);
+	*key = text ? "text" : "base64";
+	if (text)
+		return text;
+	th_buf_init(&coded, 2 * line->bytes + 8);
+	th_buf_base64(&coded, line->text, line->bytes);
+	text = json_string(coded.data);
+	th_buf_release(&coded);
+	return text;
+}
+
+static void print_json_line(
+	const struct source *source, const struct th_line *line)
+{
+	char time[TH_TIME_TEXT], *text;
+	const char *key;
+	json_t *said = text_json(line, &key), *doc;
+
+	th_clock_format(line->time_us, time);
+	doc = json_pack("{s:s s:s s:s s:b s:o}", "container", source->name,
+		"time", time, "stream", line->is_error ? "err" : "out", "more",
+		(int)line->more, key, said);
+	text = json_shown(doc, JSON_COMPACT);
+	if (text)
+		puts(text);
+	free(text);
 	json_decref(doc);
 }
 
-static void print_entry(struct printing *printing, struct source *source)
+static void print_line(struct printing *printing, struct source *source)
 {
-	const struct th_log_entry *entry = &source->entry;
-	FILE *to = entry->stream == TH_STREAM_OUT ? stdout : stderr;
-	bool *open_line = &source->open_line[entry->stream];
+	const struct th_line *line = &source->line;
+	FILE *to = line->is_error ? stderr : stdout;
+	bool *open_line = &source->open_line[line->is_error];
 	char time[TH_TIME_TEXT];
 
 	if (printing->json) {
-		print_json_line(source, entry);
+		print_json_line(source, line);
 		return;
 	}
 	/* Streams that end up in the same place keep their order. */
@@ -78,97 +98,47 @@ static void print_entry(struct printing *printing, struct source *source)
 		fflush(stdout);
 	if (!*open_line) {
 		print_prefix(printing, source, to);
-		th_clock_format(entry->time_us, time);
+		th_clock_format(line->time_us, time);
 		if (printing->times)
 			fprintf(to, "%s  ", time);
 	}
 	if (printing->raw || !isatty(fileno(to)))
-		fwrite(entry->data, 1, entry->len, to);
+		fwrite(line->text, 1, line->bytes, to);
 	else
-		print_written(to, entry->data, entry->len);
+		print_written(to, line->text, line->bytes);
 	/* With several, each line is whole. */
-	if (!entry->more || printing->width)
+	if (!line->more || printing->width)
 		fputc('\n', to);
-	*open_line = entry->more && !printing->width;
+	*open_line = line->more && !printing->width;
 }
 
-/* A point in time, or a span back from now. */
-static int read_time(const char *text, int64_t *time_us, struct th_error *err)
-{
-	int64_t span;
-
-	if (!text)
-		return 0;
-	if (th_clock_parse_span(text, &span) == 0) {
-		*time_us = th_clock_now_us() - span;
-		return 0;
-	}
-	if (th_clock_parse(text, time_us) == 0)
-		return 0;
-	th_fail(err, TH_USAGE, "\"%.60s\" is not a time", text);
-	return th_hint(err,
-		"for example 10m for ten minutes ago, or 2026-03-01T05:12:00Z");
-}
-
-static int read_options(struct invocation *call,
-	struct th_history_options *options, struct th_error *err)
+static int read_options(struct invocation *call, struct th_lines_wish *wish,
+	struct th_error *err)
 {
 	const char *last = option_value(call, "last");
 	const char *stream = option_value(call, "stream");
 	char *end;
 
-	options->follow = option_given(call, "follow");
-	options->cancel = call->hull.context.cancel;
+	wish->last = -1;
+	wish->follow = option_given(call, "follow");
 	if (last) {
-		options->last = strtol(last, &end, 10);
-		if (end == last || *end || options->last < 0)
+		wish->last = strtol(last, &end, 10);
+		if (end == last || *end || wish->last < 0)
 			return th_fail(err, TH_USAGE,
 				"\"%.30s\" is not a number of lines", last);
 	}
-	if (stream && strcmp(stream, "out") == 0)
-		options->streams = TH_STREAMS_OUT;
-	else if (stream && strcmp(stream, "err") == 0)
-		options->streams = TH_STREAMS_ERR;
-	else if (stream)
+	wish->out = stream && strcmp(stream, "out") == 0;
+	wish->err = stream && strcmp(stream, "err") == 0;
+	if (stream && !wish->out && !wish->err)
 		return th_fail(err, TH_USAGE,
 			"\"%.30s\" is not a value of --stream; use out or err",
 			stream);
-	if (read_time(option_value(call, "since"), &options->since_us, err))
+	if (read_time(option_value(call, "since"), &wish->since_us, err))
 		return -1;
-	return read_time(option_value(call, "until"), &options->until_us, err);
+	return read_time(option_value(call, "until"), &wish->until_us, err);
 }
 
-static int find_source(struct invocation *call, const char *name,
-	struct source *source, struct th_error *err)
-{
-	struct th_object object;
-
-	if (th_object_find(&call->hull.context, name,
-		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, err))
-		return -1;
-	if (object.kind == TH_KIND_CONTAINER) {
-		snprintf(source->name, sizeof(source->name), "%s",
-			object.container.name);
-		snprintf(source->container, sizeof(source->container), "%s",
-			object.container.id);
-		return 0;
-	}
-	if (!object.session.background) {
-		th_fail(err, TH_FAILED,
-			"session %s was not in the background: its output went "
-			"to whoever started it",
-			object.session.id);
-		return -1;
-	}
-	snprintf(source->name, sizeof(source->name), "%s", object.session.id);
-	snprintf(source->session, sizeof(source->session), "%s",
-		object.session.id);
-	snprintf(source->container, sizeof(source->container), "%s",
-		object.session.container);
-	return 0;
-}
-
-/* The source whose entry is the earliest; NULL where none has one. */
+/* The source whose line is the earliest; NULL where none has one. */
 static struct source *earliest(struct printing *printing)
 {
 	struct source *best = NULL;
@@ -176,28 +146,28 @@ static struct source *earliest(struct printing *printing)
 	for (size_t i = 0; i < printing->count; i++) {
 		struct source *one = &printing->sources[i];
 
-		if (one->has_entry &&
-			(!best || one->entry.time_us < best->entry.time_us))
+		if (one->has_line &&
+			(!best || one->line.time_us < best->line.time_us))
 			best = one;
 	}
 	return best;
 }
 
-/* Gets the next entry of all that have none; -1 with an error. */
+/* Gets the next line of all that have none; -1 with an error. */
 static int refill(struct printing *printing, struct th_error *err)
 {
 	for (size_t i = 0; i < printing->count; i++) {
 		struct source *one = &printing->sources[i];
 		int rc;
 
-		if (one->has_entry || one->over)
+		if (one->has_line || one->over)
 			continue;
-		rc = th_history_next(one->history, &one->entry, err);
+		rc = th_lines_next(one->lines, &one->line, err);
 		if (rc < 0)
 			return -1;
-		one->has_entry = rc == 1;
+		one->has_line = rc == 1;
 		if (rc == 0)
-			one->over = th_history_over(one->history);
+			one->over = th_lines_over(one->lines);
 	}
 	return 0;
 }
@@ -220,16 +190,15 @@ static int print_all(struct printing *printing, struct th_error *err)
 			return -1;
 		source = earliest(printing);
 		if (source) {
-			print_entry(printing, source);
-			free(source->entry.data);
-			source->has_entry = false;
+			print_line(printing, source);
+			source->has_line = false;
 			continue;
 		}
 		source = still_open(printing);
 		if (!source)
 			break;
 		fflush(stdout);
-		th_history_wait(source->history);
+		th_lines_wait(source->lines);
 	}
 	return 0;
 }
@@ -245,16 +214,42 @@ static void note_cut(const char *name)
 	say_note(text);
 }
 
+/* Under the name that it is told by. */
+static int open_source(struct invocation *call, const char *name,
+	const struct th_lines_wish *wish, struct source *source,
+	struct th_error *err)
+{
+	json_t *object = NULL;
+	int rc = th_object(call->hull, name,
+		TH_KIND_CONTAINER | TH_KIND_SESSION, TH_BRIEF, &object, err);
+
+	memset(source, 0, sizeof(*source));
+	if (rc == 0) {
+		source->name = strdup(doc_text(object,
+			strcmp(doc_text(object, "kind"), "session") == 0
+				? "id"
+				: "name"));
+		rc = source->name ? 0 : th_fail_memory(err);
+	}
+	if (rc == 0)
+		rc = th_lines_open(call->hull, doc_text(object, "id"), wish,
+			&source->lines, err);
+	json_decref(object);
+	if (rc)
+		free(source->name);
+	return rc;
+}
+
 static int run(struct invocation *call)
 {
 	struct printing printing = {.times = option_given(call, "times"),
 		.json = call->json,
 		.raw = option_given(call, "raw")};
-	struct th_history_options options = TH_HISTORY_ALL;
+	struct th_lines_wish wish = {0};
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (read_options(call, &options, &err))
+	if (read_options(call, &wish, &err))
 		return say_error(&err);
 	printing.sources =
 		calloc((size_t)call->object_count, sizeof(*printing.sources));
@@ -263,19 +258,11 @@ static int run(struct invocation *call)
 		size_t width;
 
 		th_error_clear(&err);
-		memset(source, 0, sizeof(*source));
-		if (find_source(call, call->objects[i], source, &err) == 0)
-			th_container_record(
-				&call->hull.context, source->container);
-		if (err.code ||
-			th_history_open(call->hull.context.store,
-				source->container,
-				source->session[0] ? source->session : NULL,
-				&options, &source->history, &err)) {
+		if (open_source(call, call->objects[i], &wish, source, &err)) {
 			code = say_error(&err);
 			continue;
 		}
-		if (th_history_cut(source->history) && !call->quiet)
+		if (th_lines_cut(source->lines) && !call->quiet)
 			note_cut(source->name);
 		printing.count++;
 		width = strlen(source->name);
@@ -286,9 +273,8 @@ static int run(struct invocation *call)
 	if (print_all(&printing, &err))
 		code = say_error(&err);
 	for (size_t i = 0; i < printing.count; i++) {
-		if (printing.sources[i].has_entry)
-			free(printing.sources[i].entry.data);
-		th_history_close(printing.sources[i].history);
+		th_lines_close(printing.sources[i].lines);
+		free(printing.sources[i].name);
 	}
 	free(printing.sources);
 	return code;

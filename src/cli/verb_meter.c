@@ -7,10 +7,9 @@
 #include <time.h>
 #include <unistd.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "container/meter.h"
-#include "view/look.h"
 
 #define SHOWN_MAX 500
 #define ONCE_MS 250
@@ -20,116 +19,104 @@
 #define WIDE 130
 
 struct reading {
-	struct th_container_row row;
-	struct th_meter now, before;
-	bool has_before;
+	json_t *names; /* of those that are wanted; NULL: all */
+	json_t *list; /* of what was read last */
+	size_t count;
 };
 
 /* ---- reading ---- */
 
-static bool is_wanted(
-	const struct invocation *call, const struct th_container_row *row)
+/* Hundredths of one CPU, since the reading before; null without one. */
+static json_t *cpu_since(const json_t *before, const json_t *now)
 {
-	if (row->state != TH_STATE_RUNNING && row->state != TH_STATE_PAUSED)
-		return false;
-	if (!call->object_count)
-		return true;
-	for (int i = 0; i < call->object_count; i++) {
-		const char *text = call->objects[i];
+	const char *id = doc_text(now, "id");
+	const json_t *one;
+	size_t i;
 
-		if (strncmp(text, "container:", 10) == 0)
-			text += 10;
-		if (strcmp(text, row->name) == 0 ||
-			strncmp(text, row->id, strlen(text)) == 0)
-			return true;
-	}
-	return false;
-}
+	json_array_foreach(before, i, one)
+	{
+		int64_t span =
+			doc_number(now, "time-us") - doc_number(one, "time-us");
+		int64_t used =
+			doc_number(now, "cpu-us") - doc_number(one, "cpu-us");
 
-static void remember(
-	struct reading *to, const struct reading *old, size_t count)
-{
-	for (size_t i = 0; i < count; i++) {
-		if (strcmp(old[i].row.id, to->row.id) == 0) {
-			to->before = old[i].now;
-			to->has_before = true;
-		}
+		if (strcmp(doc_text(one, "id"), id) == 0 && span > 0 &&
+			used >= 0)
+			return json_real((double)used * 100 / (double)span);
 	}
+	return json_null();
 }
 
 /* Reads all anew; what was read before is the other end of the rates. */
-static int read_all(struct invocation *call, struct reading **list,
-	size_t *count, struct th_error *err)
+static int read_all(
+	struct invocation *call, struct reading *reading, struct th_error *err)
 {
-	struct th_container_row *rows = NULL;
-	struct reading *made;
-	size_t row_count = 0, n = 0;
+	json_t *doc = NULL, *one, *list;
+	size_t i;
 
-	if (th_container_rows(&call->hull.context, &rows, &row_count, err))
+	if (th_container_usage(call->hull, reading->names, &doc, err))
 		return -1;
-	made = calloc(row_count + 1, sizeof(*made));
-	for (size_t i = 0; made && i < row_count && n < SHOWN_MAX; i++) {
-		struct th_error gone = {0};
-
-		if (!is_wanted(call, &rows[i]))
-			continue;
-		made[n].row = rows[i];
-		/* One that ends meanwhile is no failure of the others. */
-		if (th_container_meter(
-			    &call->hull.context, &rows[i], &made[n].now, &gone))
-			continue;
-		remember(&made[n], *list, *count);
-		n++;
+	list = json_incref(doc_part(doc, "containers"));
+	json_decref(doc);
+	json_array_foreach(list, i, one)
+	{
+		json_object_set_new(
+			one, "cpu-percent", cpu_since(reading->list, one));
 	}
-	free(rows);
-	free(*list);
-	*list = made;
-	*count = n;
-	return made ? 0 : th_fail_memory(err);
+	json_decref(reading->list);
+	reading->list = list;
+	reading->count = json_array_size(list) > SHOWN_MAX
+		? SHOWN_MAX
+		: json_array_size(list);
+	return 0;
 }
 
-/* Hundredths of one CPU; -1 before the second reading. */
-static double cpu_percent(const struct reading *one)
+/* -1 before the second reading. */
+static double cpu_percent(const json_t *one)
 {
-	int64_t span = one->now.time_us - one->before.time_us;
-	int64_t used = one->now.usage.cpu_us - one->before.usage.cpu_us;
+	const json_t *percent = json_object_get(one, "cpu-percent");
 
-	if (!one->has_before || span <= 0 || used < 0)
-		return -1;
-	return (double)used * 100 / (double)span;
+	return json_is_real(percent) ? json_real_value(percent) : -1;
 }
 
-static void amount(int64_t bytes, char text[SIZE_TEXT])
+static bool counts(const json_t *one, const char *key)
 {
-	if (bytes == TH_UNSET)
-		snprintf(text, SIZE_TEXT, "-");
+	return json_is_integer(json_object_get(one, key));
+}
+
+static void amount(const json_t *one, const char *key, char text[SIZE_TEXT])
+{
+	if (counts(one, key))
+		size_text((uint64_t)doc_number(one, key), text);
 	else
-		size_text((uint64_t)bytes, text);
+		snprintf(text, SIZE_TEXT, "-");
 }
 
-static void memory_text(const struct th_usage *usage, char text[64])
+static void memory_text(const json_t *one, char text[64])
 {
+	bool limited = counts(one, "memory-limit");
 	char used[SIZE_TEXT], limit[SIZE_TEXT];
 
-	amount(usage->memory_bytes, used);
-	amount(usage->memory_limit, limit);
-	snprintf(text, 64, "%s%s%s", used,
-		usage->memory_limit == TH_UNSET ? "" : " of ",
-		usage->memory_limit == TH_UNSET ? "" : limit);
+	amount(one, "memory", used);
+	amount(one, "memory-limit", limit);
+	snprintf(text, 64, "%s%s%s", used, limited ? " of " : "",
+		limited ? limit : "");
 }
 
-static void count_text(const struct th_usage *usage, char text[48])
+static void count_text(const json_t *one, char text[48])
 {
-	if (usage->processes_limit != TH_UNSET)
-		snprintf(text, 48, "%lld of %lld", (long long)usage->processes,
-			(long long)usage->processes_limit);
+	long long processes = (long long)doc_number(one, "processes");
+
+	if (counts(one, "processes-limit"))
+		snprintf(text, 48, "%lld of %lld", processes,
+			(long long)doc_number(one, "processes-limit"));
 	else
-		snprintf(text, 48, "%lld", (long long)usage->processes);
+		snprintf(text, 48, "%lld", processes);
 }
 
 /* ---- once ---- */
 
-static void print_once(const struct reading *list, size_t count)
+static void print_once(const struct reading *reading)
 {
 	static const char *const names[] = {"container", "cpu", "memory",
 		"processes", "read", "written", "received", "sent"};
@@ -137,25 +124,23 @@ static void print_once(const struct reading *list, size_t count)
 
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++)
 		table_column(table, names[i], i > 0);
-	for (size_t i = 0; i < count; i++) {
-		const struct th_usage *usage = &list[i].now.usage;
-		int64_t bytes[] = {usage->read_bytes, usage->written_bytes,
-			list[i].now.received_bytes, list[i].now.sent_bytes};
+	for (size_t i = 0; i < reading->count; i++) {
+		const json_t *one = json_array_get(reading->list, i);
 		char text[64];
 
 		table_row(table);
-		table_cell(table, "bold", "%s", list[i].row.name);
-		if (list[i].row.state == TH_STATE_PAUSED)
+		table_cell(table, "bold", "%s", doc_text(one, "name"));
+		if (is_state(one, "paused"))
 			table_cell(table, "yellow", "paused");
 		else
-			table_cell(
-				table, NULL, "%.1f %%", cpu_percent(&list[i]));
-		memory_text(usage, text);
+			table_cell(table, NULL, "%.1f %%", cpu_percent(one));
+		memory_text(one, text);
 		table_cell(table, NULL, "%s", text);
-		count_text(usage, text);
+		count_text(one, text);
 		table_cell(table, NULL, "%s", text);
-		for (size_t k = 0; k < 4; k++) {
-			amount(bytes[k], text);
+		/* The columns have the names of the members. */
+		for (size_t k = 4; k < 8; k++) {
+			amount(one, names[k], text);
 			table_cell(table, NULL, "%s", text);
 		}
 	}
@@ -170,34 +155,35 @@ static void wait_ms(long ms)
 	nanosleep(&span, NULL);
 }
 
-static int once(struct invocation *call)
+static void print_doc(const struct reading *reading)
 {
-	struct reading *list = NULL;
-	struct th_error err = {0};
-	json_t *all;
-	size_t count = 0;
+	json_t *one;
+	size_t i;
 
-	if (read_all(call, &list, &count, &err))
+	/* Of one reading alone it means nothing. */
+	json_array_foreach(reading->list, i, one)
+	{
+		json_object_del(one, "time-us");
+	}
+	print_json(json_pack("{s:O}", "containers", reading->list));
+}
+
+static int once(struct invocation *call, struct reading *reading)
+{
+	struct th_error err = {0};
+
+	if (read_all(call, reading, &err))
 		return say_error(&err);
-	if (count)
+	if (reading->count)
 		wait_ms(ONCE_MS);
-	if (count && read_all(call, &list, &count, &err)) {
-		free(list);
+	if (reading->count && read_all(call, reading, &err))
 		return say_error(&err);
-	}
-	if (call->json) {
-		all = json_array();
-		for (size_t i = 0; i < count; i++)
-			json_array_append_new(all,
-				th_view_meter(&list[i].row, &list[i].now,
-					cpu_percent(&list[i])));
-		print_json(json_pack("{s:o}", "containers", all));
-	} else if (count) {
-		print_once(list, count);
-	} else {
+	if (call->json)
+		print_doc(reading);
+	else if (reading->count)
+		print_once(reading);
+	else
 		puts("no containers are running");
-	}
-	free(list);
 	return EXIT_DONE;
 }
 
@@ -214,23 +200,22 @@ static void draw_bar(int y, int x, double part)
 	attroff(COLOR_PAIR(part > 0.8 ? 2 : 1));
 }
 
-static void draw_one(int y, const struct reading *one)
+static void draw_one(int y, const json_t *one)
 {
-	const struct th_usage *usage = &one->now.usage;
 	double percent = cpu_percent(one);
 	char memory[64], processes[48], read[SIZE_TEXT], written[SIZE_TEXT];
 	char in[SIZE_TEXT], out[SIZE_TEXT];
 
-	memory_text(usage, memory);
-	count_text(usage, processes);
-	amount(usage->read_bytes, read);
-	amount(usage->written_bytes, written);
-	amount(one->now.received_bytes, in);
-	amount(one->now.sent_bytes, out);
+	memory_text(one, memory);
+	count_text(one, processes);
+	amount(one, "read", read);
+	amount(one, "written", written);
+	amount(one, "received", in);
+	amount(one, "sent", out);
 	attron(A_BOLD);
-	mvprintw(y, 0, "%-18.18s", one->row.name);
+	mvprintw(y, 0, "%-18.18s", doc_text(one, "name"));
 	attroff(A_BOLD);
-	if (one->row.state == TH_STATE_PAUSED)
+	if (is_state(one, "paused"))
 		mvprintw(y, 19, "%8s", "paused");
 	else if (percent >= 0)
 		mvprintw(y, 19, "%6.1f %%", percent);
@@ -240,17 +225,18 @@ static void draw_one(int y, const struct reading *one)
 		mvprintw(y, 63, "%12s", processes);
 		return;
 	}
-	if (usage->memory_limit > 0)
+	if (doc_number(one, "memory-limit") > 0)
 		draw_bar(y, 63,
-			(double)usage->memory_bytes /
-				(double)usage->memory_limit);
+			(double)doc_number(one, "memory") /
+				(double)doc_number(one, "memory-limit"));
 	mvprintw(y, 77, "%12s  %9s %9s  %9s %9s", processes, read, written, in,
 		out);
 }
 
-static void draw(const struct reading *list, size_t count)
+static void draw(const struct reading *reading)
 {
 	size_t room = LINES > 4 ? (size_t)LINES - 4 : 1;
+	size_t count = reading->count;
 
 	erase();
 	attron(A_REVERSE);
@@ -268,17 +254,15 @@ static void draw(const struct reading *list, size_t count)
 			"written", "received", "sent");
 	attroff(A_DIM);
 	for (size_t i = 0; i < count && i < room; i++)
-		draw_one((int)i + 3, &list[i]);
+		draw_one((int)i + 3, json_array_get(reading->list, i));
 	if (count > room)
 		mvprintw(LINES - 1, 0, "and %zu more", count - room);
 	refresh();
 }
 
-static int live(struct invocation *call)
+static int live(struct invocation *call, struct reading *reading)
 {
-	struct reading *list = NULL;
 	struct th_error err = {0};
-	size_t count = 0;
 	int key = 0;
 
 	if (!initscr()) {
@@ -296,33 +280,32 @@ static int live(struct invocation *call)
 	timeout(LIVE_MS);
 	while (key != 'q' && key != 27 && !err.code) {
 		/* Control-C comes as a wish (main.c). */
-		if (atomic_load(call->hull.context.cancel))
+		if (interrupted())
 			break;
-		if (read_all(call, &list, &count, &err) == 0) {
-			draw(list, count);
+		if (read_all(call, reading, &err) == 0) {
+			draw(reading);
 			key = getch();
 		}
 	}
 	endwin();
-	free(list);
 	return err.code ? say_error(&err) : EXIT_DONE;
 }
 
 static int run(struct invocation *call)
 {
-	struct th_object object;
-	struct th_error err = {0};
+	struct reading reading = {.names = NULL};
+	int code;
 
-	for (int i = 0; i < call->object_count; i++) {
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &err))
-			return say_error(&err);
-		th_object_release(&object);
-	}
-	if (call->json || option_given(call, "once") || !isatty(1) ||
-		!isatty(0))
-		return once(call);
-	return live(call);
+	if (call->object_count)
+		reading.names =
+			doc_of_texts(call->objects, (size_t)call->object_count);
+	code = call->json || option_given(call, "once") || !isatty(1) ||
+			!isatty(0)
+		? once(call, &reading)
+		: live(call, &reading);
+	json_decref(reading.names);
+	json_decref(reading.list);
+	return code;
 }
 
 static const struct option_spec options[] = {

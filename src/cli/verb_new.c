@@ -4,31 +4,12 @@
 
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "container/new_network.h"
-
-static int check_name(const char *name, struct th_error *err)
-{
-	if (th_name_valid(name))
-		return 0;
-	th_fail(err, TH_USAGE, "\"%.100s\" is not a valid name", name);
-	return th_hint(err,
-		"use up to 63 letters, digits, dots, dashes and underscores");
-}
 
 static int new_volume(struct invocation *call, const char *name)
 {
 	struct th_error err = {0};
-	int rc;
 
-	if (check_name(name, &err))
-		return say_error(&err);
-	rc = th_volume_make(call->hull.context.store, name, &err);
-	if (rc == 0) {
-		th_fail(&err, TH_IN_USE, "the volume \"%s\" already exists",
-			name);
-		th_hint(&err, "tidyhull show volume:%s", name);
-	}
-	if (rc <= 0)
+	if (th_volume_new(call->hull, name, &err))
 		return say_error(&err);
 	if (!call->quiet)
 		printf("created the volume %s; to mount it: --mount "
@@ -37,37 +18,23 @@ static int new_volume(struct invocation *call, const char *name)
 	return EXIT_DONE;
 }
 
-static int make_network(struct invocation *call, const char *name,
-	struct th_network_row *row, struct th_error *err)
-{
-	struct th_new_network wish = {.name = name,
-		.internal = option_given(call, "internal"),
-		.loopback = option_given(call, "host-loopback")};
-	int rc = option_values(call, "subnet", &wish.subnets)
-		? th_fail_memory(err)
-		: th_network_new(call->hull.context.store, &wish, row, err);
-
-	th_strings_release(&wish.subnets);
-	if (rc == 0) {
-		th_fail(err, TH_IN_USE, "the network \"%s\" already exists",
-			name);
-		th_hint(err, "tidyhull show network:%s", name);
-	}
-	return rc == 1 ? 0 : -1;
-}
-
 static int new_network(struct invocation *call, const char *name)
 {
-	struct th_network_row row = {0};
+	bool internal = option_given(call, "internal");
+	bool loopback = option_given(call, "host-loopback");
+	json_t *subnets = option_list(call, "subnet");
 	struct th_error err = {0};
+	int rc = th_network_create(
+		call->hull, name, subnets, internal, loopback, &err);
 
-	if (make_network(call, name, &row, &err))
+	json_decref(subnets);
+	if (rc)
 		return say_error(&err);
 	if (!call->quiet)
 		printf("created the network %s%s; to join it: --network %s\n",
 			name,
-			row.internal ? ", without access to the outside"
-				: row.loopback
+			internal ? ", without access to the outside"
+				: loopback
 				? ", with access to the host's loopback"
 				: "",
 			name);

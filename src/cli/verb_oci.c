@@ -1,58 +1,58 @@
 /* oci: the operations of the OCI Runtime Specification on a bundle. */
 #include <errno.h>
-#include <fcntl.h>
 #include <limits.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
-#include "base/json.h"
-#include "base/file.h"
 #include "base/path.h"
+#include "cli/doc.h"
 #include "cli/oci_bundle.h"
 #include "cli/output.h"
-#include "cli/programs.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "model/settings.h"
-#include "runtime/runtime.h"
-#include "sandbox/enter.h"
+#include "cli/words.h"
 
 /* What a call is about. */
 struct request {
-	char *dir; /* owned */
+	th_hull *hull;
+	char *states; /* owned; NULL: the usual folder */
 	const char *id;
 	const char *log;
-	bool entered; /* a user namespace, which the caller does not know */
 };
 
 static int fail(const struct request *request, const struct th_error *err)
 {
-	th_runtime_log(request->log, "error", err);
+	th_oci_log(request->log, "error", err);
 	return say_error(err);
 }
 
-static void warn(const struct request *request, const struct th_error *warning)
+/* Where it went well, with a warning or without. */
+static int done(const struct request *request, const struct th_error *warning)
 {
-	if (!warning->code)
-		return;
-	th_runtime_log(request->log, "warning", warning);
-	say_note(warning->msg);
+	if (warning->code) {
+		th_oci_log(request->log, "warning", warning);
+		say_note(warning->msg);
+	}
+	return EXIT_DONE;
 }
 
-/* What create and run have in common. */
-struct bundle_call {
-	struct th_runtime_options options;
-	char keeper[PROGRAM_PATH];
-	char *bundle, *pid_file, *console, *output; /* owned */
-	struct th_strings env;
-};
+/* ---- what create and run have in common ---- */
 
 /* "" stays "". */
-static char *whole_path(const char *cwd, const char *path)
+static void set_path(
+	json_t *doc, const char *key, const char *cwd, const char *path)
 {
-	return path && *path ? th_path_absolute(cwd, path) : strdup("");
+	char *whole = path && *path ? th_path_absolute(cwd, path) : NULL;
+
+	doc_set(doc, key, whole);
+	free(whole);
+}
+
+static int add_pair(json_t *list, const char *pair)
+{
+	return json_array_append_new(list, json_string_nocheck(pair));
 }
 
 /* KEY=VALUE; or variables of the caller: one by its name, or all that begin so
@@ -68,16 +68,14 @@ static int take_env(void *owner, const char *pattern, struct th_error *err)
 				  "\"%.100s\" is not an environment "
 				  "setting",
 				  pattern)
-			: th_strings_add(owner, pattern) ? th_fail_memory(err)
-							 : 0;
+			: add_pair(owner, pattern);
 	len -= all;
 	for (char **pair = environ; *pair; pair++) {
 		if (strncmp(*pair, pattern, len) != 0 ||
 			(!all && (*pair)[len] != '='))
 			continue;
 		found = true;
-		if (th_strings_add(owner, *pair))
-			return th_fail_memory(err);
+		add_pair(owner, *pair);
 	}
 	return found || all
 		? 0
@@ -86,63 +84,41 @@ static int take_env(void *owner, const char *pattern, struct th_error *err)
 }
 
 static int read_call(const struct invocation *call,
-	const struct request *request, struct bundle_call *made,
-	struct th_error *err)
+	const struct request *request, json_t **made, struct th_error *err)
 {
 	const char *bundle = option_value(call, "bundle");
 	const char *output = option_value(call, "output");
-	static char *const none[] = {NULL};
+	json_t *doc = json_object(), *env = json_array();
 	char cwd[PATH_MAX];
 
-	memset(made, 0, sizeof(*made));
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
-	made->bundle = th_path_absolute(cwd, bundle ? bundle : ".");
-	made->pid_file = whole_path(cwd, option_value(call, "pid-file"));
-	made->console = whole_path(cwd, option_value(call, "console-socket"));
-	made->output = output && strcmp(output, "none") == 0
-		? strdup(output)
-		: whole_path(cwd, output);
-	made->options = (struct th_runtime_options){.dir = request->dir,
-		.id = request->id,
-		.bundle = made->bundle,
-		.pid_file = made->pid_file,
-		.console_socket = made->console,
-		.output = made->output,
-		.entered = request->entered};
-	program_path("tidyhull-keeper", made->keeper);
-	if (each_option(call, "env", take_env, &made->env, err))
-		return -1;
-	/* Ended by NULL once there is one. */
-	made->options.env = made->env.count ? made->env.items : none;
-	return made->bundle && made->pid_file && made->console && made->output
-		? 0
-		: th_fail_memory(err);
-}
-
-static void call_release(struct bundle_call *made)
-{
-	free(made->bundle);
-	free(made->pid_file);
-	free(made->console);
-	free(made->output);
-	th_strings_release(&made->env);
+	doc_set(doc, "id", request->id);
+	doc_set(doc, "log", request->log);
+	set_path(doc, "bundle", cwd, bundle ? bundle : ".");
+	set_path(doc, "pid-file", cwd, option_value(call, "pid-file"));
+	set_path(doc, "console-socket", cwd,
+		option_value(call, "console-socket"));
+	if (output && strcmp(output, "none") == 0)
+		doc_set(doc, "output", output);
+	else
+		set_path(doc, "output", cwd, output);
+	json_object_set_new(doc, "env", env);
+	*made = doc;
+	return each_option(call, "env", take_env, env, err);
 }
 
 static int create(struct invocation *call, const struct request *request)
 {
 	struct th_error warning = {0}, err = {0};
-	struct bundle_call made;
+	json_t *made;
 	int rc = read_call(call, request, &made, &err);
 
 	if (rc == 0)
-		rc = th_runtime_create_by(
-			made.keeper, &made.options, &warning, &err);
-	call_release(&made);
-	if (rc)
-		return fail(request, &err);
-	warn(request, &warning);
-	return EXIT_DONE;
+		rc = th_oci_create(
+			request->hull, request->states, made, &warning, &err);
+	json_decref(made);
+	return rc ? fail(request, &err) : done(request, &warning);
 }
 
 /* The program that goes on in the place of this one is small, and cannot be
@@ -150,7 +126,7 @@ static int create(struct invocation *call, const struct request *request)
 static int run_it(struct invocation *call, const struct request *request)
 {
 	struct th_error err = {0};
-	struct bundle_call made;
+	json_t *made;
 	int rc = read_call(call, request, &made, &err);
 
 	if (option_given(call, "console-socket") ||
@@ -160,48 +136,43 @@ static int run_it(struct invocation *call, const struct request *request)
 			"caller");
 	fflush(stdout);
 	if (rc == 0)
-		th_runtime_run_by(made.keeper, &made.options,
-			request->log ? request->log : "", &err);
-	call_release(&made);
+		th_oci_run(request->hull, request->states, made, &err);
+	json_decref(made);
 	fail(request, &err);
 	return EXIT_TOOL;
 }
+
+/* ---- the others ---- */
 
 static int start(struct invocation *call, const struct request *request)
 {
 	struct th_error err = {0}, warning = {0};
 
 	(void)call;
-	if (th_runtime_start(request->dir, request->id, &warning, &err))
-		return fail(request, &err);
-	warn(request, &warning);
-	return EXIT_DONE;
+	return th_oci_start(request->hull, request->states, request->id,
+		       &warning, &err)
+		? fail(request, &err)
+		: done(request, &warning);
 }
 
 static int state(struct invocation *call, const struct request *request)
 {
 	struct th_error err = {0};
-	char *text = NULL;
+	json_t *doc = NULL;
 
 	(void)call;
-	if (th_runtime_state(request->dir, request->id, &text, &err))
-		return fail(request, &err);
-	print_json(json_loads(text, 0, NULL));
-	free(text);
-	return EXIT_DONE;
+	return th_oci_state(
+		       request->hull, request->states, request->id, &doc, &err)
+		? fail(request, &err)
+		: print_json(doc);
 }
 
 static int kill_it(struct invocation *call, const struct request *request)
 {
-	const char *text = call->object_count > 2 ? call->objects[2] : "TERM";
-	int number = th_signal_parse(text);
 	struct th_error err = {0};
 
-	if (number < 0) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" is not a signal", text);
-		return fail(request, &err);
-	}
-	return th_runtime_kill(request->dir, request->id, number,
+	return th_oci_kill(request->hull, request->states, request->id,
+		       call->object_count > 2 ? call->objects[2] : "TERM",
 		       option_given(call, "all"), &err)
 		? fail(request, &err)
 		: EXIT_DONE;
@@ -211,18 +182,20 @@ static int delete (struct invocation *call, const struct request *request)
 {
 	struct th_error err = {0}, warning = {0};
 
-	if (th_runtime_delete(request->dir, request->id,
-		    option_given(call, "force"), &warning, &err))
-		return fail(request, &err);
-	warn(request, &warning);
-	return EXIT_DONE;
+	return th_oci_delete(request->hull, request->states, request->id,
+		       option_given(call, "force"), &warning, &err)
+		? fail(request, &err)
+		: done(request, &warning);
 }
 
 static int features(struct invocation *call, const struct request *request)
 {
+	struct th_error err = {0};
+	json_t *doc = NULL;
+
 	(void)call;
-	(void)request;
-	return print_json(th_runtime_features());
+	return th_oci_features(&doc, &err) ? fail(request, &err)
+					   : print_json(doc);
 }
 
 static const struct {
@@ -233,51 +206,18 @@ static const struct {
 	{"start", 2, 2, start}, {"state", 2, 2, state}, {"kill", 2, 3, kill_it},
 	{"delete", 2, 2, delete}, {"features", 1, 1, features}};
 
-/* Where everybody may make folders, another user can have made it first, to
- * have a say in which processes are signalled. */
-static int own_run_time(const struct invocation *call, struct th_error *err)
-{
-	int fd;
-
-	if (th_dir_make(call->hull.run_time, 0700, err))
-		return -1;
-	fd = th_dir_open_private(call->hull.run_time, err);
-	if (fd < 0)
-		return -1;
-	close(fd);
-	return 0;
-}
-
-/* The owner of a user namespace has all rights over it from outside; another
- * one of his would have none. */
-static int enter_users(const struct invocation *call, struct request *request,
-	struct th_error *err)
-{
-	const struct th_caller *caller = &call->hull.caller;
-	const char *name = call->objects[0];
-	bool single;
-
-	if (!caller->unprivileged ||
-		(strcmp(name, "create") != 0 && strcmp(name, "run") != 0))
-		return 0;
-	request->entered = true;
-	return th_user_enter(
-		caller->name, caller->uid, caller->gid, &single, err);
-}
-
 static int find_states(const struct invocation *call, struct request *request,
 	struct th_error *err)
 {
 	const char *root = option_value(call, "root");
 	char cwd[PATH_MAX];
 
+	if (!root)
+		return 0;
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
-	request->dir = root ? th_path_absolute(cwd, root)
-			    : th_format("%s/oci", call->hull.run_time);
-	if (!request->dir)
-		return th_fail_memory(err);
-	return root || !request->id ? 0 : own_run_time(call, err);
+	request->states = th_path_absolute(cwd, root);
+	return request->states ? 0 : th_fail_memory(err);
 }
 
 /* Those of a bundle mean nothing to the others. */
@@ -294,7 +234,7 @@ static int check_options(const struct invocation *call, struct th_error *err)
 		if (strcmp(name, "log") == 0 ||
 			(makes && strcmp(name, "env") == 0))
 			continue;
-		if (th_setting_find(name) || strcmp(name, "fetch") == 0) {
+		if (setting_word(name) || strcmp(name, "fetch") == 0) {
 			snprintf(text, sizeof(text), "--%.50s", name);
 			wrong = text;
 		}
@@ -313,8 +253,7 @@ static int operate(struct invocation *call, struct request *request)
 	int count = call->object_count;
 	struct th_error err = {0};
 
-	if (check_options(call, &err) || enter_users(call, request, &err) ||
-		find_states(call, request, &err))
+	if (check_options(call, &err) || find_states(call, request, &err))
 		return fail(request, &err);
 	for (size_t i = 0; i < sizeof(operations) / sizeof(*operations); i++) {
 		if (strcmp(name, operations[i].name) == 0 &&
@@ -329,13 +268,14 @@ static int operate(struct invocation *call, struct request *request)
 
 static int run(struct invocation *call)
 {
-	struct request request = {
+	struct request request = {.hull = call->hull,
 		.id = call->object_count > 1 ? call->objects[1] : NULL,
 		.log = option_value(call, "log")};
-	int code = call->hull.context.store ? oci_bundle(call)
-					    : operate(call, &request);
+	int code = strcmp(call->objects[0], "bundle") == 0
+		? oci_bundle(call)
+		: operate(call, &request);
 
-	free(request.dir);
+	free(request.states);
 	return code;
 }
 

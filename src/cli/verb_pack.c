@@ -1,84 +1,66 @@
 /* pack: images into one portable file. */
 #include <stdio.h>
-#include <stdlib.h>
+#include <string.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/runnable.h"
 #include "cli/verbs.h"
-#include "image/pack.h"
 
-static int pack(struct invocation *call, const struct th_object *objects,
-	size_t count, const char *path, const char *runnable)
+static int pack(struct invocation *call, const char *path,
+	const json_t *settings, json_t **packed, struct th_error *err)
 {
-	struct th_pack_item *items = calloc(count, sizeof(*items));
-	struct th_error err = {0};
-	uint64_t bytes = 0;
+	json_t *names =
+		doc_of_texts(call->objects, (size_t)call->object_count - 1);
+	int rc;
+
+	/* The file is the caller's own. */
+	umask(callers_umask);
+	rc = th_image_pack(
+		call->hull, names, path, call->yes, settings, packed, err);
+	umask(022);
+	json_decref(names);
+	return rc;
+}
+
+static void tell(const json_t *packed, bool runnable)
+{
+	const char *path = doc_text(packed, "file");
+	int64_t count = doc_number(packed, "images");
 	char size[SIZE_TEXT];
 
-	if (!items) {
-		th_fail_memory(&err);
-		return say_error(&err);
-	}
-	for (size_t i = 0; i < count; i++) {
-		items[i].image = &objects[i].image;
-		items[i].name = objects[i].by_name ? objects[i].name : NULL;
-	}
-	umask(call->hull.caller.umask);
-	if (runnable)
-		th_pack_runnable(call->hull.context.store, items, runnable,
-			path, call->yes, call->hull.registries.cancel, &bytes,
-			&err);
-	else
-		th_pack(call->hull.context.store, items, count, path, call->yes,
-			call->hull.registries.cancel, &bytes, &err);
-	umask(022);
-	free(items);
-	if (err.code)
-		return say_error(&err);
-	size_text(bytes, size);
-	if (call->json)
-		print_json(json_pack("{s:s s:I s:I}", "file", path, "images",
-			(json_int_t)count, "size", (json_int_t)bytes));
-	else if (!call->quiet)
-		fprintf(path[0] == '-' && !path[1] ? stderr : stdout,
-			"packed %zu image%s into %s, %s%s\n", count,
-			count == 1 ? "" : "s", path, size,
-			runnable ? "; the file can be executed" : "");
-	return EXIT_DONE;
+	size_text((uint64_t)doc_number(packed, "size"), size);
+	fprintf(strcmp(path, "-") == 0 ? stderr : stdout,
+		"packed %lld image%s into %s, %s%s\n", (long long)count,
+		count == 1 ? "" : "s", path, size,
+		runnable ? "; the file can be executed" : "");
 }
 
 static int run(struct invocation *call)
 {
-	size_t count = (size_t)call->object_count - 1, found = 0;
+	int count = call->object_count - 1;
 	const char *path = call->objects[count];
-	struct th_object *objects = calloc(count, sizeof(*objects));
+	json_t *settings = NULL, *packed = NULL;
 	struct th_error err = {0};
 	int code = EXIT_DONE;
-	char *runnable = NULL;
 
-	if (!objects) {
-		th_fail_memory(&err);
-		return say_error(&err);
-	}
-	if (path[0] == '-' && !path[1] && isatty(1)) {
+	if (strcmp(path, "-") == 0 && isatty(1)) {
 		th_fail(&err, TH_USAGE,
 			"refusing to write a packed image to a terminal");
 		th_hint(&err, "give a file name, or redirect the output");
+		return say_error(&err);
 	}
-	while (!err.code && found < count &&
-		th_object_find(&call->hull.context, call->objects[found],
-			TH_KIND_IMAGE, &objects[found], &err) == 0)
-		found++;
-	if (!err.code)
-		runnable = runnable_settings(call, count, &err);
-	code = err.code ? say_error(&err)
-			: pack(call, objects, count, path, runnable);
-	free(runnable);
-	while (found > 0)
-		th_object_release(&objects[--found]);
-	free(objects);
+	if (runnable_settings(call, (size_t)count, &settings, &err) ||
+		pack(call, path, settings, &packed, &err))
+		code = say_error(&err);
+	else if (call->json)
+		print_json(json_incref(packed));
+	else if (!call->quiet)
+		tell(packed, settings != NULL);
+	json_decref(settings);
+	json_decref(packed);
 	return code;
 }
 

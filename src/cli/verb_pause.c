@@ -5,19 +5,19 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static bool runs(const struct th_container_row *row)
+static bool runs(const json_t *container)
 {
-	return row->state == TH_STATE_RUNNING;
+	return is_state(container, "running");
 }
 
-static int pause_one(struct invocation *call, struct th_container_row *row)
+static int pause_one(struct invocation *call, const json_t *container)
 {
 	struct th_error err = {0};
 
-	if (th_container_pause(&call->hull.context, row, true, &err))
+	if (th_container_freeze(call->hull, doc_text(container, "id"), &err))
 		return say_error(&err);
 	if (!call->quiet)
-		printf("paused %s\n", row->name);
+		printf("paused %s\n", doc_text(container, "name"));
 	return EXIT_DONE;
 }
 

@@ -1,81 +1,63 @@
 /* ports: where the ports of containers lead. */
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static void add_rows(
-	struct invocation *call, struct table *table, const json_t *doc)
+static void add_rows(struct table *table, const json_t *container)
 {
-	const json_t *ports = json_object_get(doc, "ports");
-	const char *name = json_string_value(json_object_get(doc, "name"));
-	json_t *port;
+	const json_t *port;
 	size_t i;
 
-	(void)call;
-	json_array_foreach(ports, i, port)
+	json_array_foreach(doc_part(container, "ports"), i, port)
 	{
-		const char *url =
-			json_string_value(json_object_get(port, "url"));
-		const char *address =
-			json_string_value(json_object_get(port, "address"));
+		const char *url = doc_text(port, "url");
+		const char *address = doc_text(port, "address");
 		bool six = strchr(address, ':') != NULL;
 
 		table_row(table);
-		table_cell(table, "bold", "%s", name);
+		table_cell(table, "bold", "%s", doc_text(container, "name"));
 		table_cell(table, NULL, "%lld/%s",
-			(long long)json_integer_value(
-				json_object_get(port, "port")),
-			json_string_value(json_object_get(port, "protocol")));
+			(long long)doc_number(port, "port"),
+			doc_text(port, "protocol"));
 		table_cell(table, NULL, "%s%s%s:%lld", six ? "[" : "", address,
 			six ? "]" : "",
-			(long long)json_integer_value(
-				json_object_get(port, "host-port")));
+			(long long)doc_number(port, "host-port"));
 		table_cell(table, "cyan", "%s",
-			url ? url
-			    : json_string_value(
-				      json_object_get(port, "reach")));
+			*url ? url : doc_text(port, "reach"));
 	}
 }
 
 static int collect(struct invocation *call, json_t *list)
 {
-	struct th_container_row *rows = NULL;
+	json_t *all = NULL;
 	struct th_error err = {0};
-	size_t count = 0;
 	int code = EXIT_DONE;
 
 	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
 		struct th_error one = {0};
+		json_t *container = NULL;
 
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &one)) {
+		if (th_object(call->hull, call->objects[i], TH_KIND_CONTAINER,
+			    TH_BRIEF, &container, &one))
 			code = say_error(&one);
-			continue;
-		}
-		json_array_append_new(list,
-			th_view_container(
-				&call->hull.context, &object.container));
-		th_object_release(&object);
+		else
+			json_array_append_new(list, container);
 	}
 	if (call->object_count)
 		return code;
-	if (th_container_rows(&call->hull.context, &rows, &count, &err))
+	if (th_list(call->hull, TH_KIND_CONTAINER, true, &all, &err))
 		return say_error(&err);
-	for (size_t i = 0; i < count; i++)
-		json_array_append_new(
-			list, th_view_container(&call->hull.context, &rows[i]));
-	free(rows);
+	json_array_extend(list, doc_part(all, "containers"));
+	json_decref(all);
 	return code;
 }
 
 static int run(struct invocation *call)
 {
-	json_t *list = json_array(), *out = json_array(), *doc;
+	json_t *list = json_array(), *out = json_array(), *container;
 	struct table *table = table_new();
 	size_t i, count = 0;
 	int code = collect(call, list);
@@ -84,15 +66,15 @@ static int run(struct invocation *call)
 	table_column(table, "inside", false);
 	table_column(table, "outside", false);
 	table_column(table, "reach it at", false);
-	json_array_foreach(list, i, doc)
+	json_array_foreach(list, i, container)
 	{
-		count += json_array_size(json_object_get(doc, "ports"));
-		add_rows(call, table, doc);
+		count += doc_count(container, "ports");
+		add_rows(table, container);
 		json_array_append_new(out,
 			json_pack("{s:O s:O s:O}", "name",
-				json_object_get(doc, "name"), "id",
-				json_object_get(doc, "id"), "ports",
-				json_object_get(doc, "ports")));
+				json_object_get(container, "name"), "id",
+				json_object_get(container, "id"), "ports",
+				json_object_get(container, "ports")));
 	}
 	if (call->json)
 		print_json(json_pack("{s:O}", "containers", out));

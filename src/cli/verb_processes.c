@@ -1,34 +1,33 @@
 /* processes: what runs inside. */
 #include <stdio.h>
-#include <stdlib.h>
 
 #include "base/clock.h"
-#include "base/json.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "container/processes.h"
-#include "view/look.h"
 
-static void add_row(struct table *table, const struct th_process_row *row)
+static void add_row(struct table *table, const json_t *process)
 {
 	char cpu[TH_TIME_TEXT], memory[SIZE_TEXT], ago[48];
 
-	th_clock_span((int64_t)row->cpu_us, cpu);
-	size_text(row->memory_bytes, memory);
-	ago_text(row->started_us, ago);
+	th_clock_span(doc_number(process, "cpu-us"), cpu);
+	size_text((uint64_t)doc_number(process, "memory"), memory);
+	ago_text(doc_time(process, "started"), ago);
 	table_row(table);
-	table_cell(table, "bold", "%d", row->inside_pid);
-	table_cell(table, NULL, "%d", row->pid);
-	table_cell(table, NULL, "%s", row->user);
+	table_cell(table, "bold", "%d", (int)doc_number(process, "inside-pid"));
+	table_cell(table, NULL, "%d", (int)doc_number(process, "pid"));
+	table_cell(table, NULL, "%s", doc_text(process, "user"));
 	table_cell(table, NULL, "%s", cpu);
 	table_cell(table, NULL, "%s", memory);
 	table_cell(table, NULL, "%s", ago);
-	table_cell(table, NULL, "%s", row->command);
+	table_cell(table, NULL, "%s", doc_text(process, "command"));
 }
 
-static void print_table(const struct th_process_row *rows, size_t count)
+static void print_table(const json_t *processes)
 {
 	struct table *table = table_new();
+	const json_t *process;
+	size_t i;
 
 	table_column(table, "inside", true);
 	table_column(table, "host", true);
@@ -37,41 +36,41 @@ static void print_table(const struct th_process_row *rows, size_t count)
 	table_column(table, "memory", true);
 	table_column(table, "since", false);
 	table_column(table, "command", false);
-	for (size_t i = 0; i < count; i++)
-		add_row(table, &rows[i]);
+	json_array_foreach(processes, i, process)
+	{
+		add_row(table, process);
+	}
 	table_print(table);
+}
+
+static void print_ids(const json_t *processes)
+{
+	const json_t *process;
+	size_t i;
+
+	json_array_foreach(processes, i, process)
+	{
+		printf("%d\n", (int)doc_number(process, "pid"));
+	}
 }
 
 static int show(struct invocation *call, const char *name, json_t *all)
 {
-	struct th_process_row *rows = NULL;
-	struct th_object object;
 	struct th_error err = {0};
-	json_t *list = NULL;
-	size_t count = 0;
+	json_t *inside = NULL;
 
-	if (th_object_find(&call->hull.context, name, TH_KIND_CONTAINER,
-		    &object, &err) ||
-		th_container_processes(&call->hull.context, &object.container,
-			&rows, &count, &err))
+	if (th_container_inside(call->hull, name, &inside, &err))
 		return say_error(&err);
 	if (call->json) {
-		list = json_array();
-		for (size_t i = 0; i < count; i++)
-			json_array_append_new(list, th_view_process(&rows[i]));
-		json_array_append_new(all,
-			json_pack("{s:s s:s s:o}", "name",
-				object.container.name, "id",
-				object.container.id, "processes", list));
+		json_array_append(all, inside);
 	} else if (call->quiet) {
-		for (size_t i = 0; i < count; i++)
-			printf("%d\n", rows[i].pid);
+		print_ids(doc_part(inside, "processes"));
 	} else {
 		if (call->object_count > 1)
-			printf("%s\n", object.container.name);
-		print_table(rows, count);
+			printf("%s\n", doc_text(inside, "name"));
+		print_table(doc_part(inside, "processes"));
 	}
-	free(rows);
+	json_decref(inside);
 	return EXIT_DONE;
 }
 

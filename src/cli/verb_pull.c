@@ -3,123 +3,98 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "base/json.h"
-#include "cli/choose.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/progress.h"
 #include "cli/pulling.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "container/image_choice.h"
-#include "image/resolve.h"
 
-static void tell(struct invocation *call, const struct th_pulled *pulled,
-	int64_t begin_us, json_t *list)
+void pull_tell(struct pulling *pulling, const json_t *pulled)
 {
+	const struct invocation *call = pulling->call;
+	const char *from = doc_text(pulled, "from");
+	const json_t *notes = doc_part(pulled, "notes");
+	int64_t layers = doc_number(pulled, "layers");
 	char size[SIZE_TEXT], took[TH_TIME_TEXT];
+	json_t *one = json_copy((json_t *)(uintptr_t)pulled);
 
-	size_text(pulled->transfer_bytes, size);
-	th_clock_span(th_clock_now_us() - begin_us, took);
-	json_array_append_new(list,
-		json_pack("{s:s s:s s:I s:I s:I s:o}", "name", pulled->name,
-			"digest", pulled->digest, "layers",
-			(json_int_t)pulled->layer_count, "already-here",
-			(json_int_t)pulled->here_count, "transferred",
-			(json_int_t)pulled->transfer_bytes, "notes",
-			th_json_from_strings(&pulled->notes)));
-	for (size_t i = 0; !call->quiet && i < pulled->notes.count; i++)
-		say_note(pulled->notes.items[i]);
+	size_text((uint64_t)doc_number(pulled, "transferred"), size);
+	th_clock_span(th_clock_now_us() - pulling->began_us, took);
+	json_object_del(one, "from");
+	json_array_append_new(pulling->list, one);
+	for (size_t i = 0; !call->quiet && i < json_array_size(notes); i++)
+		say_note(doc_item(notes, i));
 	if (call->quiet)
-		printf("%s\n", pulled->digest);
+		printf("%s\n", doc_text(pulled, "digest"));
 	else if (!call->json)
-		printf("pulled %s%s%s: %zu of %zu layers, %s in %s (%.19s)\n",
-			pulled->name, pulled->from[0] ? " from " : "",
-			pulled->from, pulled->layer_count - pulled->here_count,
-			pulled->layer_count, size, took, pulled->digest);
+		printf("pulled %s%s%s: %lld of %lld layers, %s in %s "
+		       "(%.19s)\n",
+			doc_text(pulled, "name"), *from ? " from " : "", from,
+			(long long)(layers -
+				doc_number(pulled, "already-here")),
+			(long long)layers, size, took,
+			doc_text(pulled, "digest"));
 	fflush(stdout);
+	pulling->began_us = th_clock_now_us();
 }
 
-static int pull_one(struct invocation *call, const char *name,
-	const struct th_pull_options *options, json_t *list)
+static int pull_one(struct pulling *pulling, const char *name)
 {
-	struct th_reference ref;
-	struct th_pulled pulled;
+	struct invocation *call = pulling->call;
+	json_t *pulled = NULL;
 	struct th_error err = {0};
-	int64_t begin_us = th_clock_now_us();
 	int rc;
 
-	if (th_packed_is_path(name))
-		return unpack_file(call, name, NULL, options, list);
-	if (th_reference_parse(name, &ref, &err) ||
-		choose_host(call, call->hull.context.store, &ref, &err))
-		return say_error(&err);
-	rc = th_pull(call->hull.context.store, &ref, options, &pulled, &err);
+	if (th_image_is_path(name))
+		return unpack_file(pulling, name, NULL);
+	rc = th_image_fetch(call->hull, name, option_value(call, "platform"),
+		&pulled, &err);
 	/* The next image draws its own lines below. */
-	progress_end(call->hull.context.owner);
+	progress_end(call->progress);
 	if (rc)
 		return say_error(&err);
-	tell(call, &pulled, begin_us, list);
-	th_pulled_release(&pulled);
+	pull_tell(pulling, pulled);
+	json_decref(pulled);
 	return EXIT_DONE;
 }
 
-int unpack_file(struct invocation *call, const char *path, const char *only,
-	const struct th_pull_options *options, json_t *list)
+static void tell_unpacked(void *owner, const json_t *pulled)
 {
-	const struct th_packed_image *images, *one = NULL;
-	struct th_packed *packed = NULL;
+	pull_tell(owner, pulled);
+}
+
+int unpack_file(struct pulling *pulling, const char *path, const char *only)
+{
+	struct invocation *call = pulling->call;
 	struct th_error err = {0};
-	size_t count = 0;
 	int rc;
 
-	if (th_packed_open(call->hull.context.store, path, &packed, &err))
-		return say_error(&err);
-	images = th_packed_images(packed, &count);
-	rc = only || count == 0
-		? th_packed_choose(packed, path, only, &one, &err)
-		: 0;
-	for (size_t i = 0; rc == 0 && i < count; i++) {
-		int64_t begin_us = th_clock_now_us();
-		struct th_pulled pulled;
-
-		if (one && one != &images[i])
-			continue;
-		rc = th_pull_packed(call->hull.context.store, packed,
-			&images[i], NULL, options, &pulled, &err);
-		progress_end(call->hull.context.owner);
-		if (rc)
-			break;
-		tell(call, &pulled, begin_us, list);
-		th_pulled_release(&pulled);
-	}
-	th_packed_close(packed);
+	call->progress->pulled = tell_unpacked;
+	call->progress->owner = pulling;
+	rc = th_image_unpack(call->hull, path, only,
+		option_value(call, "platform"), NULL, &err);
+	call->progress->pulled = NULL;
+	progress_end(call->progress);
 	return rc ? say_error(&err) : EXIT_DONE;
 }
 
 int pull_all(struct invocation *call,
-	int (*act)(struct invocation *call, const char *object,
-		const struct th_pull_options *options, json_t *list))
+	int (*act)(struct pulling *pulling, const char *object))
 {
-	struct th_pull_options options = {.registries = &call->hull.registries,
-		.progress = call->hull.context.progress,
-		.owner = call->hull.context.owner};
-	const char *platform = option_value(call, "platform");
-	json_t *list = json_array();
-	struct th_error err = {0};
+	struct pulling pulling = {.call = call, .list = json_array()};
 	int code = EXIT_DONE;
 
-	if (platform && th_platform_parse(platform, &options.platform, &err)) {
-		json_decref(list);
-		return say_error(&err);
-	}
 	for (int i = 0; i < call->object_count; i++) {
-		int one = act(call, call->objects[i], &options, list);
+		int one;
 
+		pulling.began_us = th_clock_now_us();
+		one = act(&pulling, call->objects[i]);
 		code = code ? code : one;
 	}
 	if (call->json)
-		print_json(json_pack("{s:O}", "pulled", list));
-	json_decref(list);
+		print_json(json_pack("{s:O}", "pulled", pulling.list));
+	json_decref(pulling.list);
 	return code;
 }
 

@@ -3,73 +3,62 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "base/clock.h"
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/remaking.h"
 #include "cli/replacing.h"
 #include "cli/verbs.h"
 
-static int plan(struct invocation *call, struct th_container_row *row,
-	struct invocation *merged, struct making *making)
+static int plan(struct invocation *call, const json_t *container,
+	const struct invocation *merged, const struct making *making)
 {
-	struct th_problems problems = {0};
+	json_t *planned = NULL;
+	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	making->settings.name = row->name;
-	making->settings.replaces = row->id;
-	th_container_check(&call->hull.context, &making->settings, &problems);
-	if (problems.count)
-		code = say_problems("recreate", row->name, &problems);
+	/* It takes the place of the one that has the name. */
+	doc_set(making->settings, "name", doc_text(container, "name"));
+	doc_set(making->settings, "replaces", doc_text(container, "id"));
+	if (th_container_plan(call->hull, making->settings, &planned, &err))
+		code = say_problems(
+			"recreate", doc_text(container, "name"), planned, &err);
 	else
-		making_print_plan(merged, &making->settings);
-	th_problems_release(&problems);
+		making_print_plan(merged, making, planned);
+	json_decref(planned);
 	return code;
 }
 
-/* Of a group: it is not as the file describes it any more, which the next
- * launch is to see. */
-static int mark_member(struct invocation *call,
-	const struct th_container_row *row, struct th_member *member,
-	struct th_error *err)
+static int recreate(struct invocation *call, const json_t *container)
 {
-	static const char mark[] = " by-hand=1";
-	int rc = th_member_get(
-		call->hull.context.store->db, row->id, member, err);
-	size_t len = strlen(member->settings);
+	struct invocation merged;
+	struct making making;
+	struct th_error err = {0};
+	int code;
 
-	if (rc == 1 && !strstr(member->settings, mark) &&
-		len + sizeof(mark) <= sizeof(member->settings))
-		memcpy(member->settings + len, mark, sizeof(mark));
-	return rc;
+	if (remaking_read(
+		    call, doc_text(container, "id"), &making, &merged, &err))
+		code = say_error(&err);
+	else if (making.plan)
+		code = plan(call, container, &merged, &making);
+	else
+		code = replacing_run(call, container, &making,
+			option_given(call, "start"), true);
+	free(merged.options == call->options ? NULL : merged.options);
+	making_release(&making);
+	return code;
 }
 
 static int run(struct invocation *call)
 {
-	struct invocation merged;
-	struct th_object object;
-	struct making making;
-	struct th_member member = {0};
+	json_t *container = NULL;
 	struct th_error err = {0};
 	int code;
 
-	if (th_object_find(&call->hull.context, call->objects[0],
-		    TH_KIND_CONTAINER, &object, &err))
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
+		    &container, &err))
 		return say_error(&err);
-	if (remaking_read(call, &object.container, &making, &merged, &err))
-		code = say_error(&err);
-	else if (making.plan)
-		code = plan(call, &object.container, &merged, &making);
-	else if (mark_member(call, &object.container, &member, &err) < 0)
-		code = say_error(&err);
-	else {
-		making.settings.member = member.group[0] ? &member : NULL;
-		code = replacing_run(call, &object.container, &making,
-			option_given(call, "start"));
-	}
-	free(merged.options == call->options ? NULL : merged.options);
-	making_release(&making);
-	th_object_release(&object);
+	code = recreate(call, container);
+	json_decref(container);
 	return code;
 }
 

@@ -7,208 +7,188 @@
 #include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "image/remove_image.h"
 
-static bool can_go(const struct th_container_row *row)
+static bool can_go(const json_t *container)
 {
-	return row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED;
+	return is_state(container, "created") || is_state(container, "stopped");
 }
 
-static bool can_be_forced(const struct th_container_row *row)
+static bool can_be_forced(const json_t *container)
 {
-	(void)row;
+	(void)container;
 	return true;
 }
 
-static int remove_container(
-	struct invocation *call, struct th_container_row *row)
+static void say_removed(const json_t *removed)
 {
-	struct th_error err = {0};
+	const char *kind = doc_text(removed, "kind");
+	const char *name = doc_text(removed, "name");
 
-	if (th_container_remove(&call->hull.context, row,
-		    option_given(call, "force"), &err))
-		return say_error(&err);
-	if (!call->quiet)
-		printf("removed container %s (%s)\n", row->name, row->id);
-	return EXIT_DONE;
-}
-
-/* Who uses the image, for the way out. */
-static void add_users(
-	struct invocation *call, const char *digest, struct th_error *err)
-{
-	struct th_container_row *rows = NULL;
-	struct th_error ignored = {0}; /* a hint only */
-	size_t count = 0;
-	struct th_buf text;
-
-	th_buf_init(&text, sizeof(err->hint) - 1);
-	th_buf_adds(&text, "remove these first: tidyhull remove");
-	if (th_state_list(call->hull.context.store->db, NULL, &rows, &count,
-		    &ignored) == 0) {
-		for (size_t i = 0; i < count; i++) {
-			if (strcmp(rows[i].image, digest) == 0)
-				th_buf_addf(&text, " %s", rows[i].name);
-		}
-	}
-	th_hint(err, "%s", text.data);
-	th_buf_release(&text);
-	free(rows);
-}
-
-static int remove_image(struct invocation *call, struct th_object *object)
-{
-	const char *digest = object->image.digest;
-	struct th_error err = {0};
-	bool gone;
-
-	if (th_image_remove(call->hull.context.store, digest,
-		    object->by_name ? object->name : NULL, &gone, &err)) {
-		if (err.code == TH_IN_USE)
-			add_users(call, digest, &err);
-		return say_error(&err);
-	}
-	if (call->quiet)
-		return EXIT_DONE;
-	if (gone)
-		printf("removed image %s (%.19s)\n",
-			object->by_name ? object->name
-				: object->image.tags.count
-				? object->image.tags.items[0]
-				: "untagged",
-			digest);
+	if (strcmp(kind, "container") == 0)
+		printf("removed container %s (%s)\n", name,
+			doc_text(removed, "id"));
+	else if (strcmp(kind, "image") != 0)
+		printf("removed %s %s\n", kind, name);
+	else if (doc_flag(removed, "gone"))
+		printf("removed image %s (%.19s)\n", *name ? name : "untagged",
+			doc_text(removed, "digest"));
 	else
 		printf("removed the name %s; the image has other names\n",
-			object->name);
+			name);
+}
+
+static int remove_container(struct invocation *call, const json_t *container)
+{
+	json_t *removed = NULL;
+	struct th_error err = {0};
+
+	if (th_remove(call->hull, doc_text(container, "id"), TH_KIND_CONTAINER,
+		    option_given(call, "force"), &removed, &err))
+		return say_error(&err);
+	if (!call->quiet)
+		say_removed(removed);
+	json_decref(removed);
 	return EXIT_DONE;
 }
 
-/* The way out: what uses it goes first. */
-static void remove_first(struct th_strings *users, struct th_error *err)
-{
-	struct th_buf text;
-
-	th_buf_init(&text, sizeof(err->hint) - 1);
-	th_buf_adds(&text, "remove these first: tidyhull remove");
-	for (size_t i = 0; i < users->count; i++)
-		th_buf_addf(&text, " %s", users->items[i]);
-	th_hint(err, "%s", text.data);
-	th_buf_release(&text);
-	th_strings_release(users);
-}
-
-/* A volume or a network: what has a name, and may be used by containers. */
-static int remove_named(struct invocation *call, const char *kind,
-	const char *name,
-	int (*away)(
-		struct th_store *store, const char *name, struct th_error *err),
-	int (*find_users)(struct th_store *store, const char *name,
-		struct th_strings *users, struct th_error *err))
-{
-	struct th_store *store = call->hull.context.store;
-	struct th_strings users = {0};
-	struct th_error err = {0}, ignored = {0}; /* a hint only */
-
-	if (away(store, name, &err) == 0) {
-		if (!call->quiet)
-			printf("removed %s %s\n", kind, name);
-		return EXIT_DONE;
-	}
-	if (err.code == TH_IN_USE) {
-		find_users(store, name, &users, &ignored);
-		remove_first(&users, &err);
-	}
-	return say_error(&err);
-}
+/* ---- groups ---- */
 
 /* Says what stays: people look for their data there. */
-static void say_volumes(struct invocation *call, const struct th_strings *names)
+static void say_volumes(struct invocation *call, const json_t *names)
 {
-	if (!names->count || call->quiet)
+	size_t count = json_array_size(names);
+
+	if (!count || call->quiet)
 		return;
 	printf("its volumes stay:");
-	for (size_t i = 0; i < names->count; i++)
-		printf("%s %s", i ? "," : "", names->items[i]);
-	printf("; to remove one: tidyhull remove volume:%s\n", names->items[0]);
+	for (size_t i = 0; i < count; i++)
+		printf("%s %s", i ? "," : "", doc_item(names, i));
+	printf("; to remove one: tidyhull remove volume:%s\n",
+		doc_item(names, 0));
 }
 
-/* Those that have names of their own, and are used by the container. */
-static void add_volumes(struct invocation *call,
-	const struct th_container_row *row, struct th_strings *names)
+static bool has_any(const json_t *names, const json_t *containers)
 {
-	struct th_volume_row *volumes = NULL;
+	for (size_t i = 0; i < json_array_size(names); i++) {
+		for (size_t k = 0; k < json_array_size(containers); k++) {
+			if (strcmp(doc_item(names, i),
+				    doc_text(json_array_get(containers, k),
+					    "name")) == 0)
+				return true;
+		}
+	}
+	return false;
+}
+
+/* Those that have names of their own, and are used by the containers. */
+static json_t *volumes_of(struct invocation *call, const json_t *containers)
+{
+	json_t *all = NULL, *names = json_array(), *volume;
 	struct th_error ignored = {0}; /* a hint only */
-	size_t count = 0;
+	size_t i;
 
-	if (th_volume_list(
-		    call->hull.context.store, NULL, &volumes, &count, &ignored))
-		return;
-	for (size_t i = 0; i < count; i++) {
-		struct th_strings users = {0};
-		bool uses = false, known = false;
-
-		th_volume_users(call->hull.context.store, volumes[i].name,
-			&users, &ignored);
-		for (size_t k = 0; k < users.count; k++)
-			uses |= strcmp(users.items[k], row->name) == 0;
-		for (size_t k = 0; k < names->count; k++)
-			known |= strcmp(names->items[k], volumes[i].name) == 0;
-		if (uses && !known && !volumes[i].own[0])
-			th_strings_add(names, volumes[i].name);
-		th_strings_release(&users);
+	th_list(call->hull, TH_KIND_VOLUME, true, &all, &ignored);
+	json_array_foreach(doc_part(all, "volumes"), i, volume)
+	{
+		if (doc_flag(volume, "named") &&
+			has_any(doc_part(volume, "containers"), containers))
+			json_array_append(
+				names, json_object_get(volume, "name"));
 	}
-	free(volumes);
+	json_decref(all);
+	return names;
 }
 
-/* All of it, the last ones first, and the network that came with it. */
-static int remove_group(struct invocation *call, const char *name)
+/* What runs stays, unless somebody says otherwise. */
+static int check_group(const json_t *group, struct th_error *err)
 {
-	bool force = option_given(call, "force");
-	struct th_container_row *rows = NULL;
-	struct th_strings volumes = {0};
-	struct th_group group;
-	struct th_error err = {0};
-	size_t count = 0;
-	int code = EXIT_DONE;
+	const json_t *one;
+	size_t i;
 
-	if (th_group_rows(&call->hull.context, name, &rows, &count, &err) ||
-		th_group_of(&call->hull.context, rows, count, &group, &err)) {
-		free(rows);
-		return say_error(&err);
-	}
-	for (size_t i = 0; !force && i < count; i++) {
-		if (can_go(&rows[i]))
+	json_array_foreach(doc_part(group, "containers"), i, one)
+	{
+		if (can_go(one))
 			continue;
-		th_fail(&err, TH_IN_USE,
+		th_fail(err, TH_IN_USE,
 			"container \"%s\" of the group \"%s\" is %s",
-			rows[i].name, name, th_state_word(rows[i].state));
-		th_hint(&err,
+			doc_text(one, "name"), doc_text(group, "name"),
+			doc_text(one, "state"));
+		return th_hint(err,
 			"stop it first (tidyhull stop group:%s), or use "
 			"--force",
-			name);
-		code = say_error(&err);
-		goto out;
+			doc_text(group, "name"));
 	}
-	for (size_t i = 0; i < count; i++)
-		add_volumes(call, &rows[i], &volumes);
-	if (force)
-		code = stop_rows(call, &group, -1);
-	for (size_t i = group.count; i > 0; i--) {
+	return 0;
+}
+
+/* The last ones first. What its container has taken along is gone by then. */
+static int remove_members(struct invocation *call, const json_t *containers)
+{
+	int code = EXIT_DONE;
+
+	for (size_t i = json_array_size(containers); i > 0; i--) {
+		const json_t *container = json_array_get(containers, i - 1);
+		struct th_error gone = {0};
 		int one;
 
-		if (th_state_get(call->hull.context.store->db,
-			    group.items[i - 1].before.id, &rows[0], &err) != 1)
+		if (th_object(call->hull, doc_text(container, "id"),
+			    TH_KIND_CONTAINER, TH_BRIEF, NULL, &gone))
 			continue;
-		one = remove_container(call, &rows[0]);
+		one = remove_container(call, container);
 		code = code ? code : one;
 	}
-	if (th_group_tidy(&call->hull.context, name, &err) && !code)
+	return code;
+}
+
+/* All of it, and the network that came with it. */
+static int remove_group(struct invocation *call, const json_t *group)
+{
+	const json_t *containers = doc_part(group, "containers");
+	json_t *volumes, *ids;
+	struct th_error err = {0};
+	int code = EXIT_DONE, one;
+
+	if (!option_given(call, "force") && check_group(group, &err))
+		return say_error(&err);
+	volumes = volumes_of(call, containers);
+	ids = ids_of(containers);
+	if (option_given(call, "force"))
+		code = stop_all(call, ids, -1, false);
+	one = remove_members(call, containers);
+	code = code ? code : one;
+	if (th_remove(call->hull, doc_text(group, "name"), TH_KIND_GROUP, false,
+		    NULL, &err) &&
+		!code)
 		code = say_error(&err);
-	say_volumes(call, &volumes);
-out:
-	th_strings_release(&volumes);
-	th_group_release(&group);
-	free(rows);
+	say_volumes(call, volumes);
+	json_decref(volumes);
+	json_decref(ids);
+	return code;
+}
+
+static int remove_named(struct invocation *call, const char *name)
+{
+	json_t *removed = NULL, *group = NULL;
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	if (th_remove(call->hull, name,
+		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
+			    TH_KIND_NETWORK | TH_KIND_GROUP,
+		    option_given(call, "force"), &removed, &err) == 0) {
+		if (!call->quiet)
+			say_removed(removed);
+	} else if (strcmp(doc_text(removed, "kind"), "group") == 0) {
+		th_error_clear(&err);
+		code = th_object(call->hull, doc_text(removed, "name"),
+			       TH_KIND_GROUP, TH_BRIEF, &group, &err)
+			? say_error(&err)
+			: remove_group(call, group);
+	} else {
+		code = say_error(&err);
+	}
+	json_decref(removed);
+	json_decref(group);
 	return code;
 }
 
@@ -221,31 +201,8 @@ static int run(struct invocation *call)
 			option_given(call, "force") ? can_be_forced : can_go,
 			remove_container);
 	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
-		struct th_error err = {0};
-		int one;
+		int one = remove_named(call, call->objects[i]);
 
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
-				    TH_KIND_NETWORK | TH_KIND_GROUP,
-			    &object, &err)) {
-			one = say_error(&err);
-		} else {
-			one = object.kind == TH_KIND_GROUP
-				? remove_group(call, object.group.name)
-				: object.kind == TH_KIND_NETWORK
-				? remove_named(call, "network",
-					  object.network.name,
-					  th_network_forget, th_network_users)
-				: object.kind == TH_KIND_VOLUME
-				? remove_named(call, "volume",
-					  object.volume.name, th_volume_remove,
-					  th_volume_users)
-				: object.kind == TH_KIND_CONTAINER
-				? remove_container(call, &object.container)
-				: remove_image(call, &object);
-			th_object_release(&object);
-		}
 		code = code ? code : one;
 	}
 	return code;

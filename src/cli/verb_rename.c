@@ -1,24 +1,26 @@
 /* rename: another name for a container. */
 #include <stdio.h>
 
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
 static int run(struct invocation *call)
 {
-	struct th_object object = {0};
+	json_t *container = NULL;
 	struct th_error err = {0};
+	int code = EXIT_DONE;
 
-	if (th_object_find(&call->hull.context, call->objects[0],
-		    TH_KIND_CONTAINER, &object, &err) ||
-		th_container_rename(&call->hull.context, &object.container,
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
+		    &container, &err) ||
+		th_container_name(call->hull, doc_text(container, "id"),
 			call->objects[1], &err))
-		return say_error(&err);
-	if (!call->quiet)
-		printf("renamed %s to %s\n", object.container.name,
+		code = say_error(&err);
+	else if (!call->quiet)
+		printf("renamed %s to %s\n", doc_text(container, "name"),
 			call->objects[1]);
-	th_object_release(&object);
-	return EXIT_DONE;
+	json_decref(container);
+	return code;
 }
 
 static const char *const text[] = {

@@ -3,71 +3,64 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/remaking.h"
 #include "cli/replacing.h"
 #include "cli/verbs.h"
-#include "store/machine.h"
 
-static int restart(struct invocation *call, struct th_container_row *row)
+static int restart(struct invocation *call, const json_t *container)
 {
-	struct th_error err = {0};
+	const char *id = doc_text(container, "id");
+	const char *name = doc_text(container, "name");
+	struct th_error err = {0}, ignored = {0}; /* a port is not told then */
 	char reach[512];
+	json_t *now = NULL;
 	int grace_ms;
 
 	if (read_grace(call, &grace_ms, &err) ||
-		th_container_restart(
-			&call->hull.context, row, grace_ms, &err)) {
+		th_container_again(call->hull, id, grace_ms, &err)) {
 		char reason[sizeof(err.msg)];
 
 		snprintf(reason, sizeof(reason), "%s", err.msg);
 		snprintf(err.msg, sizeof(err.msg),
-			"cannot restart \"%s\": %.400s", row->name, reason);
+			"cannot restart \"%.60s\": %.400s", name, reason);
 		return say_error(&err);
 	}
-	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
-	if (call->quiet)
-		printf("%s\n", row->id);
-	else
-		printf("restarted %s%s%s\n", row->name,
-			reach[0] ? ", port " : "", reach);
+	if (call->quiet) {
+		printf("%s\n", id);
+		return EXIT_DONE;
+	}
+	th_object(call->hull, id, TH_KIND_CONTAINER, TH_BRIEF, &now, &ignored);
+	reach_text(now, reach, sizeof(reach));
+	printf("restarted %s%s%s\n", name, reach[0] ? ", port " : "", reach);
+	json_decref(now);
 	return EXIT_DONE;
 }
 
 /* Of a group: all down, and up again in its order. */
-static int restart_group(
-	struct invocation *call, struct th_group *group, int grace_ms)
+static int restart_in_order(
+	struct invocation *call, const json_t *ids, int grace_ms)
 {
-	struct th_error err = {0};
-	int code = stop_rows(call, group, grace_ms);
+	int code = stop_all(call, ids, grace_ms, false);
 
-	for (size_t i = 0; i < group->count; i++) {
-		struct th_group_item *item = &group->items[i];
-
-		if (th_state_get(call->hull.context.store->db, item->before.id,
-			    &item->before, &err) < 0)
-			return say_error(&err);
-		item->row = item->before;
-		item->act = TH_GROUP_START;
-	}
-	return code ? code : start_rows(call, group);
+	return code ? code : start_in_order(call, ids);
 }
 
 /* The newest image of its name, and everything else as it was. */
-static int update(struct invocation *call, struct th_container_row *row)
+static int update(struct invocation *call, const json_t *container)
 {
 	struct invocation merged;
 	struct making making;
 	struct th_error err = {0};
 	int code;
 
-	if (remaking_read(call, row, &making, &merged, &err))
+	if (remaking_read(
+		    call, doc_text(container, "id"), &making, &merged, &err))
 		code = say_error(&err);
 	else
-		code = replacing_run(call, row, &making, true);
+		code = replacing_run(call, container, &making, true, false);
 	free(merged.options == call->options ? NULL : merged.options);
 	making_release(&making);
 	return code;
@@ -88,40 +81,43 @@ static int check_fetch(const struct invocation *call, struct th_error *err)
 }
 
 static int restart_found(
-	struct invocation *call, struct th_group *group, int grace_ms)
+	struct invocation *call, const json_t *ids, int grace_ms)
 {
 	bool fetch = option_given(call, "fetch");
+	json_t *order = NULL, *one;
+	struct th_error err = {0};
 	int code = EXIT_DONE;
+	size_t i;
 
-	if (!fetch && has_order(group))
-		return restart_group(call, group, grace_ms);
-	for (size_t i = 0; i < group->count; i++) {
-		struct th_container_row *row = &group->items[i].before;
-		int one = fetch ? update(call, row) : restart(call, row);
+	if (th_containers_order(call->hull, ids, &order, &err)) {
+		code = say_error(&err);
+	} else if (!fetch && doc_flag(order, "ordered")) {
+		code = restart_in_order(call, ids, grace_ms);
+	} else {
+		json_array_foreach(doc_part(order, "containers"), i, one)
+		{
+			int rc = fetch ? update(call, one) : restart(call, one);
 
-		code = code ? code : one;
+			code = code ? code : rc;
+		}
 	}
+	json_decref(order);
 	return code;
 }
 
 static int run(struct invocation *call)
 {
-	struct th_container_row *rows = NULL;
-	struct th_group group;
 	struct th_error err = {0};
-	size_t count = 0;
+	json_t *list, *ids;
 	int grace_ms, code, rc;
 
 	if (read_grace(call, &grace_ms, &err) || check_fetch(call, &err))
 		return say_error(&err);
-	code = find_containers(call, th_container_is_up, &rows, &count);
-	if (th_group_of(&call->hull.context, rows, count, &group, &err)) {
-		rc = say_error(&err);
-	} else {
-		rc = restart_found(call, &group, grace_ms);
-		th_group_release(&group);
-	}
-	free(rows);
+	code = find_containers(call, is_up, &list);
+	ids = ids_of(list);
+	rc = restart_found(call, ids, grace_ms);
+	json_decref(ids);
+	json_decref(list);
 	return code ? code : rc;
 }
 

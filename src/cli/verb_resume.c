@@ -5,19 +5,19 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static bool is_paused(const struct th_container_row *row)
+static bool is_paused(const json_t *container)
 {
-	return row->state == TH_STATE_PAUSED;
+	return is_state(container, "paused");
 }
 
-static int resume_one(struct invocation *call, struct th_container_row *row)
+static int resume_one(struct invocation *call, const json_t *container)
 {
 	struct th_error err = {0};
 
-	if (th_container_pause(&call->hull.context, row, false, &err))
+	if (th_container_thaw(call->hull, doc_text(container, "id"), &err))
 		return say_error(&err);
 	if (!call->quiet)
-		printf("resumed %s\n", row->name);
+		printf("resumed %s\n", doc_text(container, "name"));
 	return EXIT_DONE;
 }
 

@@ -9,22 +9,25 @@
 
 static int run(struct invocation *call)
 {
-	struct th_container_row row;
+	json_t *container = NULL;
 	struct th_error err = {0};
 	struct making making;
 	int code;
 
 	if (making_read(call, &making, isatty(0) && isatty(1), &err)) {
+		making_release(&making);
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	making.settings.keep = option_given(call, "keep");
-	code = making_create(call, &making, &row);
+	json_object_set_new(making.settings, "keep",
+		json_boolean(option_given(call, "keep")));
+	code = making_create(call, &making, &container);
 	if (code == EXIT_DONE)
-		code = foreground_run(call, &row, making.settings.terminal);
+		code = foreground_run(call, container, making.terminal);
 	else if (code > 0)
 		code = EXIT_TOOL;
 	making_release(&making);
+	json_decref(container);
 	return code < 0 ? EXIT_DONE : code;
 }
 

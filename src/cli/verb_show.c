@@ -4,12 +4,11 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "view/describe.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/settings_text.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "oci/digest.h"
 
 /* A member by its path: "settings.port", "outcome.exit-code", "ports.0". */
 static const json_t *follow(const json_t *doc, const char *path)
@@ -158,179 +157,157 @@ static void print_tree(const json_t *doc, int depth)
 static void print_layers(const json_t *layers)
 {
 	struct table *table = table_new();
-	json_t *layer, *sharer;
-	size_t i, j;
+	const json_t *layer;
+	size_t i;
 
 	table_column(table, "layer", false);
 	table_column(table, "download", true);
 	table_column(table, "unpacked", true);
 	json_array_foreach(layers, i, layer)
 	{
-		json_t *sharers = json_object_get(layer, "shared-with");
+		const json_t *sharers = doc_part(layer, "shared-with");
 		char size[SIZE_TEXT], unpacked[SIZE_TEXT];
 
-		size_text((uint64_t)json_integer_value(
-				  json_object_get(layer, "size")),
-			size);
-		size_text((uint64_t)json_integer_value(
-				  json_object_get(layer, "unpacked")),
-			unpacked);
+		size_text((uint64_t)doc_number(layer, "size"), size);
+		size_text((uint64_t)doc_number(layer, "unpacked"), unpacked);
 		table_branch(table, 0);
 		table_cell(table, "bold", "%.12s",
-			th_digest_hex(json_string_value(
-				json_object_get(layer, "digest"))));
+			short_digest(doc_text(layer, "digest")));
 		table_cell(table, NULL, "%s", size);
 		table_cell(table, NULL, "%s", unpacked);
-		json_array_foreach(sharers, j, sharer)
-		{
-			const char *name = json_string_value(sharer);
-			bool nameless = th_digest_valid(name);
+		for (size_t k = 0; k < json_array_size(sharers); k++) {
+			const char *name = doc_item(sharers, k);
+			bool nameless = strncmp(name, "sha256:", 7) == 0;
 
 			table_branch(table, 1);
 			table_cell(table, "darkgray", "shared with %s%.*s",
 				nameless ? "an untagged image, " : "",
 				nameless ? 12 : 200,
-				nameless ? th_digest_hex(name) : name);
+				nameless ? short_digest(name) : name);
 		}
 	}
 	putchar('\n');
 	table_print(table);
 }
 
+/* ---- groups ---- */
+
 /* "ledger is ready, gauge is running". */
 static void after_text(const json_t *list, char text[300])
 {
 	size_t i, used = 0;
-	json_t *one;
+	const json_t *one;
 
 	text[0] = '\0';
-	json_array_foreach((json_t *)(uintptr_t)list, i, one)
+	json_array_foreach(list, i, one)
 	{
 		snprintf(text + used, 300 - used, "%s%s %s", used ? ", " : "",
-			json_string_value(json_object_get(one, "container")),
-			json_string_value(json_object_get(one, "is")));
+			doc_text(one, "container"), doc_text(one, "is"));
 		used = strlen(text);
 	}
 }
 
-static void print_group(struct invocation *call, const json_t *doc)
+static void print_group(const json_t *doc)
 {
 	struct table *table = table_new();
+	const json_t *one;
 	size_t i;
-	json_t *one;
 
-	printf("group       %s\n\n",
-		shown(json_string_value(json_object_get(doc, "name"))));
+	printf("group       %s\n\n", shown(doc_text(doc, "name")));
 	table_column(table, "container", false);
 	table_column(table, "state", false);
 	table_column(table, "started after", false);
 	table_column(table, "ports", false);
 	table_column(table, "image", false);
-	json_array_foreach(json_object_get(doc, "containers"), i, one)
+	json_array_foreach(doc_part(doc, "containers"), i, one)
 	{
-		const char *id = json_string_value(json_object_get(one, "id"));
 		char state[96], after[300], reach[512];
-		struct th_container_row row;
-		struct th_error ignored = {0}; /* it has just gone */
 
-		if (th_state_get(call->hull.context.store->db, id, &row,
-			    &ignored) != 1)
-			continue;
-		state_text(&row, state);
-		after_text(json_object_get(one, "after"), after);
-		th_view_reach(&call->hull.context, id, reach, sizeof(reach));
+		state_text(one, state);
+		after_text(doc_part(one, "after"), after);
+		reach_text(one, reach, sizeof(reach));
 		table_row(table);
-		table_cell(table, "bold", "%s", row.name);
-		table_cell(table, state_colour(&row), "%s", state);
+		table_cell(table, "bold", "%s", doc_text(one, "name"));
+		table_cell(table, state_colour(one), "%s", state);
 		table_cell(table, NULL, "%s", after);
 		table_cell(table, NULL, "%s", reach);
-		table_cell(table, NULL, "%s", row.image_name);
+		table_cell(table, NULL, "%s", doc_text(one, "image"));
 	}
 	table_print(table);
 }
 
-static int show_group(struct invocation *call, const char *name, json_t *all)
+/* ---- one object ---- */
+
+static void print_image(json_t *doc)
+{
+	json_t *layers = json_incref(doc_part(doc, "layers"));
+
+	json_object_del(doc, "layers");
+	print_tree(doc, 0);
+	print_layers(layers);
+	json_decref(layers);
+}
+
+static int print_settings(const json_t *doc, const char *name, const char *kind,
+	struct th_error *err)
+{
+	if (strcmp(kind, "group") == 0)
+		settings_file_print_group(
+			doc_text(doc, "name"), doc_part(doc, "containers"));
+	else if (strcmp(kind, "container") == 0)
+		settings_file_print(doc);
+	else
+		return th_fail(
+			err, TH_USAGE, "\"%.50s\" is not a container", name);
+	return 0;
+}
+
+static int print_object(struct invocation *call, json_t *doc, const char *name,
+	json_t *all, struct th_error *err)
 {
 	const char *field = option_value(call, "field");
-	bool settings = option_given(call, "settings");
-	struct th_error err = {0};
-	json_t *doc = th_view_group(
-		&call->hull.context, name, settings || call->json, &err);
-	const json_t *value = field && doc ? follow(doc, field) : NULL;
+	const char *kind = doc_text(doc, "kind");
+	const json_t *value = field ? follow(doc, field) : NULL;
 
-	if (!doc)
-		return say_error(&err);
-	if (value)
-		print_value(value);
-	else if (field)
-		th_fail(&err, TH_NOT_FOUND,
+	if (field && !value)
+		return th_fail(err, TH_NOT_FOUND,
 			"\"%.50s\" does not have the field %.100s", name,
 			field);
-	else if (settings)
-		settings_file_print_group(
-			name, json_object_get(doc, "containers"));
+	if (option_given(call, "settings") && !field)
+		return print_settings(doc, name, kind, err);
+	if (value)
+		print_value(value);
 	else if (call->json)
 		json_array_append(all, doc);
+	else if (strcmp(kind, "group") == 0)
+		print_group(doc);
+	else if (strcmp(kind, "image") == 0)
+		print_image(doc);
 	else
-		print_group(call, doc);
-	json_decref(doc);
-	return err.code ? say_error(&err) : EXIT_DONE;
+		print_tree(doc, 0);
+	return 0;
+}
+
+/* Of a group, the settings of its containers are of no use to a table. */
+static enum th_detail detail_of(const struct invocation *call)
+{
+	return option_given(call, "reveal") ? TH_REVEALED : TH_FULL;
 }
 
 static int show(struct invocation *call, const char *name, json_t *all)
 {
-	const char *field = option_value(call, "field");
-	struct th_object object;
 	struct th_error err = {0};
-	json_t *doc;
+	json_t *doc = NULL;
+	int code = EXIT_DONE;
 
-	if (th_object_find(&call->hull.context, name,
+	if (th_object(call->hull, name,
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
 			    TH_KIND_VOLUME | TH_KIND_NETWORK | TH_KIND_GROUP,
-		    &object, &err))
-		return say_error(&err);
-	if (object.kind == TH_KIND_GROUP)
-		return show_group(call, object.group.name, all);
-	doc = object.kind == TH_KIND_NETWORK
-		? th_view_network(&call->hull.context, &object.network)
-		: object.kind == TH_KIND_VOLUME
-		? th_view_volume(&call->hull.context, &object.volume)
-		: object.kind == TH_KIND_SESSION
-		? th_view_session(&object.session)
-		: object.kind == TH_KIND_CONTAINER
-		? th_view_container_fully(&call->hull.context,
-			  &object.container, option_given(call, "reveal"))
-		: th_view_image_fully(&call->hull.context, &object.image);
-	th_object_release(&object);
-	if (field) {
-		const json_t *value = follow(doc, field);
-
-		if (value)
-			print_value(value);
-		else
-			th_fail(&err, TH_NOT_FOUND,
-				"\"%.50s\" does not have the field %.100s",
-				name, field);
-	} else if (option_given(call, "settings")) {
-		if (object.kind == TH_KIND_CONTAINER)
-			settings_file_print(doc);
-		else
-			th_fail(&err, TH_USAGE, "\"%.50s\" is not a container",
-				name);
-	} else if (call->json) {
-		json_array_append(all, doc);
-	} else if (object.kind == TH_KIND_IMAGE) {
-		json_t *layers = json_incref(json_object_get(doc, "layers"));
-
-		json_object_del(doc, "layers");
-		print_tree(doc, 0);
-		print_layers(layers);
-		json_decref(layers);
-	} else {
-		print_tree(doc, 0);
-	}
+		    detail_of(call), &doc, &err) ||
+		print_object(call, doc, name, all, &err))
+		code = say_error(&err);
 	json_decref(doc);
-	return err.code ? say_error(&err) : EXIT_DONE;
+	return code;
 }
 
 /* Several containers make a file of a group. */
@@ -338,39 +315,32 @@ static int show_settings(struct invocation *call)
 {
 	json_t *list = json_array();
 	struct th_error err = {0};
-	const char *group = NULL;
+	const char *group = "";
 
 	for (int i = 0; i < call->object_count && !err.code; i++) {
-		struct th_object object;
-		json_t *doc;
+		json_t *doc = NULL;
 
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &err))
+		if (th_object(call->hull, call->objects[i], TH_KIND_CONTAINER,
+			    detail_of(call), &doc, &err))
 			break;
-		doc = th_view_container_fully(&call->hull.context,
-			&object.container, option_given(call, "reveal"));
 		json_array_append_new(list, doc);
-		if (!group)
-			group = json_string_value(
-				json_object_get(doc, "group"));
-		th_object_release(&object);
+		if (!*group)
+			group = doc_text(doc, "group");
 	}
 	if (!err.code)
-		settings_file_print_group(group ? group : "together", list);
+		settings_file_print_group(*group ? group : "together", list);
 	json_decref(list);
 	return err.code ? say_error(&err) : EXIT_DONE;
 }
 
 static int run(struct invocation *call)
 {
-	json_t *all = json_array();
+	json_t *all;
 	int code = EXIT_DONE;
 
-	if (option_given(call, "settings") && call->object_count > 1) {
-		json_decref(all);
+	if (option_given(call, "settings") && call->object_count > 1)
 		return show_settings(call);
-	}
-
+	all = json_array();
 	for (int i = 0; i < call->object_count; i++) {
 		int one;
 

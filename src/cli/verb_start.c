@@ -4,174 +4,186 @@
 #include <string.h>
 #include <unistd.h>
 
-#include "base/file.h"
 #include "cli/attach.h"
-#include "view/describe.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static bool can_start(const struct th_container_row *row)
+static bool can_start(const json_t *container)
 {
-	return row->state == TH_STATE_CREATED || row->state == TH_STATE_STOPPED;
+	return is_state(container, "created") || is_state(container, "stopped");
 }
 
 /* What was up when the host went down, or its keeper was lost, and is wanted
  * up by its restart policy. */
-static bool is_due(const struct th_container_row *row)
+static bool is_due(const json_t *container)
 {
-	return row->state == TH_STATE_STOPPED && row->wanted &&
-		row->restart[0] && strcmp(row->restart, "never") != 0;
+	return is_state(container, "stopped") &&
+		doc_flag(container, "wanted") &&
+		strcmp(doc_text(doc_part(container, "restart"), "policy"),
+			"never") != 0;
 }
 
-static int say_cannot(const struct th_container_row *row, struct th_error *err)
+static int say_cannot(const char *name, struct th_error *err)
 {
 	char reason[sizeof(err->msg)];
 
 	snprintf(reason, sizeof(reason), "%s", err->msg);
-	snprintf(err->msg, sizeof(err->msg), "cannot start \"%s\": %.400s",
-		row->name, reason);
+	snprintf(err->msg, sizeof(err->msg), "cannot start \"%.60s\": %.400s",
+		name, reason);
 	return say_error(err);
 }
 
-static int start(struct invocation *call, struct th_container_row *row)
+/* A service whose main process is not its own is none. */
+static bool is_service(struct invocation *call)
 {
-	const struct th_size none = {0, 0};
-	struct th_error err = {0};
-	char reach[512];
-	int rc;
+	struct th_error ignored = {0}; /* then it is none */
+	json_t *about = NULL;
+	bool service;
 
-	/* A service whose main process is not its own is none. */
-	if (row->state == TH_STATE_RUNNING && call->hull.context.notify) {
-		th_fail(&err, TH_IN_USE,
-			"container \"%s\" already runs outside this service",
-			row->name);
-		th_hint(&err, "tidyhull stop %s, then start the service again",
-			row->name);
-		return say_error(&err);
-	}
-	if (row->state == TH_STATE_RUNNING) {
-		if (!call->quiet)
-			printf("%s is already running\n", row->name);
-		return EXIT_DONE;
-	}
-	rc = row->state == TH_STATE_WAITING
-		? th_container_start_waiting(&call->hull.context, row, &err)
-		: th_container_start(&call->hull.context, row, TH_BACKGROUND,
-			  none, NULL, &err);
-	if (rc)
-		return say_cannot(row, &err);
-	th_view_reach(&call->hull.context, row->id, reach, sizeof(reach));
-	if (call->quiet)
-		printf("%s\n", row->id);
-	else
-		printf("started %s%s%s\n", row->name, reach[0] ? ", port " : "",
-			reach);
-	return EXIT_DONE;
+	th_hull_about(call->hull, &about, &ignored);
+	service = doc_flag(about, "service");
+	json_decref(about);
+	return service;
 }
 
-static int start_attached(struct invocation *call)
+static int start(struct invocation *call, const json_t *container)
 {
-	struct leave_keys keys;
-	struct th_object object;
-	struct th_ending ending = {0};
+	const char *name = doc_text(container, "name");
 	struct th_error err = {0};
-	struct attach_options attach = {.context = &call->hull.context,
-		.row = &object.container,
-		.channel = -1,
-		.console = -1,
+	char reach[512];
+	json_t *now = NULL;
+	int code = EXIT_DONE;
+
+	if (is_state(container, "running") && !is_service(call)) {
+		if (!call->quiet)
+			printf("%s is already running\n", name);
+		return EXIT_DONE;
+	}
+	if (th_container_begin(
+		    call->hull, doc_text(container, "id"), &now, &err)) {
+		code = is_state(container, "running") ? say_error(&err)
+						      : say_cannot(name, &err);
+	} else if (call->quiet) {
+		printf("%s\n", doc_text(now, "id"));
+	} else {
+		reach_text(now, reach, sizeof(reach));
+		printf("started %s%s%s\n", name, reach[0] ? ", port " : "",
+			reach);
+	}
+	json_decref(now);
+	return code;
+}
+
+static int attend(struct invocation *call, const json_t *container)
+{
+	const char *name = doc_text(container, "name");
+	struct th_news end = {.told = TH_TOLD_NOTHING};
+	struct leave_keys keys;
+	struct th_error err = {0};
+	struct attach_options attach = {.name = name,
 		.input = true,
+		.terminal = doc_flag(container, "terminal") && isatty(0),
 		.pass_signals = true,
 		.leave = &keys};
 	int rc;
 
-	if (attach_keys(call, &keys, &err) ||
-		th_object_find(&call->hull.context, call->objects[0],
-			TH_KIND_CONTAINER, &object, &err)) {
+	if (attach_keys(call, &keys, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	if (!can_start(&object.container)) {
-		th_fail(&err, TH_IN_USE, "container \"%s\" is %s",
-			object.container.name,
-			th_state_word(object.container.state));
-		th_hint(&err, "tidyhull attach %s", object.container.name);
+	if (!can_start(container)) {
+		th_fail(&err, TH_IN_USE, "container \"%s\" is %s", name,
+			doc_text(container, "state"));
+		th_hint(&err, "tidyhull attach %s", name);
 		say_error(&err);
 		return EXIT_TOOL;
 	}
-	rc = th_container_has_terminal(
-		&call->hull.context, &object.container, &err);
-	attach.terminal = rc > 0 && isatty(0);
 	attach_prepare();
-	if (rc < 0 ||
-		th_container_start(&call->hull.context, &object.container,
-			TH_ATTACHED_INPUT, attach_size(), &attach.channel,
-			&err)) {
-		enum th_code code = err.code;
-
-		say_cannot(&object.container, &err);
-		return code == TH_NO_PROGRAM ? EXIT_NO_PROGRAM
-			: code == TH_NO_EXEC ? EXIT_NO_EXEC
-					     : EXIT_TOOL;
+	if (th_talk_start(call->hull, doc_text(container, "id"), attach_size(),
+		    &attach.talk, &err)) {
+		rc = attach_failure(&err);
+		say_cannot(name, &err);
+		return rc;
 	}
-	rc = attach_run(&attach, &ending, &err);
-	th_close(&attach.channel);
-	return attach_code(call, &attach, rc, &ending, &err);
+	rc = attach_run(&attach, &end, &err);
+	th_talk_close(attach.talk);
+	return attach_code(call, &attach, rc, &end, &err);
+}
+
+static int start_attached(struct invocation *call)
+{
+	json_t *container = NULL;
+	struct th_error err = {0};
+	int code;
+
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_FULL,
+		    &container, &err)) {
+		say_error(&err);
+		return EXIT_TOOL;
+	}
+	code = attend(call, container);
+	json_decref(container);
+	return code;
 }
 
 /* Those of groups in their order, where they have one. */
-static int start_found(
-	struct invocation *call, struct th_container_row *rows, size_t count)
+static int start_found(struct invocation *call, const json_t *list)
 {
-	struct th_group group;
+	json_t *ids = ids_of(list), *order = NULL, *one;
 	struct th_error err = {0};
 	int code = EXIT_DONE;
+	size_t i;
 
-	if (th_group_of(&call->hull.context, rows, count, &group, &err))
-		return say_error(&err);
-	if (has_order(&group)) {
-		code = start_rows(call, &group);
+	if (th_containers_order(call->hull, ids, &order, &err)) {
+		code = say_error(&err);
+	} else if (doc_flag(order, "ordered")) {
+		code = start_in_order(call, ids);
 	} else {
-		for (size_t i = 0; i < group.count; i++) {
-			int one = start(call, &group.items[i].before);
+		json_array_foreach(doc_part(order, "containers"), i, one)
+		{
+			int rc = start(call, one);
 
-			code = code ? code : one;
+			code = code ? code : rc;
 		}
 	}
-	th_group_release(&group);
+	json_decref(order);
+	json_decref(ids);
 	return code;
 }
 
 /* At boot, and whenever somebody likes. */
 static int start_due(struct invocation *call)
 {
-	struct th_container_row *rows = NULL;
+	json_t *doc = NULL, *due = json_array(), *one;
 	struct th_error err = {0};
-	size_t count = 0, due = 0;
 	int code = EXIT_DONE;
+	size_t i;
 
-	if (th_container_rows(&call->hull.context, &rows, &count, &err))
-		return say_error(&err);
-	for (size_t i = 0; i < count; i++) {
-		if (is_due(&rows[i]))
-			rows[due++] = rows[i];
+	if (th_list(call->hull, TH_KIND_CONTAINER, true, &doc, &err))
+		code = say_error(&err);
+	json_array_foreach(doc_part(doc, "containers"), i, one)
+	{
+		if (is_due(one))
+			json_array_append(due, one);
 	}
-	code = start_found(call, rows, due);
-	free(rows);
-	if (!due && !call->quiet)
+	if (json_array_size(due))
+		code = start_found(call, due);
+	else if (!code && !call->quiet)
 		puts("no container is due to start");
+	json_decref(doc);
+	json_decref(due);
 	return code;
 }
 
 static int start_each(struct invocation *call)
 {
-	struct th_container_row *rows = NULL;
-	size_t count = 0;
-	int code = find_containers(call, can_start, &rows, &count), rc;
+	json_t *list;
+	int code = find_containers(call, can_start, &list);
+	int rc = start_found(call, list);
 
-	rc = start_found(call, rows, count);
-	free(rows);
+	json_decref(list);
 	return code ? code : rc;
 }
 

@@ -1,34 +1,32 @@
 /* timeline: every change of state, and what caused it. */
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 #include <time.h>
 
 #include "base/clock.h"
-#include "base/json.h"
+#include "cli/doc.h"
+#include "cli/each.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "group/group.h"
-#include "view/look.h"
 
 #define FOLLOW_NS 150000000
 
 struct printing {
 	struct invocation *call;
-	const char *id; /* of one container, or NULL for all */
+	const char *name; /* of one container, or NULL for all */
+	json_t *members; /* of a group; or NULL */
 	int64_t since_us;
 	int64_t behind; /* the number of the last that was printed */
 	char day[16]; /* of the last that was printed */
 	size_t count;
-	struct th_container_row *rows; /* of a group */
-	size_t row_count;
 };
 
-static const char *colour_of(const struct th_event_row *row)
+static const char *colour_of(const json_t *event)
 {
-	const char *state = row->to;
-	bool well = row->code == 0 && strcmp(row->outcome, "exited") == 0;
+	const char *state = doc_text(event, "to");
+	bool well = doc_number(event, "code") == 0 &&
+		strcmp(doc_text(event, "outcome"), "exited") == 0;
 
 	if (strcmp(state, "running") == 0)
 		return "\033[32m";
@@ -42,126 +40,113 @@ static const char *colour_of(const struct th_event_row *row)
 	return "";
 }
 
-static void print_one(struct printing *printing, const struct th_event_row *row)
+static void print_one(struct printing *printing, const json_t *event)
 {
-	char time[TH_TIME_TEXT], what[64];
+	const char *time = doc_text(event, "time");
+	const char *to = doc_text(event, "to");
+	const char *cause = shown(doc_text(event, "cause"));
+	const char *outcome = doc_text(event, "outcome");
+	bool changed = strcmp(doc_text(event, "from"), to) != 0;
 	bool colour = colours();
-	bool changed = strcmp(row->from, row->to) != 0;
-	char text[TH_CAUSE_TEXT];
-	const char *cause;
-	int cut;
+	int cut = (int)strcspn(cause, ";");
 
-	th_cause_format(&row->cause, text);
-	cause = shown(text);
-	cut = (int)strcspn(cause, ";");
-	th_clock_format(row->time_us, time);
 	/* The day is told when it is another one. */
 	if (strncmp(printing->day, time, 10) != 0) {
 		snprintf(printing->day, sizeof(printing->day), "%.10s", time);
 		printf("%s%s%s\n", colour ? "\033[1m" : "", printing->day,
 			colour ? "\033[0m" : "");
 	}
-	snprintf(what, sizeof(what), "%s", changed ? row->to : ".");
-	printf("  %.15s  ", time + 11);
-	if (!printing->id)
-		printf("%-16s  ", row->name);
+	printf("  %.15s  ", strlen(time) > 11 ? time + 11 : "");
+	if (!printing->name)
+		printf("%-16s  ", doc_text(event, "name"));
 	/* How it ended stands before what comes next. */
-	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(row) : "", what,
-		colour && changed ? "\033[0m" : "", cut, cause);
-	if (strcmp(row->outcome, "exited") == 0)
-		printf(" (exit code %d)", row->code);
-	else if (strcmp(row->outcome, "signal") == 0)
-		printf(" (signal %d)", row->code);
+	printf("%s%-8s%s  %.*s", colour && changed ? colour_of(event) : "",
+		changed ? to : ".", colour && changed ? "\033[0m" : "", cut,
+		cause);
+	if (strcmp(outcome, "exited") == 0)
+		printf(" (exit code %d)", (int)doc_number(event, "code"));
+	else if (strcmp(outcome, "signal") == 0)
+		printf(" (signal %d)", (int)doc_number(event, "code"));
 	fputs(cause + cut, stdout);
-	printf("%s  %s%s\n", colour ? "\033[90m" : "", shown(row->actor),
-		colour ? "\033[0m" : "");
+	printf("%s  %s%s\n", colour ? "\033[90m" : "",
+		shown(doc_text(event, "actor")), colour ? "\033[0m" : "");
 }
 
-static void print_line(const struct th_event_row *row)
+static void print_line(const json_t *event)
 {
-	json_t *doc = th_view_event(row);
-	char *line = json_shown(doc, JSON_COMPACT);
+	char *line = json_shown(event, JSON_COMPACT);
 
 	if (line)
 		puts(line);
 	free(line);
-	json_decref(doc);
 }
 
 /* Of a group, those that are in it now. */
-static bool is_wanted(const struct printing *printing, const char *id)
+static bool is_wanted(const struct printing *printing, const json_t *event)
 {
-	if (!printing->row_count)
-		return true;
-	for (size_t i = 0; i < printing->row_count; i++) {
-		if (strcmp(printing->rows[i].id, id) == 0)
+	const char *id = doc_text(event, "container");
+
+	if (doc_time(event, "time") < printing->since_us)
+		return false;
+	for (size_t i = 0; i < json_array_size(printing->members); i++) {
+		if (strcmp(doc_item(printing->members, i), id) == 0)
 			return true;
 	}
-	return false;
+	return !printing->members;
 }
 
 static int print_new(struct printing *printing, struct th_error *err)
 {
-	struct th_event_row *rows = NULL;
-	size_t count = 0;
+	const json_t *event;
+	json_t *doc = NULL;
+	size_t i;
 
-	if (th_state_events(printing->call->hull.context.store->db,
-		    printing->id, printing->behind, &rows, &count, err))
+	if (th_container_events(printing->call->hull, printing->name,
+		    printing->behind, &doc, err))
 		return -1;
-	for (size_t i = 0; i < count; i++) {
-		printing->behind = rows[i].number;
-		if (rows[i].time_us < printing->since_us ||
-			!is_wanted(printing, rows[i].container))
+	printing->behind = doc_number(doc, "last");
+	json_array_foreach(doc_part(doc, "events"), i, event)
+	{
+		if (!is_wanted(printing, event))
 			continue;
 		if (printing->call->json)
-			print_line(&rows[i]);
+			print_line(event);
 		else
-			print_one(printing, &rows[i]);
+			print_one(printing, event);
 		printing->count++;
 	}
-	free(rows);
+	json_decref(doc);
 	return 0;
 }
 
 /* A container that is there, or one that was; or a group. */
-static int find(struct invocation *call, struct printing *printing,
-	char id[TH_ID_LENGTH + 1], struct th_error *err)
+static int find(
+	struct printing *printing, const char *name, struct th_error *err)
 {
-	const char *name = call->objects[0];
-	struct th_object object = {0};
-	int rc;
+	json_t *group = NULL;
+	struct th_error other = {0}; /* then it is a container */
 
-	if (th_object_find(&call->hull.context, name,
-		    TH_KIND_CONTAINER | TH_KIND_GROUP, &object, err) == 0) {
-		if (object.kind == TH_KIND_GROUP)
-			return th_group_rows(&call->hull.context,
-				object.group.name, &printing->rows,
-				&printing->row_count, err);
-		printing->id = id;
-		snprintf(id, TH_ID_LENGTH + 1, "%s", object.container.id);
-		th_object_release(&object);
-		return 0;
+	if (th_object(printing->call->hull, name,
+		    TH_KIND_CONTAINER | TH_KIND_GROUP, TH_BRIEF, &group,
+		    &other) == 0 &&
+		strcmp(doc_text(group, "kind"), "group") == 0)
+		printing->members = ids_of(doc_part(group, "containers"));
+	else
+		printing->name = name;
+	json_decref(group);
+	/* Of several that fit, none is it. */
+	if (other.code && other.code != TH_NOT_FOUND) {
+		*err = other;
+		return -1;
 	}
-	if (err->code == TH_NOT_FOUND) {
-		struct th_error ignored = {0}; /* then the first error */
-
-		rc = th_state_last_named(
-			call->hull.context.store->db, name, id, &ignored);
-		if (rc == 1) {
-			th_error_clear(err);
-			printing->id = id;
-			return 0;
-		}
-	}
-	return -1;
+	return 0;
 }
 
 static int follow(struct printing *printing, struct th_error *err)
 {
 	const struct timespec pause = {.tv_nsec = FOLLOW_NS};
 
-	while (!atomic_load(printing->call->hull.context.cancel) &&
-		!ferror(stdout)) {
+	while (!interrupted() && !ferror(stdout)) {
 		if (print_new(printing, err))
 			return -1;
 		fflush(stdout);
@@ -173,34 +158,21 @@ static int follow(struct printing *printing, struct th_error *err)
 static int run(struct invocation *call)
 {
 	struct printing printing = {.call = call};
-	const char *since = option_value(call, "since");
-	char id[TH_ID_LENGTH + 1];
 	struct th_error err = {0};
-	int64_t span;
+	int code = EXIT_DONE;
 
-	if (since && th_clock_parse_span(since, &span) == 0) {
-		printing.since_us = th_clock_now_us() - span;
-	} else if (since && th_clock_parse(since, &printing.since_us)) {
-		th_fail(&err, TH_USAGE, "\"%.60s\" is not a time", since);
-		th_hint(&err,
-			"for example 10m for ten minutes ago, or "
-			"2026-03-01T05:12:00Z");
-		return say_error(&err);
-	}
 	/* What has become of those without a keeper belongs to it. */
-	if (th_container_settle(&call->hull.context, &err))
-		return say_error(&err);
-	if (call->object_count) {
-		if (find(call, &printing, id, &err))
-			return say_error(&err);
-	}
-	if (print_new(&printing, &err) ||
+	if (read_time(option_value(call, "since"), &printing.since_us, &err) ||
+		th_store_settle(call->hull, &err) ||
+		(call->object_count &&
+			find(&printing, call->objects[0], &err)) ||
+		print_new(&printing, &err) ||
 		(option_given(call, "follow") && follow(&printing, &err)))
-		return say_error(&err);
-	free(printing.rows);
-	if (!printing.count && !call->json && !call->quiet)
+		code = say_error(&err);
+	else if (!printing.count && !call->json && !call->quiet)
 		puts("there are no events yet");
-	return EXIT_DONE;
+	json_decref(printing.members);
+	return code;
 }
 
 static const struct option_spec options[] = {

@@ -3,11 +3,9 @@
 #include "cli/pulling.h"
 #include "cli/verbs.h"
 
-static int unpack_one(struct invocation *call, const char *path,
-	const struct th_pull_options *options, json_t *list)
+static int unpack_one(struct pulling *pulling, const char *path)
 {
-	return unpack_file(
-		call, path, option_value(call, "only"), options, list);
+	return unpack_file(pulling, path, option_value(pulling->call, "only"));
 }
 
 static int run(struct invocation *call)

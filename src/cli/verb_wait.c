@@ -4,11 +4,9 @@
 #include <string.h>
 
 #include "base/clock.h"
-#include "cli/attach.h"
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
-#include "store/machine.h"
 
 static int read_at_most(
 	struct invocation *call, int *timeout_ms, struct th_error *err)
@@ -28,165 +26,75 @@ static int read_at_most(
 	return 0;
 }
 
-/* How it ended last, as the state has it. */
-static int ended_code(const struct th_container_row *row)
+static int say_end(struct invocation *call, const char *name, bool ready,
+	const json_t *end)
 {
-	struct th_ending ending = {
-		.outcome = (int32_t)row->outcome, .code = row->code};
+	const json_t *code = json_object_get(end, "exit-code");
+	int number = json_is_integer(code) ? (int)json_integer_value(code)
+					   : EXIT_TOOL;
 
-	switch (row->outcome) {
-	case TH_OUTCOME_EXITED:
-	case TH_OUTCOME_SIGNAL:
-		return attach_exit_code(&ending);
-	case TH_OUTCOME_OUT_OF_MEMORY:
-		return 137;
-	default:
-		return EXIT_TOOL;
-	}
-}
-
-static int say_ended(struct invocation *call, const char *name, int code)
-{
-	if (!call->quiet)
-		printf("%s ended with %d\n", name, code);
-	return code;
-}
-
-static int wait_end(struct invocation *call, struct th_container_row *row,
-	int timeout_ms, struct th_error *err)
-{
-	struct th_ending ending;
-	struct th_container_row now = *row;
-	int rc;
-
-	if (row->state == TH_STATE_CREATED) {
-		th_fail(err, TH_FAILED,
-			"container \"%s\" has never been started", row->name);
-		th_hint(err, "tidyhull start %s", row->name);
-		return EXIT_TOOL;
-	}
-	rc = th_container_wait(&call->hull.context, row->id, "end", NULL,
-		timeout_ms, &ending, err);
-	if (rc < 0)
-		return EXIT_TOOL;
-	if (rc == 1 && ending.outcome == TH_OUTCOME_OUT_OF_MEMORY)
-		return say_ended(call, row->name, 137);
-	if (rc == 1 && ending.outcome != TH_OUTCOME_NONE)
-		return say_ended(call, row->name, attach_exit_code(&ending));
-	if (th_container_settle_row(&call->hull.context, &now, err) ||
-		th_state_get(call->hull.context.store->db, row->id, &now, err) <
-			0)
-		return EXIT_TOOL;
-	if (!now.id[0] || now.outcome == TH_OUTCOME_NONE) {
-		th_fail(err, TH_FAILED,
-			"container \"%s\" is gone; how it ended is unknown",
-			row->name);
-		return EXIT_TOOL;
-	}
-	return say_ended(call, row->name, ended_code(&now));
-}
-
-static int wait_ready(struct invocation *call, struct th_container_row *row,
-	int timeout_ms, struct th_error *err)
-{
-	struct th_ending ending;
-	int rc;
-
-	if (!row->probe[0]) {
-		th_fail(err, TH_USAGE,
-			"container \"%s\" has no probe, so it cannot become "
-			"ready",
-			row->name);
-		th_hint(err, "for example: tidyhull adjust %s --probe tcp:80",
-			row->name);
-		return EXIT_TOOL;
-	}
-	rc = th_container_wait(&call->hull.context, row->id, "ready", NULL,
-		timeout_ms, &ending, err);
-	if (rc == 2) {
+	if (ready && !code) {
 		if (!call->quiet)
-			printf("%s is ready\n", row->name);
+			printf("%s is ready\n", name);
 		return EXIT_DONE;
 	}
-	if (rc >= 0) {
-		th_fail(err, TH_FAILED, "container \"%s\" is not running",
-			row->name);
-		th_hint(err, "tidyhull why %s", row->name);
-	}
-	return EXIT_TOOL;
-}
-
-static int wait_session(struct invocation *call,
-	const struct th_session_row *session, int timeout_ms,
-	struct th_error *err)
-{
-	struct th_session_row *now = NULL;
-	struct th_ending ending;
-	size_t count = 0;
-	int rc = 0, code;
-
-	if (session->ended_us)
-		return say_ended(call, session->id, session->code);
-	rc = th_container_wait(&call->hull.context, session->container, "end",
-		session->id, timeout_ms, &ending, err);
-	if (rc < 0)
-		return EXIT_TOOL;
-	if (rc == 1)
-		return say_ended(call, session->id, attach_exit_code(&ending));
-	if (th_state_sessions(call->hull.context.store->db, NULL, session->id,
-		    &now, &count, err))
-		return EXIT_TOOL;
-	code = count && now[0].ended_us ? now[0].code : 137;
-	free(now);
-	return say_ended(call, session->id, code);
+	if (!call->quiet)
+		printf("%s ended with %d\n", name, number);
+	return number;
 }
 
 static int wait_one(
 	struct invocation *call, const char *name, bool ready, int timeout_ms)
 {
-	struct th_object object;
+	json_t *object = NULL, *end = NULL;
 	struct th_error err = {0};
-	int code = EXIT_TOOL;
+	int code = EXIT_TOOL, rc;
 
-	if (th_object_find(&call->hull.context, name,
-		    TH_KIND_CONTAINER | TH_KIND_SESSION, &object, &err)) {
-		say_error(&err);
-		return EXIT_TOOL;
-	}
-	if (object.kind == TH_KIND_SESSION)
-		code = wait_session(call, &object.session, timeout_ms, &err);
-	else if (ready)
-		code = wait_ready(call, &object.container, timeout_ms, &err);
+	rc = th_object(call->hull, name, TH_KIND_CONTAINER | TH_KIND_SESSION,
+		TH_BRIEF, &object, &err);
+	if (rc == 0)
+		rc = th_container_await(call->hull, doc_text(object, "id"),
+			ready, timeout_ms, &end, &err);
+	if (rc == 1)
+		th_fail(&err, TH_FAILED, "it took too long");
+	if (rc == 0)
+		code = say_end(call,
+			doc_text(object,
+				strcmp(doc_text(object, "kind"), "session") == 0
+					? "id"
+					: "name"),
+			ready, end);
 	else
-		code = wait_end(call, &object.container, timeout_ms, &err);
-	if (err.code)
 		say_error(&err);
-	th_object_release(&object);
+	json_decref(object);
+	json_decref(end);
 	return code;
 }
 
 static int wait_all(struct invocation *call, bool ready, int timeout_ms)
 {
-	struct th_container_row *rows = NULL;
-	size_t count = 0;
-	int code = find_containers(call, th_container_is_up, &rows, &count);
+	json_t *list;
+	int code = find_containers(call, is_up, &list);
 
-	for (size_t i = 0; i < count; i++) {
-		int one = wait_one(call, rows[i].id, ready, timeout_ms);
+	for (size_t i = 0; i < json_array_size(list); i++) {
+		int one =
+			wait_one(call, doc_text(json_array_get(list, i), "id"),
+				ready, timeout_ms);
 
 		code = code ? code : one;
 	}
-	free(rows);
+	json_decref(list);
 	return code;
 }
 
 static int run(struct invocation *call)
 {
 	const char *what = option_value(call, "until");
+	bool ready = what && strcmp(what, "ready") == 0;
 	struct th_error err = {0};
 	int timeout_ms, code = EXIT_DONE;
 
-	if (what && strcmp(what, "end") != 0 && strcmp(what, "ready") != 0) {
+	if (what && !ready && strcmp(what, "end") != 0) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a value of --until",
 			what);
 		th_hint(&err, "use end or ready");
@@ -196,14 +104,12 @@ static int run(struct invocation *call)
 		return EXIT_TOOL;
 	}
 	if (option_given(call, "all") || !call->object_count)
-		return wait_all(
-			call, what && strcmp(what, "ready") == 0, timeout_ms);
+		return wait_all(call, ready, timeout_ms);
 	for (int i = 0; i < call->object_count; i++) {
 		int one;
 
 		fflush(stdout);
-		one = wait_one(call, call->objects[i],
-			what && strcmp(what, "ready") == 0, timeout_ms);
+		one = wait_one(call, call->objects[i], ready, timeout_ms);
 		code = code ? code : one;
 	}
 	return code;

@@ -2,52 +2,52 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "base/json.h"
+#include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
-#include "container/why.h"
-#include "view/look.h"
 
-static void print_last_line(const struct th_last_line *line)
+static void print_last_line(const json_t *line)
 {
-	printf("  %s", line->err ? "(err) " : "");
+	const char *text = doc_text(line, "text");
+
+	printf("  %s",
+		strcmp(doc_text(line, "stream"), "err") == 0 ? "(err) " : "");
 	if (colours())
-		print_written(stdout, line->text, strlen(line->text));
+		print_written(stdout, text, strlen(text));
 	else
-		fputs(shown(line->text), stdout);
+		fputs(shown(text), stdout);
 	putchar('\n');
 }
 
-static void print(const struct th_container_row *row, const struct th_why *why)
+static void print(const json_t *why)
 {
-	bool ended = row->state == TH_STATE_STOPPED ||
-		row->state == TH_STATE_WAITING;
+	const json_t *sentences = doc_part(why, "sentences");
+	const json_t *advice = doc_part(why, "advice");
+	const json_t *lines = doc_part(why, "last-lines");
+	const char *name = doc_text(why, "name");
 
-	for (size_t i = 0; i < why->sentences.count; i++)
-		puts(shown(why->sentences.items[i]));
-	for (size_t i = 0; i < why->advice.count; i++)
-		printf("  %s\n", shown(why->advice.items[i]));
-	if (why->line_count)
+	for (size_t i = 0; i < json_array_size(sentences); i++)
+		puts(shown(doc_item(sentences, i)));
+	for (size_t i = 0; i < json_array_size(advice); i++)
+		printf("  %s\n", shown(doc_item(advice, i)));
+	if (json_array_size(lines))
 		puts("its last output:");
-	else if (row->state != TH_STATE_CREATED &&
-		row->state != TH_STATE_PAUSED)
+	else if (!is_state(why, "created") && !is_state(why, "paused"))
 		puts("it has not written anything");
-	for (size_t i = 0; i < why->line_count; i++)
-		print_last_line(&why->lines[i]);
-	if (ended)
+	for (size_t i = 0; i < json_array_size(lines); i++)
+		print_last_line(json_array_get(lines, i));
+	if (is_state(why, "stopped") || is_state(why, "waiting"))
 		printf("see also: tidyhull timeline %s, tidyhull logs %s\n",
-			row->name, row->name);
+			name, name);
 }
 
 static void hint_past(
 	struct invocation *call, const char *name, struct th_error *err)
 {
-	char id[TH_ID_LENGTH + 1];
 	struct th_error ignored = {0}; /* a hint only */
 
-	if (th_state_last_named(
-		    call->hull.context.store->db, name, id, &ignored) != 1)
+	if (th_past(call->hull, name, NULL, &ignored))
 		return;
 	err->hint[0] = '\0';
 	th_hint(err,
@@ -62,30 +62,22 @@ static int run(struct invocation *call)
 	int code = EXIT_DONE;
 
 	for (int i = 0; i < call->object_count; i++) {
-		struct th_object object;
 		struct th_error err = {0};
-		struct th_why why;
+		json_t *why = NULL;
 
-		if (th_object_find(&call->hull.context, call->objects[i],
-			    TH_KIND_CONTAINER, &object, &err) ||
-			th_why(&call->hull.context, &object.container, &why,
-				&err)) {
+		if (th_container_reason(
+			    call->hull, call->objects[i], &why, &err)) {
 			/* It may have been one that was not kept. */
 			if (err.code == TH_NOT_FOUND)
 				hint_past(call, call->objects[i], &err);
 			code = say_error(&err);
 			continue;
 		}
-		if (call->json) {
-			json_array_append_new(
-				list, th_view_why(&object.container, &why));
-		} else {
-			if (i > 0)
-				putchar('\n');
-			print(&object.container, &why);
-		}
-		th_why_release(&why);
-		th_object_release(&object);
+		if (!call->json && i > 0)
+			putchar('\n');
+		if (!call->json)
+			print(why);
+		json_array_append_new(list, why);
 	}
 	if (call->json)
 		print_json(json_pack("{s:O}", "containers", list));

@@ -15,6 +15,7 @@
 #include "store/group_state.h"
 #include "store/store.h"
 #include "store/volume_state.h"
+#include "tidyhull/object.h"
 
 /* What every operation works with; the caller's. */
 struct th_context {
@@ -226,15 +227,6 @@ int th_container_settle_row(const struct th_context *context,
 	struct th_container_row *row, struct th_error *err);
 
 /* ---- object.c ---- */
-
-enum th_kind {
-	TH_KIND_CONTAINER = 1,
-	TH_KIND_IMAGE = 2,
-	TH_KIND_SESSION = 4,
-	TH_KIND_VOLUME = 8,
-	TH_KIND_NETWORK = 16,
-	TH_KIND_GROUP = 32
-};
 
 struct th_object {
 	enum th_kind kind;

@@ -342,29 +342,3 @@ void th_history_close(struct th_history *history)
 	th_close(&history->changes);
 	free(history);
 }
-
-int th_history_read(struct th_store *store, const char *id,
-	const struct th_history_options *options,
-	bool (*take)(void *owner, const struct th_log_entry *entry),
-	void *owner, struct th_error *err)
-{
-	struct th_history *history = NULL;
-	struct th_log_entry entry;
-	bool more = true;
-	int rc;
-
-	if (th_history_open(store, id, NULL, options, &history, err))
-		return -1;
-	while (more && (rc = th_history_next(history, &entry, err)) >= 0) {
-		if (rc == 1) {
-			more = take(owner, &entry);
-			free(entry.data);
-		} else if (th_history_over(history)) {
-			break;
-		} else {
-			th_history_wait(history);
-		}
-	}
-	th_history_close(history);
-	return err && err->code ? -1 : 0;
-}

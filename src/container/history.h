@@ -45,10 +45,4 @@ bool th_history_cut(const struct th_history *history);
 void th_history_wait(struct th_history *history);
 void th_history_close(struct th_history *history);
 
-/* All of it: calls take for each entry; take returns false to end it. */
-int th_history_read(struct th_store *store, const char *id,
-	const struct th_history_options *options,
-	bool (*take)(void *owner, const struct th_log_entry *entry),
-	void *owner, struct th_error *err);
-
 #endif

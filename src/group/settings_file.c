@@ -6,7 +6,7 @@
 #include <string.h>
 
 #include "base/file.h"
-#include "container/env_file.h"
+#include "base/env_file.h"
 #include "model/settings.h"
 #include "group/file_parts.h"
 #include "network/network.h"

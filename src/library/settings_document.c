@@ -10,9 +10,6 @@
 static int take_list(const char *name, const json_t *value,
 	struct th_strings *list, struct th_error *err)
 {
-	const json_t *one;
-	size_t i;
-
 	if (json_is_string(value))
 		return th_strings_add(list, json_string_value(value))
 			? th_fail_memory(err)
@@ -20,30 +17,33 @@ static int take_list(const char *name, const json_t *value,
 	if (!json_is_array(value))
 		return th_fail(err, TH_USAGE,
 			"\"%.60s\" is a text or a list of texts", name);
-	json_array_foreach(value, i, one)
-	{
-		if (!json_is_string(one))
-			return th_fail(err, TH_USAGE,
-				"\"%.60s\" is a list of texts", name);
-		if (th_strings_add(list, json_string_value(one)))
-			return th_fail_memory(err);
-	}
-	return 0;
+	return library_texts(value, name, list, err);
 }
 
-static int take_fetch(
-	const char *word, struct th_settings *settings, struct th_error *err)
+/* Those that are no options of create by themselves. True where it is one. */
+static bool take_beside(const char *name, const json_t *value,
+	struct th_settings *settings, int *rc, struct th_error *err)
 {
-	static const char *const words[] = {"missing", "always", "never"};
+	const char *text = json_string_value(value);
 
-	for (int i = 0; word && i < 3; i++) {
-		if (strcmp(words[i], word) == 0) {
-			settings->fetch = (enum th_fetch)i;
-			return 0;
-		}
+	*rc = 0;
+	if (strcmp(name, "fetch") == 0) {
+		*rc = text ? library_fetch(text, &settings->fetch, err)
+			   : th_fail(err, TH_USAGE, "\"fetch\" is a text");
+	} else if (strcmp(name, "base") == 0 && text && *text == '/') {
+		settings->base = text;
+	} else if (strcmp(name, "digest") == 0 && text) {
+		settings->digest = text;
+	} else if (strcmp(name, "keep") == 0 && json_is_boolean(value)) {
+		settings->keep = json_is_true(value);
+	} else if (strcmp(name, "replaces") == 0 && text) {
+		/* For who looks whether it could; making it is another call. */
+	} else if (strcmp(name, "hidden") == 0) {
+		*rc = take_list(name, value, &settings->secrets, err);
+	} else {
+		return false;
 	}
-	return th_fail(err, TH_USAGE,
-		"\"fetch\" is \"missing\", \"always\" or \"never\"");
+	return true;
 }
 
 static int take_one(const char *name, const json_t *value,
@@ -52,8 +52,10 @@ static int take_one(const char *name, const json_t *value,
 	const struct th_setting *setting = th_setting_find(name);
 	void *place = setting ? th_setting_place(setting, settings) : NULL;
 
-	if (strcmp(name, "fetch") == 0)
-		return take_fetch(json_string_value(value), settings, err);
+	int rc;
+
+	if (take_beside(name, value, settings, &rc, err))
+		return rc;
 	if (!setting) {
 		th_fail(err, TH_USAGE, "\"%.60s\" is not a setting", name);
 		return th_hint(err,
@@ -91,6 +93,8 @@ int library_settings(const json_t *doc, const struct th_caller *caller,
 	const json_t *value;
 	const char *name;
 
+	settings->base = "/";
+	settings->keep = true;
 	json_object_foreach((json_t *)(uintptr_t)doc, name, value)
 	{
 		if (take_one(name, value, settings, err))
@@ -98,13 +102,11 @@ int library_settings(const json_t *doc, const struct th_caller *caller,
 	}
 	if (!settings->image)
 		return th_fail(err, TH_USAGE, "no \"image\" is given");
-	settings->base = "/";
 	settings->caller.unprivileged = caller->unprivileged;
 	settings->caller.uid = caller->uid;
 	settings->caller.gid = caller->gid;
 	settings->caller.name = caller->name;
 	settings->caller.home = caller->home;
 	settings->caller.scratch = caller->scratch;
-	settings->keep = true;
 	return check_env(settings, err);
 }

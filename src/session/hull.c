@@ -40,7 +40,6 @@ static void find_caller(struct th_hull *hull)
 		snprintf(caller->name, sizeof(caller->name), "%u", caller->uid);
 	caller->home = home ? home : "";
 	caller->scratch = env(hull, "TMPDIR");
-	caller->umask = hull->options.umask;
 }
 
 /* ---- folders and files of docs/configuration.md ---- */

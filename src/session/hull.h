@@ -15,7 +15,6 @@ struct th_caller {
 	char name[64];
 	const char *home; /* "" where there is none; borrowed */
 	const char *scratch; /* $TMPDIR; NULL without; borrowed */
-	mode_t umask; /* for files that are the caller's own */
 };
 
 /* Whether what is to be done may need the caller's networks. */
@@ -36,7 +35,6 @@ struct th_hull_options {
 	void (*notice)(void *owner, const char *text);
 	void *owner;
 	atomic_bool *cancel; /* may be NULL */
-	mode_t umask; /* the caller's */
 	bool logins; /* registries may ask for some */
 	bool look; /* no file of an image or container is touched */
 	enum th_needs_networks networks;

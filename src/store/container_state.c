@@ -427,6 +427,12 @@ static void read_port(struct th_query *query, void *item)
 	row->port = (int)th_query_int(query, 4);
 }
 
+/* One condition or the other: an index is used for no "or" of both. */
+#define PORTS(condition)                                                       \
+	"SELECT container, protocol, address, host_port, port FROM ports"      \
+	" WHERE " condition                                                    \
+	" ORDER BY container, port, protocol, host_port, address"
+
 int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 	size_t *count, struct th_error *err)
 {
@@ -434,10 +440,7 @@ int th_state_ports(struct th_db *db, const char *id, struct th_port_row **rows,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT container, protocol, address, host_port, port"
-		    " FROM ports WHERE ?1 IS NULL OR container=?1"
-		    " ORDER BY container, port, protocol, host_port, address",
-		    "t", id))
+		    id ? PORTS("container=?1") : PORTS("?1 IS NULL"), "t", id))
 		return -1;
 	if (state_rows(query, sizeof(**rows), read_port, &list, count, err))
 		return -1;

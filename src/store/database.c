@@ -18,6 +18,10 @@
 #define TEXT_OF_(number) #number
 #define TEXT_OF(number) TEXT_OF_(number)
 
+/* So many statements are kept ready: what one look at all containers asks for
+ * each of them. */
+#define KEPT 24
+
 struct th_db {
 	char *path;
 	bool small;
@@ -29,6 +33,9 @@ struct th_db {
 	bool detached; /* a copy in memory, which nobody else sees */
 	bool pretends; /* the copy may be written */
 	int patience_ms;
+	/* Statements that wait to be run again; none where memory counts more
+	 * than time. */
+	sqlite3_stmt *kept[KEPT];
 };
 
 struct th_query {
@@ -36,6 +43,15 @@ struct th_query {
 	sqlite3_stmt *statement;
 	bool begun; /* it has given a row */
 };
+
+/* Before the handle is closed, which they would keep open. */
+static void drop_kept(struct th_db *db)
+{
+	for (size_t i = 0; i < KEPT; i++) {
+		sqlite3_finalize(db->kept[i]);
+		db->kept[i] = NULL;
+	}
+}
 
 /* What callers may react to. */
 static int sys_of(int rc)
@@ -181,6 +197,7 @@ static int open_unwritable(
 	struct th_error why = *err;
 	int rc = SQLITE_NOMEM;
 
+	drop_kept(db);
 	sqlite3_close(db->handle);
 	db->handle = NULL;
 	if (uri)
@@ -227,6 +244,7 @@ int th_db_detach(struct th_db *db, struct th_error *err)
 			"the state database cannot be read: %s",
 			sqlite3_errstr(rc));
 	}
+	drop_kept(db);
 	sqlite3_close(db->handle);
 	db->handle = copy;
 	db->detached = true;
@@ -339,6 +357,7 @@ static int awake(struct th_db *db, struct th_error *err)
 	/* One that is not there any more is not made anew. */
 	if (open_handle(db, 0, err) == 0)
 		return 0;
+	drop_kept(db);
 	sqlite3_close(db->handle);
 	db->handle = NULL;
 	return -1;
@@ -349,6 +368,7 @@ void th_db_rest(struct th_db *db)
 	if (!db->handle || db->depth || db->detached)
 		return;
 	th_presence_begin(&db->presence, db->path);
+	drop_kept(db);
 	if (sqlite3_close(db->handle) == SQLITE_OK)
 		db->handle = NULL;
 }
@@ -371,12 +391,50 @@ void th_db_close(struct th_db *db)
 	if (writable)
 		sqlite3_exec(db->handle, "PRAGMA journal_size_limit=0", NULL,
 			NULL, NULL);
+	drop_kept(db);
 	sqlite3_close(db->handle);
 	if (writable)
 		database_reserve_log(db->path);
 	th_presence_release(&db->presence);
 	free(db->path);
 	free(db);
+}
+
+/* ---- statements ---- */
+
+/* One of the same text that is not in use, or NULL. */
+static sqlite3_stmt *take_kept(struct th_db *db, const char *sql)
+{
+	for (size_t i = 0; i < KEPT && db->kept[i]; i++) {
+		sqlite3_stmt *statement = db->kept[i];
+
+		if (strcmp(sqlite3_sql(statement), sql) != 0)
+			continue;
+		/* The others close up: the oldest are first. */
+		memmove(&db->kept[i], &db->kept[i + 1],
+			(KEPT - 1 - i) * sizeof(*db->kept));
+		db->kept[KEPT - 1] = NULL;
+		return statement;
+	}
+	return NULL;
+}
+
+static void keep(struct th_db *db, sqlite3_stmt *statement)
+{
+	size_t at = 0;
+
+	/* Whether it failed has been told already. */
+	sqlite3_reset(statement);
+	sqlite3_clear_bindings(statement);
+	while (at < KEPT && db->kept[at])
+		at++;
+	if (at == KEPT) {
+		sqlite3_finalize(db->kept[0]);
+		memmove(&db->kept[0], &db->kept[1],
+			(KEPT - 1) * sizeof(*db->kept));
+		at = KEPT - 1;
+	}
+	db->kept[at] = statement;
 }
 
 static int bind(sqlite3_stmt *statement, const char *types, va_list args)
@@ -406,8 +464,10 @@ static int prepare(struct th_db *db, struct th_query **query,
 	if (!made)
 		return th_fail_memory(err);
 	made->db = db;
-	if (sqlite3_prepare_v2(db->handle, sql, -1, &made->statement, NULL) !=
-			SQLITE_OK ||
+	made->statement = take_kept(db, sql);
+	if ((!made->statement &&
+		    sqlite3_prepare_v2(db->handle, sql, -1, &made->statement,
+			    NULL) != SQLITE_OK) ||
 		bind(made->statement, types, args) != SQLITE_OK) {
 		fail(db, err);
 		th_query_end(made);
@@ -485,7 +545,12 @@ void th_query_end(struct th_query *query)
 {
 	if (!query)
 		return;
-	sqlite3_finalize(query->statement);
+	/* One of a handle that was closed meanwhile is of no use. */
+	if (query->statement && !query->db->small &&
+		sqlite3_db_handle(query->statement) == query->db->handle)
+		keep(query->db, query->statement);
+	else
+		sqlite3_finalize(query->statement);
 	free(query);
 }
 

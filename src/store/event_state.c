@@ -102,6 +102,19 @@ static void read_event(struct th_query *query, void *item)
 	row->code = (int)th_query_int(query, 9);
 }
 
+/* One condition or the other: an index is used for no "or" of both. */
+#define EVENTS(condition)                                                      \
+	"SELECT number, time_us, container, name, from_state, to_state,"       \
+	" cause, actor, outcome, code FROM events"                             \
+	" WHERE " condition " AND number>?2 ORDER BY number"
+#define SESSIONS(condition)                                                    \
+	"SELECT s.id, s.container, c.name, s.command, s.user, s.actor,"        \
+	" s.background, s.pid, s.code, s.started_us, s.ended_us"               \
+	" FROM sessions s JOIN containers c ON c.id=s.container"               \
+	" WHERE " condition                                                    \
+	" AND (?2 IS NULL OR substr(s.id, 1, length(?2))=?2)"                  \
+	" ORDER BY s.started_us"
+
 int th_state_events(struct th_db *db, const char *id, int64_t behind,
 	struct th_event_row **rows, size_t *count, struct th_error *err)
 {
@@ -109,11 +122,8 @@ int th_state_events(struct th_db *db, const char *id, int64_t behind,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT number, time_us, container, name, from_state,"
-		    " to_state, cause, actor, outcome, code FROM events"
-		    " WHERE (?1 IS NULL OR container=?1) AND number>?2"
-		    " ORDER BY number",
-		    "ti", id, behind))
+		    id ? EVENTS("container=?1") : EVENTS("?1 IS NULL"), "ti",
+		    id, behind))
 		return -1;
 	if (state_rows(query, sizeof(**rows), read_event, &list, count, err))
 		return -1;
@@ -183,13 +193,8 @@ int th_state_sessions(struct th_db *db, const char *container, const char *text,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT s.id, s.container, c.name, s.command, s.user,"
-		    " s.actor, s.background, s.pid, s.code, s.started_us,"
-		    " s.ended_us FROM sessions s JOIN containers c"
-		    " ON c.id=s.container"
-		    " WHERE (?1 IS NULL OR s.container=?1)"
-		    " AND (?2 IS NULL OR substr(s.id, 1, length(?2))=?2)"
-		    " ORDER BY s.started_us",
+		    container ? SESSIONS("s.container=?1")
+			      : SESSIONS("?1 IS NULL"),
 		    "tt", container, text))
 		return -1;
 	if (state_rows(query, sizeof(**rows), read_session, &list, count, err))

@@ -47,6 +47,16 @@ int th_member_get(struct th_db *db, const char *container,
 	return rc;
 }
 
+/* One condition or the other: an index is used for no "or" of both. */
+#define MEMBERS(condition)                                                     \
+	"SELECT m.container, m.grp, m.member, m.after, m.settings"             \
+	" FROM members m JOIN containers c ON c.id=m.container"                \
+	" WHERE " condition " AND" IN_PLACE " ORDER BY m.grp, c.created_us"
+#define GROUPS(condition)                                                      \
+	"SELECT m.grp, count(*), sum(c.state IN ('running', 'paused'))"        \
+	" FROM members m JOIN containers c ON c.id=m.container"                \
+	" WHERE " condition " AND" IN_PLACE " GROUP BY m.grp ORDER BY m.grp"
+
 int th_member_list(struct th_db *db, const char *group,
 	struct th_member **members, size_t *count, struct th_error *err)
 {
@@ -54,11 +64,8 @@ int th_member_list(struct th_db *db, const char *group,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT m.container, m.grp, m.member, m.after, m.settings"
-		    " FROM members m JOIN containers c ON c.id=m.container"
-		    " WHERE (?1 IS NULL OR m.grp=?1) AND" IN_PLACE
-		    " ORDER BY m.grp, c.created_us",
-		    "t", group) ||
+		    group ? MEMBERS("m.grp=?1") : MEMBERS("?1 IS NULL"), "t",
+		    group) ||
 		state_rows(query, sizeof(**members), read_member, &list, count,
 			err))
 		return -1;
@@ -82,11 +89,8 @@ int th_group_list(struct th_db *db, const char *name,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT m.grp, count(*), sum(c.state IN ('running',"
-		    " 'paused')) FROM members m JOIN containers c"
-		    " ON c.id=m.container WHERE (?1 IS NULL OR m.grp=?1) "
-		    "AND" IN_PLACE " GROUP BY m.grp ORDER BY m.grp",
-		    "t", name) ||
+		    name ? GROUPS("m.grp=?1") : GROUPS("?1 IS NULL"), "t",
+		    name) ||
 		state_rows(
 			query, sizeof(**rows), read_group, &list, count, err))
 		return -1;

@@ -42,6 +42,16 @@ static void read_network(struct th_query *query, void *item)
 	row->loopback = th_query_int(query, 11) != 0;
 }
 
+/* One condition or the other: an index is used for no "or" of both. */
+#define NETWORKS(condition)                                                    \
+	"SELECT name, number, subnet4, subnet6, given4, given6, internal,"     \
+	" by_hand, created_us,"                                                \
+	" (SELECT count(DISTINCT container) FROM network_uses u"               \
+	" WHERE u.network=n.name),"                                            \
+	" (SELECT count(*) FROM addresses a WHERE a.network=n.name),"          \
+	" loopback FROM networks n WHERE " condition                           \
+	" ORDER BY created_us, number"
+
 int th_network_list(struct th_store *store, const char *name,
 	struct th_network_row **rows, size_t *count, struct th_error *err)
 {
@@ -49,15 +59,8 @@ int th_network_list(struct th_store *store, const char *name,
 	void *list = NULL;
 
 	if (th_db_query(store->db, &query, err,
-		    "SELECT name, number, subnet4, subnet6, given4, given6,"
-		    " internal, by_hand, created_us,"
-		    " (SELECT count(DISTINCT container) FROM network_uses u"
-		    " WHERE u.network=n.name),"
-		    " (SELECT count(*) FROM addresses a WHERE "
-		    "a.network=n.name),"
-		    " loopback FROM networks n WHERE ?1 IS NULL OR name=?1"
-		    " ORDER BY created_us, number",
-		    "t", name))
+		    name ? NETWORKS("name=?1") : NETWORKS("?1 IS NULL"), "t",
+		    name))
 		return -1;
 	if (state_rows(query, sizeof(**rows), read_network, &list, count, err))
 		return -1;

@@ -9,6 +9,7 @@
 #include "oci/digest.h"
 #include "store/image_state.h"
 #include "store/store.h"
+#include "tidyhull/image.h"
 
 /* The image that the step of the key has made: 1, 0, -1. One that was not
  * synced before the host was started again does not count. */
@@ -17,12 +18,6 @@ int th_step_state_find(struct th_store *store, const char *key,
 
 /* Why a step that is not remembered is not: what is known of one that says the
  * same. */
-enum th_step_reason {
-	TH_STEP_NEW, /* nothing */
-	TH_STEP_CONTENT, /* with other files */
-	TH_STEP_PARENT, /* on another image */
-	TH_STEP_BOTH
-};
 int th_step_state_reason(struct th_store *store, const struct th_step_key *step,
 	enum th_step_reason *reason, struct th_error *err);
 

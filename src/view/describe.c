@@ -67,34 +67,6 @@ static json_t *describe_ports(const struct th_context *context, const char *id)
 	return list;
 }
 
-void th_view_reach(const struct th_context *context, const char *id, char *text,
-	size_t size)
-{
-	struct th_port_row *rows = NULL;
-	struct th_error err = {0};
-	size_t count = 0, used = 0;
-	char last[96] = "";
-
-	text[0] = '\0';
-	if (th_state_ports(context->store->db, id, &rows, &count, &err))
-		return;
-	for (size_t i = 0; i < count && used < size; i++) {
-		char address[80], item[140];
-
-		near_address(&rows[i], address);
-		snprintf(item, sizeof(item), "%d at %s%s", rows[i].port,
-			is_http(rows[i].port) ? "http://" : "", address);
-		/* The same port over IPv4 and IPv6 is one to people. */
-		if (strcmp(item, last) == 0)
-			continue;
-		snprintf(last, sizeof(last), "%.95s", item);
-		snprintf(text + used, size - used, "%s%s", used ? ", " : "",
-			item);
-		used = strlen(text);
-	}
-	free(rows);
-}
-
 static json_t *describe_places(const struct th_context *context, const char *id)
 {
 	struct th_network_use places[TH_NETWORKS_MAX];
@@ -135,10 +107,11 @@ json_t *th_view_container(
 	th_state_addresses(
 		context->store->db, row->id, address4, address6, &err);
 	if (row->outcome != TH_OUTCOME_NONE) {
-		outcome = json_pack("{s:s s:s s:s}", "kind",
+		outcome = json_pack("{s:s s:s s:s s:b}", "kind",
 			th_outcome_word(row->outcome), "cause",
 			th_cause_word(row->cause.kind), "reason",
-			outcome_reason(row, text));
+			outcome_reason(row, text), "asked",
+			th_cause_is_asked(&row->cause));
 		if (row->outcome == TH_OUTCOME_EXITED)
 			json_object_set_new(
 				outcome, "exit-code", json_integer(row->code));
@@ -170,6 +143,9 @@ json_t *th_view_container(
 		json_object_set_new(doc, "group", json_string(member.group));
 	else
 		json_object_set_new(doc, "group", json_null());
+	json_object_set_new(doc, "wanted", json_boolean(row->wanted));
+	json_object_set_new(doc, "probe",
+		row->probe[0] ? json_string(row->probe) : json_null());
 	json_object_set_new(doc, "health",
 		row->health[0] ? json_string(row->health) : json_null());
 	if (doc && row->pid)

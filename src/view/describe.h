@@ -18,11 +18,6 @@ json_t *th_view_image(const struct th_image_row *row);
 json_t *th_view_image_fully(
 	const struct th_context *context, const struct th_image_row *row);
 
-/* Where the container's ports can be reached from this host: for people, as
- * "80 at http://localhost:8080", one each; "" where there are none. */
-void th_view_reach(const struct th_context *context, const char *id, char *text,
-	size_t size);
-
 /* A group and its containers in their order, each with those that it waits for;
  * fully: with their settings. NULL with an error. */
 json_t *th_view_group(const struct th_context *context, const char *name,

@@ -4,7 +4,22 @@
 
 #include "base/clock.h"
 #include "base/json.h"
+#include "base/utf8.h"
 #include "store/machine.h"
+
+json_t *th_view_said(const char *text)
+{
+	json_t *made = json_string(text);
+	struct th_buf visible;
+
+	if (made)
+		return made;
+	th_buf_init(&visible, 65536);
+	th_utf8_visible(text, strlen(text), &visible);
+	made = json_string(visible.data ? visible.data : "");
+	th_buf_release(&visible);
+	return made;
+}
 
 json_t *th_view_why(
 	const struct th_container_row *row, const struct th_why *why)
@@ -13,10 +28,9 @@ json_t *th_view_why(
 
 	for (size_t i = 0; i < why->line_count; i++)
 		json_array_append_new(lines,
-			json_pack("{s:s s:s%}", "stream",
+			json_pack("{s:s s:o}", "stream",
 				why->lines[i].err ? "err" : "out", "text",
-				why->lines[i].text,
-				strlen(why->lines[i].text)));
+				th_view_said(why->lines[i].text)));
 	return json_pack("{s:s s:s s:s s:s s:o s:o s:o}", "container", row->id,
 		"name", row->name, "state", th_state_word(row->state), "kind",
 		why->kind, "sentences", th_json_from_strings(&why->sentences),
@@ -77,27 +91,5 @@ json_t *th_view_event(const struct th_event_row *row)
 		json_object_set_new(doc, "outcome", json_string(row->outcome));
 		json_object_set_new(doc, "code", json_integer(row->code));
 	}
-	return doc;
-}
-
-json_t *th_view_log_entry(
-	const char *container, const struct th_log_entry *entry)
-{
-	json_t *text = json_stringn(entry->data, entry->len), *doc;
-	char time[TH_TIME_TEXT];
-	struct th_buf coded;
-
-	th_clock_format(entry->time_us, time);
-	doc = json_pack("{s:s s:s s:s s:b}", "container", container, "time",
-		time, "stream", entry->stream == TH_STREAM_OUT ? "out" : "err",
-		"more", entry->more);
-	if (text) {
-		json_object_set_new(doc, "text", text);
-		return doc;
-	}
-	th_buf_init(&coded, 4 * TH_LOG_LINE);
-	th_buf_base64(&coded, entry->data, entry->len);
-	json_object_set_new(doc, "base64", json_string(coded.data));
-	th_buf_release(&coded);
 	return doc;
 }

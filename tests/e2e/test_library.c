@@ -39,12 +39,10 @@ static bool fails(int rc, enum th_code code, const char *part)
 	return as_wanted;
 }
 
-static json_t *parse(char *text)
+/* As settings and the like; let go with the program. */
+static json_t *doc_of(const char *text)
 {
-	json_t *doc = text ? json_loads(text, 0, NULL) : NULL;
-
-	th_hull_free(text);
-	return doc;
+	return json_loads(text, JSON_DECODE_ANY, NULL);
 }
 
 static bool text_is(json_t *doc, const char *key, const char *value)
@@ -69,12 +67,16 @@ static const char *read_environment(const char *name)
 
 static bool open_hull(int purposes)
 {
+	char keeper[4096], pilot[4096];
 	const struct th_opening opening = {.root = world_store,
-		.programs = world_build,
+		.keeper = keeper,
+		.pilot = pilot,
 		.actor = "the berth planner",
 		.purposes = purposes,
 		.env = read_environment};
 
+	snprintf(keeper, sizeof(keeper), "%s/tidyhull-keeper", world_build);
+	snprintf(pilot, sizeof(pilot), "%s/tidyhull-pilot", world_build);
 	hull_ = th_hull_open(&opening, error);
 	return hull_ != NULL;
 }
@@ -83,196 +85,325 @@ static bool open_hull(int purposes)
 
 static void make_and_start(void)
 {
-	char *text = NULL;
-	json_t *doc;
+	json_t *doc = NULL;
 
 	WANT(th_container_make(hull_,
-		     "{\"image\": \"selwick/base\", \"name\": \"ship\", "
-		     "\"network\": \"none\", \"env\": [\"BERTH=4\"], "
-		     "\"mount\": \"/data=volume:hold\", \"stop\": "
-		     "\"grace=1s\", \"command\": "
-		     "[\"sh\", \"-c\", \"echo tide; echo low >&2; sleep "
-		     "1000\"]}",
-		     &text, error) == 0);
-	doc = parse(text);
+		     doc_of("{\"image\": \"selwick/base\", \"name\": \"ship\", "
+			    "\"network\": \"none\", \"env\": [\"BERTH=4\"], "
+			    "\"mount\": \"/data=volume:hold\", \"stop\": "
+			    "\"grace=1s\", \"command\": "
+			    "[\"sh\", \"-c\", \"echo tide; echo low >&2; "
+			    "sleep 1000\"]}"),
+		     &doc, error) == 0);
 	WANT(text_is(doc, "name", "ship"));
 	WANT(text_is(doc, "state", "created"));
 	json_decref(doc);
-	WANT(th_container_begin(hull_, "ship", error) == 0);
-	WANT(fails(th_container_begin(hull_, "ship", error), TH_FAILED,
-		     "running") ||
-		fails(-1, TH_IN_USE, "running") ||
-		fails(-1, TH_USAGE, "running"));
-	WANT(th_containers(hull_, false, &text, error) == 0);
-	WANT(count_of(parse(text), "containers") == 1);
-	WANT(th_container(hull_, "ship", false, &text, error) == 0);
-	doc = parse(text);
+	WANT(th_container_begin(hull_, "ship", &doc, error) == 0);
 	WANT(text_is(doc, "state", "running"));
+	json_decref(doc);
+	WANT(fails(th_container_begin(hull_, "ship", NULL, error), TH_IN_USE,
+		"running"));
+	WANT(th_list(hull_, TH_KIND_CONTAINER, false, &doc, error) == 0);
+	WANT(count_of(doc, "containers") == 1);
+	WANT(th_object(hull_, "ship", TH_KIND_CONTAINER, TH_FULL, &doc,
+		     error) == 0);
+	WANT(text_is(doc, "state", "running"));
+	WANT(text_is(json_object_get(doc, "settings"), "stop",
+		"signal=TERM,grace=1s"));
+	json_decref(doc);
+	WANT(th_hull_about(hull_, &doc, error) == 0);
+	WANT(text_is(doc, "root", world_store));
 	json_decref(doc);
 }
 
 static void run_inside(void)
 {
-	int streams[3] = {open("/dev/null", O_RDONLY),
-		open("inside.txt", O_WRONLY | O_CREAT | O_TRUNC, 0644), 2};
+	struct th_talk_command command = {
+		.words = doc_of("{\"command\": [\"sh\", \"-c\", \"echo $BERTH "
+				"$SIDE; exit 7\"], \"env\": [\"SIDE=port\"]}"),
+		.streams = {open("/dev/null", O_RDONLY),
+			open("inside.txt", O_WRONLY | O_CREAT | O_TRUNC, 0644),
+			2},
+		.program = -1};
 	char text[32] = "";
 	int code = -1, fd;
 
-	WANT(th_container_run(hull_, "ship",
-		     "{\"command\": [\"sh\", \"-c\", \"echo $BERTH $SIDE; exit "
-		     "7\"], \"env\": [\"SIDE=port\"]}",
-		     streams, &code, error) == 0);
+	WANT(th_talk_run(hull_, "ship", &command, &code, error) == 0);
 	WANT(code == 7);
 	fd = open("inside.txt", O_RDONLY);
 	WANT(read(fd, text, sizeof(text) - 1) == 7);
 	close(fd);
 	WANT(strcmp(text, "4 port\n") == 0);
-	WANT(fails(th_container_run(hull_, "ship", "{}", streams, &code, error),
-		TH_USAGE, "command"));
-	WANT(fails(th_container_run(hull_, "ship",
-			   "{\"command\": [\"/no/program\"]}", streams, &code,
-			   error),
+	command.words = doc_of("{}");
+	WANT(fails(th_talk_run(hull_, "ship", &command, &code, error), TH_USAGE,
+		"command"));
+	command.words = doc_of("{\"command\": [\"/no/program\"]}");
+	WANT(fails(th_talk_run(hull_, "ship", &command, &code, error),
 		TH_NO_PROGRAM, "/no/program"));
-	close(streams[0]);
-	close(streams[1]);
+	close(command.streams[0]);
+	close(command.streams[1]);
 }
 
-static bool take_line(void *owner, int64_t time_us, bool is_error,
-	const char *text, size_t bytes)
+/* 1 for what it wrote, 2 for what it wrote as an error; both in one talk. */
+static int listen_to(const char *name)
 {
-	int *seen = owner;
+	const struct th_terminal_size none = {0, 0};
+	struct th_news news = {.told = TH_TOLD_NOTHING};
+	th_talk *talk = NULL;
+	int heard = 0, rc;
 
-	if (time_us > 0 && !is_error && bytes == 4 &&
-		memcmp(text, "tide", 4) == 0)
-		*seen |= 1;
-	if (is_error && bytes == 3 && memcmp(text, "low", 3) == 0)
-		*seen |= 2;
-	return true;
+	WANT(th_talk_start(hull_, name, none, &talk, error) == 0);
+	if (!talk)
+		return 0;
+	WANT(th_talk_input(talk, "ebb\n", 4) == 0);
+	WANT(th_talk_input(talk, NULL, 0) == 0);
+	while ((rc = th_talk_next(talk, &news, error)) == 1 &&
+		news.told != TH_TOLD_ENDED) {
+		if (news.told == TH_TOLD_OUT && news.bytes == 4 &&
+			memcmp(news.text, "ebb\n", 4) == 0)
+			heard |= 1;
+		if (news.told == TH_TOLD_ERR)
+			heard |= 2;
+	}
+	WANT(rc == 1 && news.exit_code == 5 && !news.by_signal);
+	th_talk_close(talk);
+	return heard;
+}
+
+static void talk(void)
+{
+	WANT(th_container_make(hull_,
+		     doc_of("{\"image\": \"selwick/base\", \"name\": "
+			    "\"skiff\", "
+			    "\"network\": \"none\", \"keep\": false, "
+			    "\"command\": [\"sh\", \"-c\", \"cat; echo low "
+			    ">&2; exit 5\"]}"),
+		     NULL, error) == 0);
+	WANT(listen_to("skiff") == 3);
+}
+
+/* 1 and 2 for what the two streams say, in the log. */
+static int read_log(void)
+{
+	const struct th_lines_wish wish = {.last = -1};
+	struct th_line line;
+	th_lines *lines = NULL;
+	int seen = 0;
+
+	WANT(th_lines_open(hull_, "ship", &wish, &lines, error) == 0);
+	while (lines && th_lines_next(lines, &line, error) == 1) {
+		if (line.time_us > 0 && !line.is_error && line.bytes == 4 &&
+			memcmp(line.text, "tide", 4) == 0)
+			seen |= 1;
+		if (line.is_error && line.bytes == 3 &&
+			memcmp(line.text, "low", 3) == 0)
+			seen |= 2;
+	}
+	th_lines_close(lines);
+	return seen;
 }
 
 static void look(void)
 {
-	char *text = NULL;
-	json_t *doc;
+	json_t *doc = NULL, *more = NULL;
 	int seen = 0;
 
 	for (int tries = 0; tries < 100 && seen != 3; tries++) {
-		WANT(th_container_log(
-			     hull_, "ship", -1, take_line, &seen, error) == 0);
+		seen |= read_log();
 		usleep(20000);
 	}
 	WANT(seen == 3);
-	WANT(th_container_reason(hull_, "ship", &text, error) == 0);
-	WANT(count_of(parse(text), "sentences") > 0);
-	WANT(th_container_inside(hull_, "ship", &text, error) == 0);
-	WANT(count_of(parse(text), "processes") > 0);
-	WANT(th_container_usage(hull_, "ship", &text, error) == 0);
-	doc = parse(text);
-	WANT(text_is(doc, "name", "ship"));
+	WANT(th_container_reason(hull_, "ship", &doc, error) == 0);
+	WANT(count_of(doc, "sentences") > 0);
+	WANT(th_container_inside(hull_, "ship", &doc, error) == 0);
+	WANT(count_of(doc, "processes") > 0);
+	WANT(th_container_usage(hull_, NULL, &doc, error) == 0);
+	WANT(count_of(doc, "containers") == 1);
+	WANT(th_container_changes(hull_, "ship", &doc, error) == 0);
 	json_decref(doc);
-	WANT(th_container_events(hull_, "ship", 0, &text, error) == 0);
-	doc = parse(text);
+	WANT(th_container_shell(hull_, "ship", &doc, error) == 0);
+	WANT(text_is(doc, "path", "/bin/sh"));
+	json_decref(doc);
+	WANT(th_container_events(hull_, "ship", 0, &doc, error) == 0);
 	WANT(json_array_size(json_object_get(doc, "events")) >= 2);
-	WANT(th_container_events(hull_, "ship",
-		     json_integer_value(json_object_get(doc, "last")), &text,
-		     error) == 0);
 	/* Who acts stands there. */
 	WANT(strstr(json_string_value(json_object_get(
 			    json_array_get(json_object_get(doc, "events"), 0),
 			    "actor")),
 		     "the berth planner") != NULL);
+	WANT(th_container_events(hull_, "ship",
+		     json_integer_value(json_object_get(doc, "last")), &more,
+		     error) == 0);
+	WANT(count_of(more, "events") == 0);
 	json_decref(doc);
-	WANT(count_of(parse(text), "events") == 0);
-	WANT(th_container_sessions(hull_, "ship", &text, error) == 0);
-	WANT(count_of(parse(text), "sessions") >= 1);
+	/* One that is gone has a history, too. */
+	WANT(th_container_events(hull_, "skiff", 0, &doc, error) == 0);
+	WANT(count_of(doc, "events") >= 3);
+	WANT(th_past(hull_, "skiff", NULL, error) == 0);
+	WANT(fails(th_past(hull_, "galleon", NULL, error), TH_NOT_FOUND,
+		"galleon"));
+	WANT(th_list(hull_, TH_KIND_SESSION, true, &doc, error) == 0);
+	WANT(count_of(doc, "sessions") >= 1);
+}
+
+static int ends; /* that were told */
+
+static void count_end(void *owner, const json_t *container,
+	const json_t *ending, const th_error *failed)
+{
+	const struct th_end_watch *unused = owner;
+
+	(void)unused;
+	ends += container && ending && !failed;
 }
 
 static void change(void)
 {
-	char *text = NULL;
-	json_t *doc;
+	const struct th_end_watch watch = {.ended = count_end};
+	json_t *doc = NULL;
 	int fd;
 
-	WANT(th_container_change(hull_, "ship", "{\"restart\": \"on-failure\"}",
+	WANT(th_container_change(hull_, "ship",
+		     doc_of("{\"restart\": \"on-failure\"}"), NULL,
 		     error) == 0);
-	WANT(fails(th_container_change(
-			   hull_, "ship", "{\"restart\": \"at noon\"}", error),
+	WANT(fails(th_container_change(hull_, "ship",
+			   doc_of("{\"restart\": \"at noon\"}"), NULL, error),
 		TH_USAGE, "at noon"));
 	WANT(th_container_name(hull_, "ship", "barge", error) == 0);
-	WANT(fails(th_container(hull_, "ship", false, &text, error),
+	WANT(fails(th_object(hull_, "ship", TH_KIND_CONTAINER, TH_BRIEF, &doc,
+			   error),
 		TH_NOT_FOUND, "ship"));
 	fd = open("hold.tar", O_RDWR | O_CREAT | O_TRUNC, 0644);
-	WANT(th_container_save(hull_, "barge", "/etc", fd, error) == 0);
+	WANT(th_files_copy(
+		     hull_, "barge:/etc", NULL, fd, "keep", NULL, error) == 0);
 	WANT(lseek(fd, 0, SEEK_SET) == 0);
-	WANT(th_container_load(hull_, "barge", "/data", fd, error) == 0);
-	close(fd);
-	WANT(fails(th_container_save(hull_, "barge", "etc", 1, error), TH_USAGE,
-		"absolute"));
-	WANT(th_container_await(hull_, "barge", false, 50, error) == 1);
-	WANT(th_container_end(hull_, "barge", -1, &text, error) == 0);
-	doc = parse(text);
-	WANT(text_is(doc, "kind", "signal"));
+	WANT(th_files_copy(
+		     hull_, NULL, "barge:/data", fd, "keep", &doc, error) == 0);
+	WANT(json_integer_value(json_object_get(doc, "files")) > 0);
 	json_decref(doc);
-	WANT(th_container_await(hull_, "barge", false, -1, error) == 0);
-	WANT(fails(th_volume_delete(hull_, "hold", error), TH_IN_USE, "hold"));
-	WANT(th_container_delete(hull_, "barge", false, error) == 0);
-	WANT(th_volume_delete(hull_, "hold", error) == 0);
+	close(fd);
+	WANT(fails(
+		th_files_copy(hull_, "./etc", "./data", -1, NULL, NULL, error),
+		TH_USAGE, "neither"));
+	WANT(th_container_await(hull_, "barge", false, 50, NULL, error) == 1);
+	WANT(th_container_kill(hull_, "barge", "CONT", &doc, error) == 0);
+	WANT(text_is(doc, "signal", "CONT"));
+	json_decref(doc);
+	WANT(th_containers_end(hull_, doc_of("[\"barge\"]"), -1, false, &watch,
+		     error) == 0);
+	WANT(ends == 1);
+	WANT(th_container_await(hull_, "barge", false, -1, &doc, error) == 0);
+	WANT(json_integer_value(json_object_get(doc, "exit-code")) == 143 ||
+		json_integer_value(json_object_get(doc, "exit-code")) == 137);
+	json_decref(doc);
+	WANT(fails(th_remove(hull_, "hold", TH_KIND_VOLUME, false, NULL, error),
+		TH_IN_USE, "hold"));
+	WANT(th_remove(hull_, "barge", TH_KIND_CONTAINER, false, NULL, error) ==
+		0);
+	WANT(th_remove(hull_, "hold", TH_KIND_VOLUME, false, NULL, error) == 0);
 }
 
 static void share(void)
 {
-	char *text = NULL;
+	json_t *doc = NULL;
 
 	WANT(th_volume_new(hull_, "charts", error) == 0);
 	WANT(fails(th_volume_new(hull_, "charts", error), TH_IN_USE, "charts"));
 	WANT(fails(th_volume_new(hull_, "../x", error), TH_USAGE, "../x"));
-	WANT(th_volumes(hull_, &text, error) == 0);
-	WANT(count_of(parse(text), "volumes") == 1);
-	WANT(th_volume(hull_, "charts", &text, error) == 0);
-	json_decref(parse(text));
-	WANT(th_volume_delete(hull_, "charts", error) == 0);
-	WANT(th_network_create(hull_, "pier", "10.91.0.0/24", true, error) ==
+	WANT(th_list(hull_, TH_KIND_VOLUME, true, &doc, error) == 0);
+	WANT(count_of(doc, "volumes") == 1);
+	WANT(th_object(hull_, "charts", TH_KIND_VOLUME, TH_FULL, NULL, error) ==
 		0);
-	WANT(fails(th_network_create(hull_, "pier", NULL, false, error),
+	WANT(th_remove(hull_, "charts", TH_KIND_VOLUME, false, NULL, error) ==
+		0);
+	WANT(th_network_create(hull_, "pier", doc_of("[\"10.91.0.0/24\"]"),
+		     true, false, error) == 0);
+	WANT(fails(th_network_create(hull_, "pier", NULL, false, false, error),
 		TH_IN_USE, "pier"));
-	WANT(th_network(hull_, "pier", &text, error) == 0);
-	json_decref(parse(text));
-	WANT(th_networks(hull_, &text, error) == 0);
-	WANT(count_of(parse(text), "networks") >= 1);
-	WANT(th_network_delete(hull_, "pier", error) == 0);
-	WANT(th_groups(hull_, &text, error) == 0);
-	WANT(count_of(parse(text), "groups") == 0);
+	WANT(th_object(hull_, "pier", TH_KIND_NETWORK, TH_FULL, NULL, error) ==
+		0);
+	WANT(th_list(hull_, TH_KIND_NETWORK, true, &doc, error) == 0);
+	WANT(count_of(doc, "networks") >= 1);
+	WANT(th_remove(hull_, "pier", TH_KIND_NETWORK, false, NULL, error) ==
+		0);
+	WANT(th_list(hull_, TH_KIND_GROUP, true, &doc, error) == 0);
+	WANT(count_of(doc, "groups") == 0);
 	WANT(fails(
-		th_group(hull_, "fleet", &text, error), TH_NOT_FOUND, "fleet"));
+		th_object(hull_, "fleet", TH_KIND_GROUP, TH_FULL, &doc, error),
+		TH_NOT_FOUND, "fleet"));
 }
 
 static void images(void)
 {
-	const char *const names[] = {"selwick/base"};
-	char *text = NULL;
+	const json_t *names = doc_of("[\"selwick/base\"]");
+	json_t *doc = NULL;
 
-	WANT(th_images(hull_, &text, error) == 0);
-	WANT(count_of(parse(text), "images") == 1);
-	WANT(th_image(hull_, "selwick/base", &text, error) == 0);
-	WANT(count_of(parse(text), "layers") > 0);
-	WANT(th_image_name(hull_, "selwick/base", "selwick/hulk", error) == 0);
-	WANT(th_image_delete(hull_, "selwick/hulk", error) == 0);
-	WANT(th_image_pack(hull_, names, 1, "base.tar", false, error) == 0);
-	WANT(fails(th_image_pack(hull_, names, 1, "base.tar", false, error),
+	WANT(th_list(hull_, TH_KIND_IMAGE, true, &doc, error) == 0);
+	WANT(count_of(doc, "images") == 1);
+	WANT(th_object(hull_, "selwick/base", TH_KIND_IMAGE, TH_FULL, &doc,
+		     error) == 0);
+	WANT(count_of(doc, "layers") > 0);
+	WANT(th_image_name(
+		     hull_, "selwick/base", "selwick/hulk", NULL, error) == 0);
+	WANT(th_remove(hull_, "selwick/hulk", TH_KIND_IMAGE, false, &doc,
+		     error) == 0);
+	WANT(json_is_false(json_object_get(doc, "gone")));
+	json_decref(doc);
+	WANT(th_image_pack(
+		     hull_, names, "base.tar", false, NULL, NULL, error) == 0);
+	WANT(fails(th_image_pack(
+			   hull_, names, "base.tar", false, NULL, NULL, error),
 		TH_IN_USE, "base.tar"));
-	WANT(th_image_unpack(hull_, "base.tar", error) == 0);
-	WANT(fails(th_image_fetch(hull_, "not a name", NULL, &text, error),
+	WANT(th_image_unpack(hull_, "base.tar", NULL, NULL, &doc, error) == 0);
+	WANT(count_of(doc, "pulled") == 1);
+	WANT(th_registry_peek(hull_, "./base.tar", NULL, &doc, error) == 0);
+	WANT(count_of(doc, "images") == 1);
+	WANT(fails(th_image_fetch(hull_, "not a name", NULL, &doc, error),
 		TH_USAGE, "not a name"));
 	WANT(th_store_settle(hull_, error) == 0);
-	WANT(th_store_check(hull_, false, &text, error) == 0);
-	WANT(count_of(parse(text), "findings") == 0);
+	WANT(th_store_check(hull_, false, &doc, error) == 0);
+	WANT(count_of(doc, "findings") == 0);
+}
+
+/* A group as a file would describe it. */
+static void group(void)
+{
+	static const char *const text =
+		"{\"name\": \"fleet\", \"containers\": [{\"member\": \"a\", "
+		"\"settings\": {\"image\": \"selwick/base\", \"name\": "
+		"\"fleet-a\", \"network\": \"none\", \"stop\": \"grace=1s\", "
+		"\"command\": [\"sleep\", \"1000\"]}}, {\"member\": \"b\", "
+		"\"after\": [{\"member\": \"a\", \"is\": \"running\"}], "
+		"\"settings\": {\"image\": \"selwick/base\", \"name\": "
+		"\"fleet-b\", \"network\": \"none\", \"stop\": \"grace=1s\", "
+		"\"command\": [\"sleep\", \"1000\"]}}]}";
+	const struct th_group_how how = {.ready_ms = 20000, .grace_ms = -1};
+	const json_t *fleet = doc_of(text);
+	json_t *doc = NULL;
+
+	WANT(th_group_look(hull_, fleet, &doc, error) == 0);
+	WANT(count_of(doc, "acts") == 2);
+	WANT(th_group_launch(hull_, fleet, &how, &doc, error) == 0);
+	WANT(count_of(doc, "containers") == 2);
+	WANT(th_containers_order(
+		     hull_, doc_of("[\"group:fleet\"]"), &doc, error) == 0);
+	WANT(json_is_true(json_object_get(doc, "ordered")));
+	json_decref(doc);
+	WANT(fails(th_remove(hull_, "group:fleet", TH_KIND_GROUP, false, NULL,
+			   error),
+		TH_IN_USE, "fleet"));
+	WANT(th_remove(hull_, "fleet-a", TH_KIND_CONTAINER, true, NULL,
+		     error) == 0);
+	WANT(th_remove(hull_, "fleet-b", TH_KIND_CONTAINER, true, NULL,
+		     error) == 0);
+	WANT(th_remove(hull_, "fleet", TH_KIND_GROUP, false, NULL, error) == 0);
 }
 
 static void refuse(void)
 {
 	static const struct {
 		const char *settings, *part;
-	} wrong[] = {{"{", "settings"}, {"{}", "image"},
+	} wrong[] = {{"[]", "image"}, {"{}", "image"},
 		{"{\"image\": 3}", "\"image\" is a text"},
 		{"{\"image\": \"selwick/base\", \"berth\": 3}", "berth"},
 		{"{\"image\": \"selwick/base\", \"port\": [1]}", "port"},
@@ -285,23 +416,25 @@ static void refuse(void)
 		{"{\"image\": \"selwick/base\", \"name\": \"a/b\", \"port\": "
 		 "\"x\"}",
 			"a/b"}};
-	char *text = NULL;
+	json_t *doc = NULL;
 
 	for (size_t i = 0; i < sizeof(wrong) / sizeof(*wrong); i++) {
 		int rc = th_container_make(
-			hull_, wrong[i].settings, &text, error);
+			hull_, doc_of(wrong[i].settings), NULL, error);
 
-		WANT(rc == -1 && !text);
+		WANT(rc == -1);
 		WANT(strstr(th_error_message(error), wrong[i].part) != NULL);
 		th_error_clear(error);
 	}
 	/* Two mistakes are told at once. */
-	WANT(th_container_make(hull_, wrong[8].settings, NULL, error) == -1);
+	WANT(th_container_make(hull_, doc_of(wrong[8].settings), &doc, error) ==
+		-1);
 	WANT(strchr(th_error_message(error), '\n') != NULL);
+	WANT(count_of(doc, "problems") == 2);
 	th_error_clear(error);
 	/* Nobody has to want the error. */
-	WANT(th_container_begin(hull_, "nosuch", NULL) == -1);
-	WANT(th_container_await(hull_, "nosuch", false, 0, NULL) == -1);
+	WANT(th_container_begin(hull_, "nosuch", NULL, NULL) == -1);
+	WANT(th_container_await(hull_, "nosuch", false, -1, NULL, NULL) == -1);
 	WANT(strcmp(th_hull_root(hull_), world_store) == 0);
 	WANT(strlen(th_hull_version()) >= 5);
 }
@@ -314,15 +447,17 @@ static void use_library(void)
 		return;
 	make_and_start();
 	run_inside();
+	talk();
 	look();
 	change();
 	share();
+	group();
 	images();
 	refuse();
 	th_hull_close(hull_);
 	/* Once more, only to look. */
 	WANT(open_hull(TH_TO_LOOK));
-	WANT(th_containers(hull_, true, &(char *){NULL}, error) == 0);
+	WANT(th_list(hull_, TH_KIND_CONTAINER, true, NULL, error) == 0);
 	th_hull_close(hull_);
 	th_error_free(error);
 }

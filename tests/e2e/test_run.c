@@ -99,6 +99,16 @@ static void signals_reach_the_program(void)
 	CHECK(wait_until(has_begun, out_file));
 	signal_to(pid, SIGTERM);
 	CHECK_INT(wait_for(pid), 128 + SIGTERM);
+	/* One that was made before has them, too. */
+	CODE(hull("create selwick/base --name lamp --network none -- sh -c "
+		  "'trap \"echo caught; exit 6\" INT; echo begun; while :; do "
+		  "sleep 0.1; done'"),
+		0);
+	pid = hull_start(out_file, "start --attach lamp");
+	CHECK(wait_until(has_begun, out_file));
+	signal_to(pid, SIGINT);
+	CHECK_INT(wait_for(pid), 6);
+	CODE(hull("remove lamp -q"), 0);
 }
 
 static void kept_when_asked_to(void)

@@ -2,7 +2,7 @@
 #include <stdlib.h>
 #include <string.h>
 
-#include "container/env_file.h"
+#include "base/env_file.h"
 #include "fuzz.h"
 
 int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)

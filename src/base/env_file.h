@@ -1,6 +1,6 @@
 /* Files with lines of environment settings: --env @file:PATH. */
-#ifndef TH_CONTAINER_ENV_FILE_H
-#define TH_CONTAINER_ENV_FILE_H
+#ifndef TH_BASE_ENV_FILE_H
+#define TH_BASE_ENV_FILE_H
 
 #include "base/buffer.h"
 #include "base/error.h"

@@ -1,4 +1,4 @@
-#include "container/env_file.h"
+#include "base/env_file.h"
 
 #include <ctype.h>
 #include <stdio.h>

@@ -1,0 +1,16 @@
+/* The words of settings, as the library knows them. */
+#ifndef CLI_WORDS_H
+#define CLI_WORDS_H
+
+#include <jansson.h>
+#include <stdbool.h>
+
+/* All of them: {"name", "kind", "joins"} each (tidyhull/container.h); valid
+ * until the program ends. */
+const json_t *setting_words(void);
+/* The one of the name, or NULL. */
+const json_t *setting_word(const char *name);
+bool is_kind(const json_t *word, const char *kind);
+bool joins(const json_t *word, const char *how);
+
+#endif
