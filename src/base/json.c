@@ -223,3 +223,14 @@ json_t *th_json_time(int64_t time_us)
 	th_clock_format(time_us, text);
 	return json_string(text);
 }
+
+void th_json_filter(json_t *array,
+	bool (*drop)(const json_t *item, const void *with), const void *with)
+{
+	for (size_t i = 0; i < json_array_size(array);) {
+		if (drop(json_array_get(array, i), with))
+			json_array_remove(array, i);
+		else
+			i++;
+	}
+}

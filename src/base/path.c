@@ -150,7 +150,6 @@ int th_path_make_in_root(int rootfd, const char *path, bool folder)
 	return make_in_root(rootfd, path, folder, LINKS_MAX);
 }
 
-
 char *th_path_absolute(const char *base, const char *path)
 {
 	struct th_buf out;

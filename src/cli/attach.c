@@ -9,12 +9,12 @@
 #include <string.h>
 #include <sys/ioctl.h>
 #include <sys/signalfd.h>
-#include <sys/syscall.h>
 #include <termios.h>
 #include <unistd.h>
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/guard.h"
 #include "cli/doc.h"
 #include "cli/output.h"
 
@@ -22,34 +22,11 @@ static struct termios saved;
 static bool raw;
 static int guard = -1; /* the end of a pipe to the guard */
 
-/* A process that puts the terminal right where this one cannot any more,
- * because it was killed. Every signal that people send passes it by. */
-static void post_guard(void)
+static void put_right(void *unused)
 {
-	sigset_t all;
-	int pair[2];
-	char word;
-	pid_t pid;
-
-	if (pipe2(pair, O_CLOEXEC))
-		return;
-	pid = fork();
-	if (pid == 0) {
-		/* In a session of its own no terminal stops it. */
-		setsid();
-		sigfillset(&all);
-		sigprocmask(SIG_SETMASK, &all, NULL);
-		dup2(pair[0], 1);
-		syscall(SYS_close_range, 2, ~0u, 0);
-		if (read(1, &word, 1) == 0)
-			tcsetattr(0, TCSAFLUSH, &saved);
-		_exit(0);
-	}
-	close(pair[0]);
-	if (pid < 0)
-		close(pair[1]);
-	else
-		guard = pair[1];
+	(void)unused;
+	if (th_guard_hears() < 0)
+		tcsetattr(0, TCSAFLUSH, &saved);
 }
 
 static void restore_terminal(void)
@@ -57,10 +34,7 @@ static void restore_terminal(void)
 	if (raw)
 		tcsetattr(0, TCSAFLUSH, &saved);
 	raw = false;
-	if (guard >= 0 && write(guard, "x", 1) != 1) {
-		/* It has gone, and is not needed any more. */
-	}
-	th_close(&guard);
+	th_guard_dismiss(&guard);
 }
 
 static void make_raw(void)
@@ -69,7 +43,8 @@ static void make_raw(void)
 
 	if (tcgetattr(0, &saved))
 		return;
-	post_guard();
+	/* Without one, a kill leaves the terminal as it is. */
+	th_guard_post(put_right, NULL, &guard);
 	changed = saved;
 	cfmakeraw(&changed);
 	if (tcsetattr(0, TCSAFLUSH, &changed) == 0) {

@@ -36,16 +36,6 @@ static void rewrite_limits(json_t *resources, const struct th_limit *limit)
 	th_limit_write(&kept, resources);
 }
 
-/* As it can be written again. */
-static int read_plan(int folder, const struct th_container_row *row,
-	struct th_plan *plan, struct th_error *err)
-{
-	return th_plan_read(folder, plan, err) ||
-			th_plan_complete(plan, row->restart, row->probe, err)
-		? -1
-		: 0;
-}
-
 static int keep_limits(int folder, struct th_plan *plan,
 	const struct th_limit *limit, struct th_error *err)
 {
@@ -101,7 +91,7 @@ int th_container_adjust(const struct th_context *context,
 			"cannot lock the container's folder");
 		goto out;
 	}
-	if (read_plan(folder, row, &plan, err))
+	if (th_plan_read_whole(folder, row, &plan, err))
 		goto out;
 	whole = plan.limit;
 	for (size_t i = 0; i < changes->count; i++) {
@@ -188,8 +178,8 @@ static int change_both(const struct th_context *context,
 			"cannot lock the container's folder");
 		goto out;
 	}
-	if (read_plan(folder, row, &before, err) ||
-		read_plan(folder, row, &plan, err))
+	if (th_plan_read_whole(folder, row, &before, err) ||
+		th_plan_read_whole(folder, row, &plan, err))
 		goto out;
 	if (th_db_begin_durable(db, row->keep, err))
 		goto out;

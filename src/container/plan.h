@@ -9,6 +9,7 @@
 #include "base/buffer.h"
 #include "base/error.h"
 #include "model/settings.h"
+#include "store/container_state.h"
 
 #define TH_PLAN_MAX (4u << 20)
 /* How many user and group IDs a container has that has its own. */
@@ -52,9 +53,10 @@ struct th_plan {
 
 /* Reads FOLDER/plan.json. */
 int th_plan_read(int folder, struct th_plan *plan, struct th_error *err);
-/* Policy and probe as the state has them, where a former plan lacks them. */
-int th_plan_complete(struct th_plan *plan, const char *restart,
-	const char *probe, struct th_error *err);
+/* The same, with policy and probe as the state has them, where a former plan
+ * lacks them. */
+int th_plan_read_whole(int folder, const struct th_container_row *row,
+	struct th_plan *plan, struct th_error *err);
 /* Its mounts and ports as they are written in settings; appended. -1 without
  * memory. */
 int th_plan_mount_texts(const struct th_plan *plan, struct th_strings *texts);

@@ -88,15 +88,19 @@ int plan_read_texts(
 	return rc;
 }
 
-int th_plan_complete(struct th_plan *plan, const char *restart,
-	const char *probe, struct th_error *err)
+int th_plan_read_whole(int folder, const struct th_container_row *row,
+	struct th_plan *plan, struct th_error *err)
 {
+	if (th_plan_read(folder, plan, err))
+		return -1;
 	if (plan->has_life)
 		return 0;
 	th_probe_release(&plan->probe);
-	if (th_policy_parse(restart, &plan->policy, err) ||
-		th_probe_parse(probe, &plan->probe, err))
+	if (th_policy_parse(row->restart, &plan->policy, err) ||
+		th_probe_parse(row->probe, &plan->probe, err)) {
+		th_plan_release(plan);
 		return -1;
+	}
 	plan->has_life = true;
 	return 0;
 }

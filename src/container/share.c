@@ -6,6 +6,7 @@
 #include <string.h>
 
 #include "base/file.h"
+#include "base/json.h"
 #include "sandbox/idmap.h"
 
 static json_t *part(json_t *config, const char *name)
@@ -147,18 +148,20 @@ static int share_user(struct th_store *store, int folder, const char *id,
 
 /* ---- what ranks of one job talk by ---- */
 
+static bool has_member(const json_t *one, const void *with)
+{
+	const char *const *pair = with;
+	const char *text = json_string_value(json_object_get(one, pair[0]));
+
+	return text && strcmp(text, pair[1]) == 0;
+}
+
 /* Takes out what has the member. */
 static void remove_with(json_t *list, const char *key, const char *value)
 {
-	for (size_t i = 0; i < json_array_size(list);) {
-		const json_t *one = json_array_get(list, i);
-		const char *text = json_string_value(json_object_get(one, key));
+	const char *const pair[] = {key, value};
 
-		if (text && strcmp(text, value) == 0)
-			json_array_remove(list, i);
-		else
-			i++;
-	}
+	th_json_filter(list, has_member, pair);
 }
 
 static void share_memory(json_t *config)

@@ -258,11 +258,8 @@ static int read_policy(const struct look *look, struct th_policy *policy)
 	struct th_error ignored = {0}; /* then nothing comes */
 	struct th_plan plan = {0};
 	int folder = th_container_folder(look->context, row, &ignored);
-	int rc = folder < 0 || th_plan_read(folder, &plan, &ignored) ||
-			th_plan_complete(
-				&plan, row->restart, row->probe, &ignored)
-		? -1
-		: 0;
+	int rc = folder < 0 ? -1
+			    : th_plan_read_whole(folder, row, &plan, &ignored);
 
 	*policy = plan.policy;
 	th_plan_release(&plan);

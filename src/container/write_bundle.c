@@ -51,18 +51,6 @@ static int check_settings(struct th_settings *settings, struct th_error *err)
 
 /* ---- config.json ---- */
 
-/* Takes out of an array what drop says. */
-static void filter(json_t *array, bool (*drop)(json_t *item, const void *with),
-	const void *with)
-{
-	for (size_t i = 0; i < json_array_size(array);) {
-		if (drop(json_array_get(array, i), with))
-			json_array_remove(array, i);
-		else
-			i++;
-	}
-}
-
 static const char *text_of(const json_t *object, const char *key)
 {
 	const char *text = json_string_value(json_object_get(object, key));
@@ -70,7 +58,7 @@ static const char *text_of(const json_t *object, const char *key)
 	return text ? text : "";
 }
 
-static bool lies_below(json_t *mount, const void *with)
+static bool lies_below(const json_t *mount, const void *with)
 {
 	const char *source = text_of(mount, "source");
 	size_t len = strlen(with);
@@ -78,13 +66,13 @@ static bool lies_below(json_t *mount, const void *with)
 	return strncmp(source, with, len) == 0 && source[len] == '/';
 }
 
-static bool is_of_type(json_t *namespace, const void *with)
+static bool is_of_type(const json_t *namespace, const void *with)
 {
 	return strcmp(text_of(namespace, "type"), with) == 0;
 }
 
 /* Only the caller's group is mapped. */
-static bool is_group_option(json_t *option, const void *with)
+static bool is_group_option(const json_t *option, const void *with)
 {
 	(void)with;
 	return strcmp(json_string_value(option), "gid=5") == 0;
@@ -109,7 +97,7 @@ static void change_mounts(json_t *config, const struct th_store *store,
 	size_t i;
 
 	/* Files and volumes of the store are not there elsewhere. */
-	filter(mounts, lies_below, store->root);
+	th_json_filter(mounts, lies_below, store->root);
 	json_array_foreach(mounts, i, mount)
 	{
 		if (strcmp(text_of(mount, "type"), "cgroup2") == 0) {
@@ -119,7 +107,7 @@ static void change_mounts(json_t *config, const struct th_store *store,
 				mount, "source", json_string("cgroup"));
 		}
 		if (settings->caller.unprivileged)
-			filter(json_object_get(mount, "options"),
+			th_json_filter(json_object_get(mount, "options"),
 				is_group_option, NULL);
 	}
 	if (strcmp(settings->network, "host") == 0)
@@ -233,7 +221,8 @@ static int change_config(const struct th_context *context,
 	/* Without a name of its own it has the node's. */
 	if (!settings->hostname) {
 		json_object_del(config, "hostname");
-		filter(json_object_get(part, "namespaces"), is_of_type, "uts");
+		th_json_filter(
+			json_object_get(part, "namespaces"), is_of_type, "uts");
 	}
 	if (settings->caller.unprivileged)
 		map_caller(config, settings);

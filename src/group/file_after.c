@@ -3,6 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/choice.h"
 #include "group/file_parts.h"
 #include "network/network.h"
 
@@ -35,15 +36,13 @@ static void take_pair(struct th_yaml *reading, yaml_node_t *key,
 {
 	char *text = th_yaml_text(reading, value, "after");
 
-	for (int i = 0; text && i < 3; i++) {
-		if (strcmp(text, words[i]) != 0)
-			continue;
+	int what = th_choice(text, words, 3);
+
+	if (what >= 0)
 		append(reading, owner, th_yaml_place_of(key),
-			strdup(th_yaml_key_text(key)), (enum th_after_what)i);
-		free(text);
-		return;
-	}
-	if (text)
+			strdup(th_yaml_key_text(key)),
+			(enum th_after_what)what);
+	else if (text)
 		th_yaml_complain(reading, value, "use running, ready or ended",
 			"\"%.60s\" is nothing that \"after\" can wait for",
 			text);

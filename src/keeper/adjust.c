@@ -72,12 +72,8 @@ static int reload(struct keeper *keeper, struct th_error *err)
 
 	if (rc == 0)
 		return th_fail(err, TH_NOT_FOUND, "the container is gone");
-	if (rc < 0 || th_plan_read(keeper->folder_fd, &plan, err))
+	if (rc < 0 || th_plan_read_whole(keeper->folder_fd, &row, &plan, err))
 		return -1;
-	if (th_plan_complete(&plan, row.restart, row.probe, err)) {
-		th_plan_release(&plan);
-		return -1;
-	}
 	keeper->policy = plan.policy;
 	if (strcmp(row.probe, keeper->row.probe) != 0) {
 		bool any = plan.probe.kind != TH_PROBE_NONE;

@@ -46,11 +46,10 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 		return -1;
 	th_plan_release(&keeper->plan);
 	th_bundle_release(&keeper->bundle);
-	rc = th_plan_read(keeper->folder_fd, &keeper->plan, err);
+	rc = th_plan_read_whole(
+		keeper->folder_fd, &keeper->row, &keeper->plan, err);
 	keeper->store->unprivileged = keeper->plan.unprivileged;
-	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err) ||
-		th_plan_complete(&keeper->plan, keeper->row.restart,
-			keeper->row.probe, err))
+	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err))
 		return -1;
 	keeper->policy = keeper->plan.policy;
 	keeper_probe_take(keeper, &keeper->plan.probe);

@@ -4,6 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/choice.h"
 #include "base/json.h"
 #include "group/group.h"
 #include "image/pull.h"
@@ -160,18 +161,15 @@ int library_fetch(const char *word, enum th_fetch *fetch, struct th_error *err)
 {
 	static const char *const words[] = {"missing", "always", "never"};
 
-	*fetch = TH_FETCH_MISSING;
-	for (int i = 0; word && i < 3; i++) {
-		if (strcmp(words[i], word) == 0) {
-			*fetch = (enum th_fetch)i;
-			return 0;
-		}
-	}
-	return word ? th_fail(err, TH_USAGE,
-			      "\"%.50s\" is not a value of fetch; use missing, "
-			      "always or never",
-			      word)
-		    : 0;
+	int number = th_choice(word, words, 3);
+
+	*fetch = number < 0 ? TH_FETCH_MISSING : (enum th_fetch)number;
+	return word && number < 0
+		? th_fail(err, TH_USAGE,
+			  "\"%.50s\" is not a value of fetch; use missing, "
+			  "always or never",
+			  word)
+		: 0;
 }
 
 json_t *library_ending(const struct th_ending *ending)

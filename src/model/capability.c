@@ -2,6 +2,7 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "base/choice.h"
 #include "model/name.h"
 
 static const char *const names[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
@@ -21,11 +22,7 @@ static const char *const names[] = {"CAP_CHOWN", "CAP_DAC_OVERRIDE",
 
 int th_capability_number(const char *name)
 {
-	for (int i = 0; i < COUNT; i++) {
-		if (strcmp(name, names[i]) == 0)
-			return i;
-	}
-	return -1;
+	return th_choice(name, names, COUNT);
 }
 
 const char *th_capability_name(int number)

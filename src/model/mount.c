@@ -4,6 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/choice.h"
 #include "base/buffer.h"
 #include "base/json.h"
 #include "base/path.h"
@@ -193,16 +194,6 @@ json_t *th_mount_to_json(const struct th_mount_setting *mount)
 	return doc;
 }
 
-/* The word's number; -1 where it is none of the three. */
-static int word_number(const char *word, const char *const words[3])
-{
-	for (int i = 0; word && i < 3; i++) {
-		if (strcmp(word, words[i]) == 0)
-			return i;
-	}
-	return -1;
-}
-
 /* A copy where it is there. */
 static int take(
 	const json_t *doc, const char *key, char **copy, struct th_error *err)
@@ -239,8 +230,8 @@ int th_mount_from_json(
 		take(doc, "source", &mount->source, err) < 0 ||
 		take(doc, "volume", &mount->volume, err) < 0)
 		return -1;
-	kind_number = word_number(kind, kinds);
-	label_number = word_number(label, labels);
+	kind_number = th_choice(kind, kinds, 3);
+	label_number = th_choice(label, labels, 3);
 	if (kind_number < 0 || label_number < 0 || size < 0 || !mount->target ||
 		(kind_number == TH_MOUNT_FOLDER && !mount->source) ||
 		(kind_number == TH_MOUNT_VOLUME && !mount->volume) ||

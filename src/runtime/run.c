@@ -15,6 +15,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/guard.h"
 #include "runtime/record.h"
 #include "sandbox/deliver.h"
 
@@ -46,13 +47,14 @@ static void restore_terminal(const struct running *running)
 
 /* Hears when the ID is ours (a container that had it before is somebody
  * else's), and when there is nothing to do any more. */
-static void guard(struct running *running)
+static void guard(void *owner)
 {
+	struct running *running = owner;
 	const struct th_runtime_options *options = running->options;
 	bool ours = false;
-	char word;
+	int word;
 
-	while (read(1, &word, 1) == 1) {
+	while ((word = th_guard_hears()) >= 0) {
 		if (word != 't')
 			return;
 		ours = true;
@@ -73,48 +75,12 @@ static void guard(struct running *running)
 	}
 }
 
-/* A process that ends the container where this one cannot any more. In a
- * session of its own, so that what is sent to all of a terminal passes it by.
- */
 static int post_guard(struct running *running, struct th_error *err)
 {
-	sigset_t all;
-	int pair[2];
-	pid_t pid;
-
-	if (pipe2(pair, O_CLOEXEC))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot make a pipe to the container's guard");
-	pid = fork();
-	if (pid < 0) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot start the container's guard");
-		close(pair[0]);
-		close(pair[1]);
-		return -1;
-	}
-	if (pid == 0) {
-		setsid();
-		sigfillset(&all);
-		sigprocmask(SIG_SETMASK, &all, NULL);
-		close(pair[1]);
-		dup2(pair[0], 1);
-		/* Standard input may be a terminal to be put right. */
-		syscall(SYS_close_range, 2, ~0u, 0);
-		guard(running);
-		_exit(0);
-	}
-	close(pair[0]);
-	running->guard = pair[1];
-	return 0;
-}
-
-static void dismiss_guard(struct running *running)
-{
-	if (running->guard >= 0 && write(running->guard, "x", 1) != 1) {
-		/* It has gone, and is not needed any more. */
-	}
-	th_close(&running->guard);
+	return th_guard_post(guard, running, &running->guard)
+		? th_fail_sys(err, TH_FAILED, errno,
+			  "cannot start the container's guard")
+		: 0;
 }
 
 /* ---- while it runs ---- */
@@ -312,7 +278,7 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 		    options.dir, options.id, true, warning, rc ? &later : err))
 		rc = -1;
 out:
-	dismiss_guard(&running);
+	th_guard_dismiss(&running.guard);
 	th_close(&running.signals);
 	th_close(&running.pidfd);
 	th_close(&running.console);

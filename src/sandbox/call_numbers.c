@@ -5,6 +5,8 @@
 #include <stddef.h>
 #include <string.h>
 
+#include "base/choice.h"
+
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
 struct number {
@@ -62,11 +64,7 @@ bool th_architecture_is_foreign(const char *name)
 		"SCMP_ARCH_M68K", "SCMP_ARCH_SH", "SCMP_ARCH_SHEB",
 		"SCMP_ARCH_RISCV64", "SCMP_ARCH_PARISC", "SCMP_ARCH_PARISC64"};
 
-	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
-		if (strcmp(name, names[i]) == 0)
-			return true;
-	}
-	return false;
+	return th_choice(name, names, sizeof(names) / sizeof(*names)) >= 0;
 }
 
 uint32_t th_architecture_audit(uint32_t architecture)

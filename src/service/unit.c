@@ -74,10 +74,7 @@ int th_unit_describe(const struct th_context *context,
 			"--restarts out",
 			row->name);
 	}
-	rc = folder < 0 || th_plan_read(folder, &plan, err) ||
-			th_plan_complete(&plan, row->restart, row->probe, err)
-		? -1
-		: 0;
+	rc = folder < 0 ? -1 : th_plan_read_whole(folder, row, &plan, err);
 	if (rc == 0) {
 		unit->grace_ms = plan.grace_ms;
 		unit->networked = strcmp(plan.network, "none") != 0;

@@ -4,6 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/choice.h"
 #include "base/clock.h"
 #include "store/machine.h"
 #include "store/state_parts.h"
@@ -24,11 +25,10 @@ const char *th_state_word(enum th_state state)
 
 static int word_index(const char *word, const char *const *words, int count)
 {
-	for (int i = 0; i < count; i++) {
-		if (strcmp(word, words[i]) == 0)
-			return i;
-	}
-	return 0;
+	int index = th_choice(word, words, (size_t)count);
+
+	/* One of a later version is as good as the first. */
+	return index < 0 ? 0 : index;
 }
 
 void state_copy(char *to, size_t size, struct th_query *query, int column)

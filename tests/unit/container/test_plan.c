@@ -72,6 +72,7 @@ static void a_former_plan_is_read_and_written_anew(void)
 /* The oldest ones have policy and probe nowhere but in the state. */
 static void what_a_plan_lacks_comes_from_the_state(void)
 {
+	struct th_container_row row = {.restart = "on-failure,tries=2"};
 	struct th_plan plan;
 	struct th_error err = {0};
 	char text[2048];
@@ -80,13 +81,21 @@ static void what_a_plan_lacks_comes_from_the_state(void)
 	write_plan_file(text);
 	CHECK_INT(th_plan_read(unit_folder_fd, &plan, &err), 0);
 	CHECK(!plan.has_life);
-	CHECK_INT(th_plan_complete(&plan, "on-failure,tries=2", "", &err), 0);
+	th_plan_release(&plan);
+	CHECK_INT(th_plan_read_whole(unit_folder_fd, &row, &plan, &err), 0);
 	CHECK_INT(plan.policy.kind, TH_ON_FAILURE);
 	CHECK_INT(plan.policy.tries, 2);
 	/* What it has by now is not taken from there. */
-	CHECK_INT(th_plan_complete(&plan, "always", "", &err), 0);
+	CHECK_INT(th_plan_write(unit_folder_fd, &plan, &err), 0);
+	th_plan_release(&plan);
+	snprintf(row.restart, sizeof(row.restart), "always");
+	CHECK_INT(th_plan_read_whole(unit_folder_fd, &row, &plan, &err), 0);
 	CHECK_INT(plan.policy.kind, TH_ON_FAILURE);
 	th_plan_release(&plan);
+	/* What makes no sense there is an error, and nothing to release. */
+	write_plan_file(text);
+	snprintf(row.restart, sizeof(row.restart), "at noon");
+	CHECK_INT(th_plan_read_whole(unit_folder_fd, &row, &plan, &err), -1);
 }
 
 static void damaged_plans_are_refused(void)
