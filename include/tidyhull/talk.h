@@ -64,6 +64,8 @@ struct th_news {
  * or -1: what the caller passes to and fro itself. */
 int th_talk_descriptor(const th_talk *talk);
 int th_talk_console(const th_talk *talk);
+/* True where the program of the container has a terminal. */
+bool th_talk_has_terminal(const th_talk *talk);
 /* 1 with news, 0 where there will be none any more, -1. */
 int th_talk_next(th_talk *talk, struct th_news *news, th_error *error);
 /* Input for the program; bytes 0: its end. -1 where nobody takes it. */

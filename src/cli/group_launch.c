@@ -124,7 +124,7 @@ static void read_one(struct launching *launching, const json_t *one,
 {
 	static const char *const same[] = {
 		"member", "after", "line", "column", "build"};
-	struct making making = {NULL};
+	struct making making = {.settings = NULL};
 	struct th_error err = {0};
 	json_t *made = json_object();
 

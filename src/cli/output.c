@@ -285,6 +285,17 @@ const char *state_colour(const json_t *container)
 	return "red";
 }
 
+void print_each(const json_t *list, const char *key)
+{
+	const json_t *one;
+	size_t i;
+
+	json_array_foreach(list, i, one)
+	{
+		puts(shown(doc_text(one, key)));
+	}
+}
+
 int print_json(json_t *doc)
 {
 	char *text = doc ? json_shown(doc, JSON_INDENT(2)) : NULL;

@@ -65,6 +65,10 @@ void ago_text(int64_t time_us, char text[48]);
 void state_text(const json_t *container, char text[96]);
 const char *state_colour(const json_t *container);
 
+/* Prints the member of each in the list, a line for each, as scripts want it.
+ */
+void print_each(const json_t *list, const char *key);
+
 /* Prints the document on stdout and frees it; 0. */
 int print_json(json_t *doc);
 

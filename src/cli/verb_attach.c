@@ -31,8 +31,6 @@ static int attach(struct invocation *call, const json_t *container)
 	struct th_error err = {0};
 	struct attach_options options = {.name = doc_text(container, "name"),
 		.input = !watch,
-		.terminal =
-			doc_flag(container, "terminal") && isatty(0) && !watch,
 		.leaves_by_signal = true,
 		.leave = &keys};
 	int rc;
@@ -46,6 +44,8 @@ static int attach(struct invocation *call, const json_t *container)
 		say_error(&err);
 		return EXIT_TOOL;
 	}
+	options.terminal =
+		!watch && isatty(0) && th_talk_has_terminal(options.talk);
 	say_how_to_leave(call, &options);
 	rc = attach_run(&options, &end, &err);
 	th_talk_close(options.talk);
@@ -58,7 +58,7 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code;
 
-	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_FULL,
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
 		    &container, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;

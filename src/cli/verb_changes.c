@@ -204,12 +204,10 @@ static void print_sum(const json_t *changes)
 
 static void print_changes(struct invocation *call, const json_t *doc)
 {
-	const json_t *changes = doc_part(doc, "changes"), *change;
-	size_t i;
+	const json_t *changes = doc_part(doc, "changes");
 
 	if (call->quiet)
-		json_array_foreach(changes, i, change)
-			puts(shown(doc_text(change, "path")));
+		print_each(changes, "path");
 	else if (!json_array_size(changes))
 		puts("nothing has changed");
 	else if (option_given(call, "flat"))

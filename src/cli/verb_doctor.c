@@ -172,7 +172,7 @@ static void print_host_json(const struct host *host)
 /* Tries what it tells of, in this process: nothing can follow it. */
 static int look_at_host(struct invocation *call)
 {
-	struct host host = {NULL};
+	struct host host = {.about = NULL};
 	struct th_error err = {0};
 	json_t *doc = NULL;
 	const json_t *one;

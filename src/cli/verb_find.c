@@ -61,8 +61,7 @@ static void print_all(struct invocation *call, json_t *doc)
 		return;
 	}
 	if (call->quiet)
-		json_array_foreach(found, i, one)
-			puts(shown(doc_text(one, "name")));
+		print_each(found, "name");
 	else if (json_array_size(found))
 		print_found(found);
 	for (i = 0; !call->quiet && i < json_array_size(notes); i++)

@@ -291,8 +291,6 @@ static int list(struct invocation *call, const struct listing *listing)
 {
 	struct th_error err = {0};
 	json_t *doc = NULL;
-	const json_t *one;
-	size_t i;
 
 	if (th_list(call->hull, listing->kind, option_given(call, "all"), &doc,
 		    &err))
@@ -300,8 +298,7 @@ static int list(struct invocation *call, const struct listing *listing)
 	if (call->json)
 		return print_json(doc);
 	if (call->quiet)
-		json_array_foreach(doc_part(doc, listing->name), i, one)
-			puts(doc_text(one, listing->key));
+		print_each(doc_part(doc, listing->name), listing->key);
 	else
 		listing->print(call, doc);
 	json_decref(doc);

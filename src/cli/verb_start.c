@@ -84,7 +84,6 @@ static int attend(struct invocation *call, const json_t *container)
 	struct th_error err = {0};
 	struct attach_options attach = {.name = name,
 		.input = true,
-		.terminal = doc_flag(container, "terminal") && isatty(0),
 		.pass_signals = true,
 		.leave = &keys};
 	int rc;
@@ -107,6 +106,7 @@ static int attend(struct invocation *call, const json_t *container)
 		say_cannot(name, &err);
 		return rc;
 	}
+	attach.terminal = isatty(0) && th_talk_has_terminal(attach.talk);
 	rc = attach_run(&attach, &end, &err);
 	th_talk_close(attach.talk);
 	return attach_code(call, &attach, rc, &end, &err);
@@ -118,7 +118,7 @@ static int start_attached(struct invocation *call)
 	struct th_error err = {0};
 	int code;
 
-	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_FULL,
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
 		    &container, &err)) {
 		say_error(&err);
 		return EXIT_TOOL;

@@ -21,6 +21,7 @@ static json_t *list_containers(th_hull *hull, bool all, struct th_error *err)
 	if (th_container_rows(&hull->context, &rows, &count, err))
 		return NULL;
 	list = json_array();
+	th_db_hold(hull->context.store->db);
 	for (size_t i = 0; i < count; i++) {
 		if (all || th_container_is_up(&rows[i]))
 			json_array_append_new(list,
@@ -28,6 +29,7 @@ static json_t *list_containers(th_hull *hull, bool all, struct th_error *err)
 		else
 			hidden++;
 	}
+	th_db_let_go(hull->context.store->db);
 	free(rows);
 	return json_pack("{s:o s:I}", "containers", list, "not-shown",
 		(json_int_t)hidden);
@@ -234,19 +236,14 @@ static json_t *view(th_hull *hull, const struct th_object *object,
 	enum th_detail detail, struct th_error *err)
 {
 	const struct th_context *context = &hull->context;
-	struct th_error ignored = {0}; /* then it has none */
 	json_t *doc = NULL;
 
 	switch (object->kind) {
 	case TH_KIND_CONTAINER:
-		if (detail == TH_BRIEF)
-			return th_view_container(context, &object->container);
-		doc = th_view_container_fully(
-			context, &object->container, detail >= TH_REVEALED);
-		json_object_set_new(doc, "terminal",
-			json_boolean(
-				th_container_has_terminal(context,
-					&object->container, &ignored) == 1));
+		doc = detail == TH_BRIEF
+			? th_view_container(context, &object->container)
+			: th_view_container_fully(context, &object->container,
+				  detail >= TH_REVEALED);
 		break;
 	case TH_KIND_IMAGE:
 		doc = detail == TH_BRIEF

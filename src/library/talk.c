@@ -230,6 +230,14 @@ int th_talk_console(const th_talk *talk)
 	return talk->console;
 }
 
+bool th_talk_has_terminal(const th_talk *talk)
+{
+	struct th_error ignored = {0}; /* then it has none */
+
+	return th_container_has_terminal(
+		       &talk->hull->context, &talk->row, &ignored) == 1;
+}
+
 /* What was written before the place, as far as the log has it. */
 static void read_before(th_talk *talk, struct th_news *news)
 {

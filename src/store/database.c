@@ -573,6 +573,20 @@ int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
 	return rc < 0 ? -1 : 0;
 }
 
+void th_db_hold(struct th_db *db)
+{
+	struct th_error ignored = {0}; /* each query stands for itself */
+
+	if (db->depth == 0 && awake(db, &ignored) == 0)
+		sqlite3_exec(db->handle, "BEGIN", NULL, NULL, NULL);
+}
+
+void th_db_let_go(struct th_db *db)
+{
+	if (db->depth == 0 && db->handle && !sqlite3_get_autocommit(db->handle))
+		sqlite3_exec(db->handle, "COMMIT", NULL, NULL, NULL);
+}
+
 int th_db_begin(struct th_db *db, struct th_error *err)
 {
 	/* Immediate: a transaction that reads first and writes later could not

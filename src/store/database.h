@@ -68,6 +68,12 @@ int th_db_number(struct th_db *db, int64_t fallback, int64_t *number,
  * and takes all back otherwise; it returns rc, or -1 where the commit fails.
  * One inside another is a part of it: all or nothing holds for the outermost.
  */
+/* From here to the end all that is read is of one moment, and each query costs
+ * less, as it takes no locks of its own. Nothing may be written in between. A
+ * failure is none: then each query stands for itself. */
+void th_db_hold(struct th_db *db);
+void th_db_let_go(struct th_db *db);
+
 int th_db_begin(struct th_db *db, struct th_error *err);
 /* The same; durable: what it changes is on the disk when th_db_end returns. A
  * power cut may take other changes back, and never a part of one. */
