@@ -1,3 +1,4 @@
+#include "base/choice.h"
 #include "base/json.h"
 
 #include <string.h>
@@ -63,9 +64,39 @@ static void wrong_types_are_named(void)
 	json_decref(doc);
 }
 
+static bool is_short(const json_t *item, const void *with)
+{
+	return json_string_length(item) < *(const size_t *)with;
+}
+
+static void what_is_unwanted_goes(void)
+{
+	json_t *list = json_pack("[s,s,s,s]", "ebb", "x", "", "flood");
+	const size_t least = 2;
+
+	th_json_filter(list, is_short, &least);
+	CHECK_INT(json_array_size(list), 2);
+	CHECK_TEXT(json_string_value(json_array_get(list, 0)), "ebb");
+	CHECK_TEXT(json_string_value(json_array_get(list, 1)), "flood");
+	th_json_filter(NULL, is_short, &least);
+	json_decref(list);
+}
+
+static void one_of_a_few_words(void)
+{
+	static const char *const words[] = {"ebb", "flood", "slack"};
+
+	CHECK_INT(th_choice("flood", words, 3), 1);
+	CHECK_INT(th_choice("slack", words, 2), -1);
+	CHECK_INT(th_choice("", words, 3), -1);
+	CHECK_INT(th_choice(NULL, words, 3), -1);
+}
+
 static const CU_TestInfo tests[] = {
 	{"only objects without tricks", only_objects_without_tricks},
 	{"depth is bounded", depth_is_bounded},
-	{"wrong types are named", wrong_types_are_named}, CU_TEST_INFO_NULL};
+	{"wrong types are named", wrong_types_are_named},
+	{"what is unwanted goes", what_is_unwanted_goes},
+	{"one of a few words", one_of_a_few_words}, CU_TEST_INFO_NULL};
 
 const struct suite suite_json = {"json", tests};

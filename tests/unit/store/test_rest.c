@@ -135,7 +135,84 @@ static void the_file_of_that_name_counts(void)
 	th_db_close(db);
 }
 
+static struct th_db *open_large(const char *name)
+{
+	struct th_db *db = NULL;
+	char path[96];
+
+	snprintf(path, sizeof(path), "%s/%s", unit_folder, name);
+	CHECK_INT(th_db_open(path, 0, &db, NULL), 0);
+	return db;
+}
+
+/* Statements are kept ready: what one has bound is not the next one's, and one
+ * that is in use is nobody else's. */
+static void a_statement_is_asked_again(void)
+{
+	static const char sql[] = "SELECT key FROM meta WHERE key=?";
+	struct th_db *db = open_large("again.db");
+	struct th_query *one = NULL, *other = NULL;
+
+	put(db, "x1");
+	put(db, "x2");
+	for (int i = 0; i < 3; i++) {
+		CHECK_INT(th_db_query(db, &one, NULL, sql, "t", "x1"), 0);
+		CHECK_INT(th_db_query(db, &other, NULL, sql, "t", "x2"), 0);
+		CHECK_INT(th_query_next(one, NULL), 1);
+		CHECK_INT(th_query_next(other, NULL), 1);
+		CHECK_TEXT(th_query_text(one, 0), "x1");
+		CHECK_TEXT(th_query_text(other, 0), "x2");
+		CHECK_INT(th_query_next(one, NULL), 0);
+		th_query_end(one);
+		/* Before its end, which leaves nothing locked. */
+		th_query_end(other);
+	}
+	/* More of them than are kept. */
+	for (int i = 0; i < 60; i++) {
+		char text[64];
+		int64_t number = -1;
+
+		snprintf(text, sizeof(text), "SELECT %d WHERE ?=''", i);
+		CHECK_INT(
+			th_db_number(db, -1, &number, NULL, text, "t", ""), 0);
+		CHECK_INT(number, i);
+	}
+	put(db, "x3");
+	CHECK_INT(count(db), 3);
+	/* One that makes no sense is an error each time. */
+	for (int i = 0; i < 2; i++)
+		CHECK_INT(th_db_query(db, &one, NULL, "SELECT tide FROM berths",
+				  ""),
+			-1);
+	th_db_rest(db);
+	CHECK(th_db_is_resting(db));
+	CHECK_INT(count(db), 3);
+	th_db_close(db);
+}
+
+/* What another one writes meanwhile is seen afterwards. */
+static void a_look_is_of_one_moment(void)
+{
+	struct th_db *db = open_large("moment.db");
+
+	put(db, "x1");
+	th_db_hold(db);
+	CHECK_INT(count(db), 1);
+	in_another("moment.db", "x2");
+	CHECK_INT(count(db), 1);
+	th_db_let_go(db);
+	CHECK_INT(count(db), 2);
+	/* It can be written again. */
+	put(db, "x3");
+	/* Once more is as good. */
+	th_db_let_go(db);
+	CHECK_INT(count(db), 3);
+	th_db_close(db);
+}
+
 static const CU_TestInfo tests[] = {
+	{"a statement is asked again", a_statement_is_asked_again},
+	{"a look is of one moment", a_look_is_of_one_moment},
 	{"it wakes when it is asked", it_wakes_when_it_is_asked},
 	{"others do not work up the log", others_do_not_work_up_the_log},
 	{"the file of that name counts", the_file_of_that_name_counts},
