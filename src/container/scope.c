@@ -19,7 +19,8 @@
 
 bool th_scope_wanted(bool user_bus)
 {
-	return user_bus && th_cgroup_mount() && !th_cgroup_may_make();
+	return user_bus && th_cgroup_mount() && !th_cgroup_may_make() &&
+		!th_cgroup_in_job();
 }
 
 static bool is_inside(const char *scope)

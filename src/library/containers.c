@@ -1,15 +1,18 @@
 /* Making, running and removing containers. */
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
 #include "base/clock.h"
 #include "base/json.h"
+#include "base/size.h"
 #include "container/plan.h"
 #include "container/replace.h"
 #include "group/group.h"
 #include "library/library.h"
 #include "network/network.h"
+#include "sandbox/allowance.h"
 #include "store/machine.h"
 #include "view/describe.h"
 
@@ -62,10 +65,51 @@ int th_container_plan(
 	return rc ? -1 : library_give_list("mounts", mounts, doc, error);
 }
 
+static void note_limit(json_t *list, const char *what, const char *allowed)
+{
+	json_array_append_new(list,
+		json_sprintf("the control groups that this runs in allow %s "
+			     "%s in all: a limit beyond that changes nothing",
+			allowed, what));
+}
+
+static bool is_beyond(int64_t wanted, int64_t allowed)
+{
+	return wanted > 0 && allowed >= 0 && wanted > allowed;
+}
+
+/* A limit of its own does not lift that of the job, or the session. */
+static void note_limits(json_t *list, const struct th_limit *limit)
+{
+	struct th_allowance allowed;
+	char text[TH_SIZE_EXACT + 16];
+
+	if (limit->memory_bytes <= 0 && limit->cpu_us <= 0 &&
+		limit->processes <= 0)
+		return;
+	th_allowance_read(&allowed);
+	if (is_beyond(limit->memory_bytes, allowed.memory_bytes)) {
+		th_size_exact((uint64_t)allowed.memory_bytes, text);
+		note_limit(list, "of memory", text);
+	}
+	if (is_beyond(limit->cpu_us, allowed.cpu_us)) {
+		snprintf(text, sizeof(text), "%.2f",
+			(double)allowed.cpu_us / TH_LIMIT_PERIOD_US);
+		note_limit(list, "CPUs", text);
+	}
+	if (is_beyond(limit->processes, allowed.processes)) {
+		snprintf(text, sizeof(text), "%lld",
+			(long long)allowed.processes);
+		note_limit(list, "processes", text);
+	}
+}
+
 /* What people should know of it. */
 static json_t *notes_of(const struct th_settings *settings)
 {
 	json_t *list = json_array();
+
+	note_limits(list, &settings->limit);
 
 	for (size_t i = 0; i < settings->mount_count; i++) {
 		if (settings->mounts[i].label != TH_LABEL_NONE &&

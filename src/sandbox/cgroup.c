@@ -20,12 +20,19 @@
 /* How long the last processes get to leave after the kill. */
 #define LEAVE_TRIES 400
 #define LEAVE_STEP_NS 5000000
+/* More than any path has. */
+#define LEVELS_ALL 64
 
 const char *th_cgroup_mount(void)
 {
 	const struct hierarchy *v2 = hierarchy_v2();
 
 	return v2 ? v2->mount : NULL;
+}
+
+bool th_cgroup_in_job(void)
+{
+	return *hierarchy_job();
 }
 
 bool th_cgroup_may_make(void)
@@ -38,10 +45,13 @@ bool th_cgroup_may_make(void)
 void th_cgroup_place(const char *path, char place[512])
 {
 	const struct hierarchy *v2 = hierarchy_v2();
+	const char *base = *hierarchy_job() ? hierarchy_job()
+		: v2			    ? v2->base
+					    : "";
 
-	if (v2 && v2->base[0] && strncmp(path, "//", 2) != 0)
-		snprintf(place, 512, "/%s%s%s", v2->base,
-			*path == '/' ? "" : "/", path);
+	if (*base && strncmp(path, "//", 2) != 0)
+		snprintf(place, 512, "/%s%s%s", base, *path == '/' ? "" : "/",
+			path);
 	else
 		snprintf(place, 512, "%s", path);
 }
@@ -68,6 +78,10 @@ int group_make_folders(const struct hierarchy *hierarchy, const char *path,
 	char folder[FOLDER_MAX];
 	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base);
 
+	group_folder(hierarchy, "", folder);
+	/* A job's place in a hierarchy that its engine leaves alone. */
+	if (access(folder, F_OK))
+		top = strlen(hierarchy->mount);
 	group_folder(hierarchy, path, folder);
 	for (char *at = folder + top + 1;; at++) {
 		char held = *at;
@@ -498,6 +512,12 @@ static int remove_from(
 
 	if (strncmp(path, "//", 2) != 0)
 		top += strlen(hierarchy->base);
+	/* The places that were made for a job go as far as they are empty. */
+	if (hierarchy_is_job(path) ||
+		(top > 1 && hierarchy_is_job(hierarchy->base))) {
+		levels = LEVELS_ALL;
+		top = strlen(hierarchy->mount) + 1;
+	}
 	group_folder(hierarchy, path, folder);
 	if (rmdir(folder) && errno != ENOENT) {
 		if (errno != EBUSY)

@@ -16,6 +16,9 @@ const char *th_cgroup_mount(void);
 #define TH_CGROUP_PATH 512
 #define TH_CGROUP_V1_MAX 16
 
+/* True where a batch engine has put this process into a group of a job: nothing
+ * may leave it. */
+bool th_cgroup_in_job(void);
 /* True where this user may make groups in the version 2 hierarchy. */
 bool th_cgroup_may_make(void);
 /* The path that names a group for everybody, whichever part of the hierarchy

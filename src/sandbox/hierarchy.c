@@ -16,6 +16,7 @@
 
 static struct hierarchy known[HIERARCHIES_MAX];
 static size_t known_count;
+static char job[256];
 
 /* One line of /proc/self/mountinfo (proc(5)). */
 static void take_line(const char *line)
@@ -115,6 +116,53 @@ static bool is_delegated(const struct hierarchy *one)
 	return false;
 }
 
+/* Slurm's groups: "/slurm/uid_4/job_5/step_0/task_0" of version 1, and
+ * "/system.slice/slurmstepd.scope/job_5/step_0/user/task_0". */
+bool hierarchy_is_job(const char *base)
+{
+	const char *at = strstr(base, "/job_");
+
+	return at && at[5] >= '0' && at[5] <= '9' &&
+		(strstr(base, "/slurm") != NULL);
+}
+
+/* An engine may keep some hierarchies only, and not go equally deep in each:
+ * that of the memory counts, and otherwise the first. */
+static void find_job(void)
+{
+	for (size_t i = 0; i < known_count; i++) {
+		const struct hierarchy *one = &known[i];
+		bool counts = one->v2 || strstr(one->controllers, ",memory,");
+
+		if (hierarchy_is_job(one->base) && (counts || !job[0]))
+			snprintf(job, sizeof(job), "%s", one->base);
+	}
+}
+
+/* Within a job only its own part may be used, where somebody has given that; in
+ * a hierarchy that the engine leaves alone, a place of the same name. Where it
+ * goes less deep it counts the processes of its own groups only, and ends those
+ * at the job's end: they stay there. */
+static void choose_of_job(struct hierarchy *one)
+{
+	char path[600];
+
+	if (!one->base[0] && access(one->mount, W_OK) == 0) {
+		memcpy(one->base, job, sizeof(one->base));
+		one->writable = true;
+		return;
+	}
+	if (strcmp(one->base, job) != 0) {
+		one->writable = false;
+		return;
+	}
+	snprintf(
+		path, sizeof(path), "%s%s/cgroup.procs", one->mount, one->base);
+	one->writable = access(path, W_OK) == 0;
+	*strrchr(path, '/') = '\0';
+	one->writable = one->writable && access(path, W_OK) == 0;
+}
+
 /* What was given to this process; otherwise, whoever may write at the top takes
  * the top. */
 static void choose_base(struct hierarchy *one)
@@ -145,11 +193,27 @@ size_t hierarchies(const struct hierarchy **list)
 		each_line("/proc/self/mountinfo", take_line);
 		each_line("/proc/self/cgroup", take_own);
 		for (size_t i = 0; i < known_count; i++)
-			choose_base(&known[i]);
+			memcpy(known[i].own, known[i].base,
+				sizeof(known[i].own));
+		find_job();
+		for (size_t i = 0; i < known_count; i++) {
+			if (job[0])
+				choose_of_job(&known[i]);
+			else
+				choose_base(&known[i]);
+		}
 		read_already = true;
 	}
 	*list = known;
 	return known_count;
+}
+
+const char *hierarchy_job(void)
+{
+	const struct hierarchy *list;
+
+	hierarchies(&list);
+	return job;
 }
 
 const struct hierarchy *hierarchy_v2(void)

@@ -12,12 +12,19 @@ struct hierarchy {
 	/* The part below the mount point that is this user's: "" for all. */
 	char base[256];
 	bool writable;
+	char own[256]; /* where this process is; "" for the top */
 };
 
 /* All that are mounted, the version 2 one first; read once. */
 size_t hierarchies(const struct hierarchy **list);
 /* The version 2 one, or NULL. */
 const struct hierarchy *hierarchy_v2(void);
+/* Where a batch engine has put this process: the path below the mount points,
+ * "" where none has. What is made by it lies below that, or stays in it: so the
+ * job's limits hold, its accounting counts it, and its end ends it. */
+const char *hierarchy_job(void);
+/* True for such a path, also with something behind it. */
+bool hierarchy_is_job(const char *path);
 /* The version 1 one with the controller, or NULL. */
 const struct hierarchy *hierarchy_v1(const char *controller);
 
