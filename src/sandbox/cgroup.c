@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -20,8 +21,8 @@
 /* How long the last processes get to leave after the kill. */
 #define LEAVE_TRIES 400
 #define LEAVE_STEP_NS 5000000
-/* More than any path has. */
-#define LEVELS_ALL 64
+/* An attribute of folders of a job's place that were made here. */
+#define MADE_HERE "trusted.tidyhull-made"
 
 const char *th_cgroup_mount(void)
 {
@@ -74,7 +75,7 @@ void group_folder(const struct hierarchy *hierarchy, const char *path,
 int group_make_folders(const struct hierarchy *hierarchy, const char *path,
 	struct th_strings *made)
 {
-	bool cpuset = strstr(hierarchy->controllers, ",cpuset,");
+	bool cpuset = strstr(hierarchy->controllers, ",cpuset,"), of_job;
 	char folder[FOLDER_MAX];
 	size_t top = strlen(hierarchy->mount) + strlen(hierarchy->base);
 
@@ -83,6 +84,7 @@ int group_make_folders(const struct hierarchy *hierarchy, const char *path,
 	if (access(folder, F_OK))
 		top = strlen(hierarchy->mount);
 	group_folder(hierarchy, path, folder);
+	of_job = hierarchy_is_job(folder);
 	for (char *at = folder + top + 1;; at++) {
 		char held = *at;
 
@@ -92,6 +94,8 @@ int group_make_folders(const struct hierarchy *hierarchy, const char *path,
 		if (mkdir(folder, 0755) == 0) {
 			/* Without memory it is left behind, no more. */
 			th_strings_add(made, folder);
+			if (of_job)
+				setxattr(folder, MADE_HERE, "1", 1, 0);
 			if (cpuset && !hierarchy->v2)
 				group_inherit_cpuset(folder);
 		} else if (errno != EEXIST) {
@@ -501,6 +505,22 @@ static void kill_all(bool v2, const char *folder)
 	th_buf_release(&text);
 }
 
+/* A job's place was made with all that is above it. */
+static void remove_made_above(const struct hierarchy *hierarchy, char *folder)
+{
+	size_t top = strlen(hierarchy->mount);
+	char *slash;
+
+	while ((slash = strrchr(folder, '/')) > folder + top) {
+		char value[4];
+
+		*slash = '\0';
+		if (getxattr(folder, MADE_HERE, value, sizeof(value)) != 1 ||
+			rmdir(folder))
+			break;
+	}
+}
+
 /* rmdir answers EBUSY for as long as a process of the group has not been
  * reaped, which takes a moment after its kill. The kill is repeated: a process
  * may have forked between the reading of the list and the signal. */
@@ -512,12 +532,6 @@ static int remove_from(
 
 	if (strncmp(path, "//", 2) != 0)
 		top += strlen(hierarchy->base);
-	/* The places that were made for a job go as far as they are empty. */
-	if (hierarchy_is_job(path) ||
-		(top > 1 && hierarchy_is_job(hierarchy->base))) {
-		levels = LEVELS_ALL;
-		top = strlen(hierarchy->mount) + 1;
-	}
 	group_folder(hierarchy, path, folder);
 	if (rmdir(folder) && errno != ENOENT) {
 		if (errno != EBUSY)
@@ -531,6 +545,7 @@ static int remove_from(
 		if (rmdir(folder) && errno != ENOENT)
 			break;
 	}
+	remove_made_above(hierarchy, folder);
 	return 1;
 }
 

@@ -16,9 +16,9 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_endurance, suite_layers, suite_json_forms, suite_pause,
 	suite_processes, suite_mistakes, suite_bundle, suite_limits,
 	suite_escape, suite_runtime, suite_oci_run, suite_oci_bundle,
-	suite_network_home, suite_share, suite_life, suite_probe, suite_logs,
-	suite_sessions, suite_attach, suite_copy, suite_why, suite_model,
-	suite_many, suite_systemd, suite_unit, suite_volumes,
+	suite_network_home, suite_share, suite_job, suite_life, suite_probe,
+	suite_logs, suite_sessions, suite_attach, suite_copy, suite_why,
+	suite_model, suite_many, suite_systemd, suite_unit, suite_volumes,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
 	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
 	suite_users, suite_stacks, suite_documents, suite_musts, suite_servers,
@@ -35,11 +35,11 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_formats, &suite_bundle, &suite_limits, &suite_escape,
 	&suite_users, &suite_calls, &suite_intruder, &suite_runtime,
 	&suite_oci_run, &suite_oci_bundle, &suite_network_home, &suite_share,
-	&suite_musts, &suite_life, &suite_probe, &suite_logs, &suite_sessions,
-	&suite_attach, &suite_copy, &suite_why, &suite_model, &suite_many,
-	&suite_systemd, &suite_unit, &suite_volumes, &suite_settings_inside,
-	&suite_ports, &suite_names, &suite_networks, &suite_connections,
-	&suite_foreign_text, &suite_json_forms, NULL};
+	&suite_job, &suite_musts, &suite_life, &suite_probe, &suite_logs,
+	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
+	&suite_many, &suite_systemd, &suite_unit, &suite_volumes,
+	&suite_settings_inside, &suite_ports, &suite_names, &suite_networks,
+	&suite_connections, &suite_foreign_text, &suite_json_forms, NULL};
 
 /* Only where somebody asks for them: they need an image of their own. */
 static const struct suite *const asked[] = {&suite_servers, NULL};
@@ -64,6 +64,7 @@ static const struct suite *const asked[] = {&suite_servers, NULL};
 #define NO_CONTROLLER "no controller is given to users here"
 
 static const struct skip for_user[] = {ROOTS_ONLY,
+	{"job", "a limit beyond it is told", NO_CONTROLLER},
 	{"limits", "memory is bounded and the reason told", NO_CONTROLLER},
 	{"limits", "programs see their limit", NO_CONTROLLER},
 	{"limits", "processes are bounded", NO_CONTROLLER},
@@ -91,6 +92,7 @@ static const struct skip for_root[] = {
 		"root's run folder is in /run"},
 	{"escape", "a pilot is nothing to take over", "root needs no pilot"},
 	{"limits", "what cannot be limited is told", "root has controllers"},
+	{"job", "no scope is asked for", "root may make groups itself"},
 	{"systemd", "a scope is asked for", "root may make groups itself"},
 	{"systemd", "networks have a scope", "root needs no pilot"},
 	{"systemd", "none is no obstacle", "root may make groups itself"},
