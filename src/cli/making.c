@@ -203,6 +203,58 @@ static json_t *read_capabilities(const struct invocation *call)
 	return list;
 }
 
+/* "selwick.example/gauge=@env:GAUGES": those that a variable names, as batch
+ * engines do for what they have assigned to a job: "0,3". */
+static int add_devices(json_t *list, const char *text, struct th_error *err)
+{
+	const char *at = strstr(text, "=@env:");
+	const char *key = at ? at + strlen("=@env:") : NULL;
+	const char *value = key && *key ? getenv(key) : NULL;
+	char *copy, *rest = NULL;
+
+	if (!at) {
+		json_array_append_new(list, json_string_nocheck(text));
+		return 0;
+	}
+	if (!value) {
+		th_fail(err, TH_USAGE,
+			"%s is not set in your environment, so it names no "
+			"devices",
+			*key ? key : "a variable without a name");
+		return th_hint(err, "give the device: --device %.*s=NAME",
+			(int)(at - text), text);
+	}
+	copy = strdup(value);
+	if (!copy)
+		return th_fail_memory(err);
+	for (char *name = strtok_r(copy, ", ", &rest); name;
+		name = strtok_r(NULL, ", ", &rest)) {
+		char *whole =
+			th_format("%.*s=%s", (int)(at - text), text, name);
+
+		json_array_append_new(
+			list, json_string_nocheck(whole ? whole : ""));
+		free(whole);
+	}
+	free(copy);
+	return 0;
+}
+
+static int take_device(void *owner, const char *text, struct th_error *err)
+{
+	return add_devices(owner, text, err);
+}
+
+static int read_devices(
+	const struct invocation *call, json_t *settings, struct th_error *err)
+{
+	json_t *list = json_array();
+	int rc = each_option(call, "device", take_device, list, err);
+
+	json_object_set_new(settings, "device", list);
+	return rc;
+}
+
 static int read_choices(const struct invocation *call, struct making *making,
 	bool terminal, struct th_error *err)
 {
@@ -268,6 +320,8 @@ static int read_settings(struct invocation *call, struct making *making,
 	doc_set(settings, "base", cwd);
 	read_plain(call, settings);
 	rc = read_choices(call, making, terminal, err);
+	if (rc == 0)
+		rc = read_devices(call, settings, err);
 	if (rc == 0)
 		rc = read_values(call, &values, err);
 	json_object_set_new(settings, "env",

@@ -51,7 +51,8 @@
 		{"limit", "LIMIT",                                             \
 			"memory=256M,swap=1G,cpu=1.5,processes=200,io=300"},   \
 		{"device", "DEVICE",                                           \
-			"/dev/fuse, or a name: selwick.example/gauge=north"},  \
+			"/dev/fuse; selwick.example/gauge=north, or "          \
+			"=@env:KEY"},                                          \
 		{"share", "LIST",                                              \
 			"home,cwd,user,env,scratch,shm,ipc: the caller's"},    \
 		{"allow", "LIST",                                              \

@@ -358,6 +358,24 @@ static void devices_are_given_by_path_and_by_name(void)
 		     "true");
 	CODE(result, 125);
 	SAYS(result->err, "no device named");
+	/* As batch engines name what a job may use. */
+	result =
+		other("env MINE=north,north %s/tidyhull run selwick/base "
+		      "--network none --device selwick.example/gauge=@env:MINE "
+		      "-- sh -c 'echo $STATION; ls /dev/fuse'",
+			world_build);
+	CODE(result, 0);
+	CHECK_TEXT(result->out, "north\n/dev/fuse\n");
+	/* Assigned none, it has none. */
+	result = other("env MINE= %s/tidyhull run selwick/base --network none "
+		       "--device selwick.example/gauge=@env:MINE -- ls "
+		       "/dev/fuse",
+		world_build);
+	CODE(result, 1);
+	result = hull("run selwick/base --network none --device "
+		      "selwick.example/gauge=@env:MINE -- true");
+	CODE(result, 125);
+	SAYS(result->err, "MINE is not set in your environment");
 	as_root("rm -r /run/cdi");
 }
 
