@@ -124,6 +124,23 @@ static void point_members(struct launch *launch)
 	}
 }
 
+static int check_wish(const json_t *wish, struct th_error *err)
+{
+	const char *name = library_text(wish, "name");
+	const json_t *network;
+	size_t i;
+
+	if (!name || !th_name_valid(name))
+		return th_fail(err, TH_USAGE, "a group needs a valid name");
+	json_array_foreach(json_object_get(wish, "networks"), i, network)
+	{
+		if (!library_text(network, "name"))
+			return th_fail(err, TH_USAGE,
+				"a network of the group has no name");
+	}
+	return 0;
+}
+
 static int read_launch(th_hull *hull, const json_t *wish, struct launch *launch,
 	struct th_problems *problems, struct th_error *err)
 {
@@ -132,6 +149,8 @@ static int read_launch(th_hull *hull, const json_t *wish, struct launch *launch,
 	size_t i;
 
 	memset(launch, 0, sizeof(*launch));
+	if (check_wish(wish, err))
+		return -1;
 	launch->hull = hull;
 	launch->wish = wish;
 	launch->containers = json_object_get(wish, "containers");

@@ -399,6 +399,93 @@ static void group(void)
 	WANT(th_remove(hull_, "fleet", TH_KIND_GROUP, false, NULL, error) == 0);
 }
 
+/* Whatever stands in a document, it is an error and nothing worse. */
+static void make_no_sense_of(const json_t *doc)
+{
+	const struct th_group_how how = {.ready_ms = 1000, .grace_ms = -1};
+	const struct th_replacement anew = {.ready_ms = 1000, .grace_ms = -1};
+	struct th_talk_command command = {
+		.words = doc, .streams = {0, 1, 2}, .program = -1};
+	th_talk *talk = NULL;
+	int code;
+
+	WANT(th_container_make(hull_, doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_container_plan(hull_, doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_container_remake(hull_, "idle", doc, &anew, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_image_bring(hull_, doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_oci_bundle(hull_, doc, "/nowhere/at/all", NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_oci_create(hull_, "/nowhere", doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_recipe_look(doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_recipe_build(hull_, doc, NULL, NULL, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_recipe_enter(hull_, doc, doc, false, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_unit_show(hull_, doc, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_talk_exec(hull_, "idle", &command, &talk, NULL, error) == -1);
+	th_error_clear(error);
+	WANT(th_talk_run(hull_, "idle", &command, &code, error) == -1);
+	th_error_clear(error);
+	/* These may mean nothing, and are done then. */
+	th_image_capture(hull_, "nosuch", doc, NULL, error);
+	th_error_clear(error);
+	th_container_change(hull_, "idle", doc, NULL, error);
+	th_error_clear(error);
+	th_containers_order(hull_, doc, NULL, error);
+	th_error_clear(error);
+	th_containers_end(hull_, doc, -1, false, NULL, error);
+	th_error_clear(error);
+	th_group_look(hull_, doc, NULL, error);
+	th_error_clear(error);
+	th_group_launch(hull_, doc, &how, NULL, error);
+	th_error_clear(error);
+	th_group_begin(hull_, doc, &how, NULL, error);
+	th_error_clear(error);
+	th_network_create(hull_, "wrong/name", doc, false, false, error);
+	th_error_clear(error);
+	th_image_pack(hull_, doc, "/nowhere/x.tar", false, NULL, NULL, error);
+	th_error_clear(error);
+	th_settings_load("/nowhere.yaml", doc, NULL, error);
+	th_error_clear(error);
+}
+
+static void senseless_documents(void)
+{
+	static const char *const texts[] = {"null", "[]", "{}", "\"x\"", "7",
+		"[1, null, {}]", "{\"image\": null}",
+		"{\"image\": [\"a\"], \"command\": \"x\"}",
+		"{\"image\": \"selwick/base\", \"env\": {\"A\": 1}}",
+		"{\"image\": \"selwick/base\", \"port\": [[80]]}",
+		"{\"image\": \"selwick/base\", \"base\": \"here\"}",
+		"{\"image\": \"selwick/base\", \"keep\": \"no\"}",
+		"{\"name\": 3, \"containers\": {\"a\": 1}, \"networks\": "
+		"[7]}",
+		"{\"name\": \"x\", \"containers\": [null, {\"settings\": []}, "
+		"{\"settings\": {\"image\": \"selwick/base\"}, \"after\": "
+		"[1, {\"member\": 2}]}]}",
+		"{\"recipe\": \"r\", \"text\": \"- \", \"folders\": [1, [2]], "
+		"\"given\": {}}",
+		"{\"id\": 1, \"bundle\": []}", "{\"command\": [\"a\", 1]}",
+		"{\"command\": [], \"env\": [1]}", "{\"limit\": {}}"};
+
+	WANT(th_container_make(hull_,
+		     doc_of("{\"image\": \"selwick/base\", \"name\": \"idle\", "
+			    "\"network\": \"none\"}"),
+		     NULL, error) == 0);
+	for (size_t i = 0; i < sizeof(texts) / sizeof(*texts); i++)
+		make_no_sense_of(doc_of(texts[i]));
+	make_no_sense_of(NULL);
+	WANT(th_remove(hull_, "idle", TH_KIND_CONTAINER, true, NULL, error) ==
+		0);
+}
+
 static void refuse(void)
 {
 	static const struct {
@@ -453,6 +540,7 @@ static void use_library(void)
 	share();
 	group();
 	images();
+	senseless_documents();
 	refuse();
 	th_hull_close(hull_);
 	/* Once more, only to look. */
