@@ -164,9 +164,17 @@ void progress_show(void *owner, const struct th_progress *layers, size_t count)
 void progress_notice(void *owner, const char *text)
 {
 	const struct progress *progress = owner;
+	size_t len = strcspn(text, "\n");
+	char line[512];
 
-	if (!progress->quiet)
-		say_note(text);
+	if (progress->quiet)
+		return;
+	snprintf(line, sizeof(line), "%.*s", (int)len, text);
+	say_note(line);
+	/* What to do about it stands below. */
+	if (text[len])
+		fprintf(stderr, "  %s\n",
+			shown(text + len + 1 + strspn(text + len + 1, " ")));
 }
 
 void progress_pulled(void *owner, const json_t *pulled)

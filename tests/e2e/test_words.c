@@ -126,6 +126,15 @@ static void an_ordinary_user_is_told_plainly(void)
 	CODE(result, 0);
 	SAYS(result->out, "a single ID");
 	SAYS(result->out, "usermod --add-subuids");
+	/* The way out stands on a line of its own. */
+	as_root("mkdir -m 777 %s/poor", world_folder);
+	result = as_root("setpriv --reuid 4242 --regid 4242 --clear-groups "
+			 "%s/tidyhull sweep --root %s/poor/store",
+		world_build, world_folder);
+	CODE(result, 0);
+	SAYS(result->err, "note: 4242 has no subordinate IDs");
+	SAYS(result->err, "\n  tidyhull doctor explains");
+	as_root("rm -r %s/poor", world_folder);
 }
 
 static void the_tour_shows_all_and_cleans_up(void)
