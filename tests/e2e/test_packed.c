@@ -172,6 +172,32 @@ static void a_file_that_is_there_stays(void)
 	CODE(hull("pack selwick/gauge"), 2);
 }
 
+#define STARTS 30
+
+/* As tasks of a job on one host do: whoever comes first unpacks. */
+static void many_starts_unpack_once(void)
+{
+	pid_t pids[STARTS];
+
+	make_file();
+	for (int i = 0; i < STARTS; i++) {
+		char out[16];
+
+		snprintf(out, sizeof(out), "out.%d", i);
+		pids[i] = hull_start(out,
+			"run ./gauge.tar --root fresh --network none "
+			"--entrypoint echo -- moored");
+	}
+	for (int i = 0; i < STARTS; i++)
+		CHECK_INT(wait_for(pids[i]), 0);
+	CHECK_TEXT(other("sh -c 'cat out.* | grep -c ^moored'")->out, "30\n");
+	/* Each of its three layers. */
+	CHECK_TEXT(other("sh -c 'cat out.* | grep -c unpacked'")->out, "3\n");
+	CHECK_TEXT(hull("list --all --quiet --root fresh")->out, "");
+	CODE(hull("remove selwick/gauge --root fresh"), 0);
+	CODE(hull("sweep --yes --root fresh"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"a round trip changes nothing", a_round_trip_changes_nothing},
 	{"it is a layout for everybody", it_is_a_layout_for_everybody},
@@ -180,6 +206,7 @@ static const CU_TestInfo tests[] = {
 	{"what is wrong is told", what_is_wrong_is_told},
 	{"it can be looked into", it_can_be_looked_into},
 	{"a file that is there stays", a_file_that_is_there_stays},
+	{"many starts unpack once", many_starts_unpack_once},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_packed = {"packed", tests};
