@@ -55,6 +55,10 @@ struct th_progress {
 struct th_opening {
 	const char *root; /* the store; NULL: the caller's usual one */
 	const char *config; /* a configuration file instead of the usual ones */
+	/* A read-only folder of layers that are unpacked already (docs/
+	 * configuration.md); NULL: as the environment or the configuration
+	 * says. */
+	const char *layers_from;
 	const char *keeper, *pilot; /* paths of the programs; NULL: installed */
 	const char *actor; /* what acts, for the history: "berth planner" */
 	int purposes; /* enum th_purpose */

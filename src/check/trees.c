@@ -79,6 +79,8 @@ static int compare_file(struct comparing *comparing,
 	struct stat st;
 	uint64_t at;
 	size_t len;
+	/* Of a lender's, which nobody here may read: not known to be wrong. */
+	bool closed = fd < 0 && errno == EACCES;
 	bool right = fd >= 0 && fstat(fd, &st) == 0 && S_ISREG(st.st_mode) &&
 		(uint64_t)st.st_size == entry->size_bytes;
 	int rc = name ? 1 : th_fail_memory(err);
@@ -88,7 +90,7 @@ static int compare_file(struct comparing *comparing,
 		right = is_same(comparing, fd, data, len, at);
 	th_close(&fd);
 	if (rc >= 0)
-		note(comparing, name, right);
+		note(comparing, name, right || closed);
 	free(name);
 	return rc < 0 ? -1 : 0;
 }
@@ -147,7 +149,7 @@ void check_tree_files(struct checking *checking, const char *image,
 		goto out;
 	snprintf(path, sizeof(path), "trees/%s", th_digest_hex(layer->tree));
 	comparing.tree = openat(store->root_fd, path,
-		O_RDONLY | O_DIRECTORY | O_NOFOLLOW | O_CLOEXEC);
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC | th_store_links(store));
 	blob = th_blob_open(store, layer->blob, &ignored);
 	archive = blob < 0 ? NULL : th_archive_new(blob);
 	comparing.tar = archive ? th_tar_new(th_archive_source(archive)) : NULL;

@@ -95,6 +95,7 @@ static int begin(struct invocation *call, struct progress *progress,
 	char keeper[PROGRAM_PATH], pilot[PROGRAM_PATH], act[64];
 	const struct th_opening opening = {.root = option_value(call, "root"),
 		.config = option_value(call, "config"),
+		.layers_from = option_value(call, "layers-from"),
 		.keeper = keeper,
 		.pilot = pilot,
 		.actor = act,

@@ -11,7 +11,7 @@
 			"a value that the file lists under \"given\""},        \
 		{"name", "NAME",                                               \
 			"the container's name; generated if not given"},       \
-		MAKING_SETTINGS, MAKING_PLAN
+		LAYERS_FROM, MAKING_SETTINGS, MAKING_PLAN
 #define MAKING_PLAN                                                            \
 	{                                                                      \
 		"plan", NULL,                                                  \

@@ -56,6 +56,13 @@ struct invocation {
 	bool quiet, yes, json;
 };
 
+/* Of verbs that bring images. */
+#define LAYERS_FROM                                                            \
+	{                                                                      \
+		"layers-from", "DIR",                                          \
+			"use what an administrator has unpacked in DIR"        \
+	}
+
 struct verb {
 	const char *name;
 	const char *group;

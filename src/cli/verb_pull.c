@@ -105,7 +105,7 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {
 	{"platform", "OS/ARCH", "another platform: linux/arm64, linux/arm/v7"},
-	{NULL, NULL, NULL}};
+	LAYERS_FROM, {NULL, NULL, NULL}};
 
 static const char *const text[] = {"A name without a registry host is looked "
 				   "up in the registries that the",

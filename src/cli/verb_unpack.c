@@ -16,7 +16,7 @@ static int run(struct invocation *call)
 static const struct option_spec options[] = {
 	{"only", "NAME", "only the image with this name or digest"},
 	{"platform", "OS/ARCH", "another platform, if the file has several"},
-	{NULL, NULL, NULL}};
+	LAYERS_FROM, {NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"FILE is an OCI image layout: a tar archive (plain, gzip or zstd) or a",

@@ -8,6 +8,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "image/stage.h"
 #include "layer/attributes.h"
 
 static int open_tree_of(
@@ -33,10 +34,13 @@ static int add_trees(struct th_store *store, struct th_image_root *root,
 		int rc = tree < 0 ? -1
 				  : th_view_add(root->view, tree, NULL, err);
 
-		if (rc == 0 && strcmp(name, attributes) == 0)
+		if (rc == 0 && strcmp(name, attributes) == 0) {
 			root->attributes = tree;
-		else
+			root->nobodys = store->unprivileged &&
+				th_stage_is_borrowed(store, name);
+		} else {
 			th_close(&tree);
+		}
 		if (rc)
 			return -1;
 	}
@@ -101,11 +105,14 @@ int th_image_root_dress(
 	const struct th_image_root *root, int folder, struct th_error *err)
 {
 	struct stat st;
+	int rc;
 
 	if (root->attributes < 0)
 		return 0;
-	return fstat(root->attributes, &st) ||
-			th_layer_copy_attributes(root->attributes, &st, folder)
+	rc = fstat(root->attributes, &st);
+	if (root->nobodys)
+		st.st_uid = st.st_gid = 0;
+	return rc || th_layer_copy_attributes(root->attributes, &st, folder)
 		? th_fail_sys(err, TH_FAILED, errno,
 			  "cannot set the attributes of the container's root")
 		: 0;

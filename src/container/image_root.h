@@ -9,6 +9,7 @@
 struct th_image_root {
 	struct th_strings trees; /* of the overlay, the lowest first */
 	int attributes; /* the tree with the root's own ones, or -1 */
+	bool nobodys; /* it is borrowed, and its owner is not known here */
 	struct th_view *view;
 };
 

@@ -2,6 +2,7 @@
 
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "oci/digest.h"
 
@@ -40,14 +41,41 @@ void th_root_layers_release(struct th_root_layers *layers)
 	memset(layers, 0, sizeof(*layers));
 }
 
+/* A lender's folder that is gone explains more than that a layer is. */
+static void explain(const struct th_root_layers *layers, struct th_error *err)
+{
+	char target[400];
+
+	for (size_t i = 0; i < layers->lowers.count; i++) {
+		const char *lower = layers->lowers.items[i];
+		ssize_t len = readlink(lower, target, sizeof(target) - 1);
+
+		if (len <= 0 || access(lower, F_OK) == 0)
+			continue;
+		target[len] = '\0';
+		th_error_clear(err);
+		th_fail(err, TH_NOT_FOUND,
+			"an unpacked layer of its image is borrowed, and is no "
+			"longer there: %s",
+			target);
+		th_hint(err,
+			"to have layers of its own: tidyhull pull IMAGE, "
+			"without that folder");
+		return;
+	}
+}
+
 int th_plan_open_root(const struct th_plan *plan, const struct th_store *store,
 	const char *id, bool discard, int *mount_fd, struct th_error *err)
 {
 	struct th_root_layers layers;
 	int rc = th_plan_layers(plan, store->root, id, discard, &layers, err);
 
-	if (rc == 0)
+	if (rc == 0) {
 		rc = th_overlay_open(&layers.overlay, mount_fd, err);
+		if (rc)
+			explain(&layers, err);
+	}
 	th_root_layers_release(&layers);
 	return rc;
 }

@@ -10,6 +10,7 @@
 
 #include "base/file.h"
 #include "base/random.h"
+#include "image/borrow.h"
 #include "image/room.h"
 #include "image/stage.h"
 #include "layer/apply.h"
@@ -358,6 +359,27 @@ static void tell_wait(void *owner)
 	fetch->phase(fetch->owner, TH_LAYER_ELSEWHERE);
 }
 
+/* What a lender has is neither downloaded nor unpacked. */
+static int borrow(const struct th_layer_job *fetch, struct th_error *err)
+{
+	struct th_store *store = fetch->store;
+	const struct th_descriptor *blob = fetch->blob;
+
+	if (!store->lender)
+		return 0;
+	if (store->lender->why.code) {
+		*err = store->lender->why;
+		return -1;
+	}
+	if (!th_stage_has_tree(store, fetch->diff_id) &&
+		th_borrow_tree(store, fetch->diff_id, err) < 0)
+		return -1;
+	if (!th_stage_has_blob(store, blob->digest, blob->size_bytes) &&
+		th_borrow_blob(store, blob->digest, blob->size_bytes, err) < 0)
+		return -1;
+	return 0;
+}
+
 int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_error *err)
 {
@@ -370,6 +392,10 @@ int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
 	if (th_stage_lock(
 		    store, blob, fetch->cancel, tell_wait, fetch, &lock, err))
 		return -1;
+	if (borrow(fetch, err)) {
+		th_stage_unlock(store, blob, &lock);
+		return -1;
+	}
 	has_blob = th_stage_has_blob(store, blob, fetch->blob->size_bytes);
 	has_tree = th_stage_has_tree(store, fetch->diff_id);
 	if (has_blob && has_tree)

@@ -6,12 +6,14 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <sys/xattr.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/hash.h"
 #include "base/path.h"
 #include "base/random.h"
+#include "image/borrow.h"
 #include "image/stage.h"
 #include "layer/attributes.h"
 
@@ -21,6 +23,7 @@ struct settling {
 	struct th_view *view;
 	/* of each layer; kept as long as the view is */
 	struct th_layer_notes *notes;
+	size_t lowest; /* the layer that is the view's first */
 	char chain[TH_DIGEST_TEXT];
 };
 
@@ -221,6 +224,9 @@ static int apply_on_lower(struct settling *settling, struct th_stacked *layer,
 
 	if (th_stage_has_tree(store, layer->tree))
 		return 0;
+	rc = th_borrow_tree(store, layer->tree, err);
+	if (rc)
+		return rc < 0 ? -1 : 0;
 	layer->fetch->phase(layer->fetch->owner, TH_LAYER_UNPACK);
 	if (begin_tree(store, path, &tree, err))
 		return -1;
@@ -258,8 +264,47 @@ static int add_with_parents(struct th_strings *paths, const char *path)
 	return 0;
 }
 
+/* Whether the layer of the view, counted from the lowest, is a lender's, and
+ * its folders are nobody's in a container. */
+static bool is_nobodys(const struct settling *settling, size_t layer)
+{
+	const struct th_stacked *layers = settling->stack->layers;
+
+	return settling->store->unprivileged &&
+		th_stage_is_borrowed(
+			settling->store, layers[settling->lowest + layer].tree);
+}
+
+/* Adds those folders of borrowed layers that are seen. */
+static int list_borrowed(struct settling *settling, struct th_strings *paths,
+	struct th_error *err)
+{
+	struct th_strings found = {0};
+	int rc = 0;
+
+	for (size_t i = 0; rc == 0 && i < th_view_count(settling->view); i++) {
+		if (is_nobodys(settling, i))
+			rc = th_borrow_list_folders(
+				th_view_tree(settling->view, i), &found, err);
+	}
+	for (size_t i = 0; rc == 0 && i < found.count; i++) {
+		struct th_sight sight;
+
+		rc = th_view_look(settling->view, found.items[i], &sight, err);
+		if (rc <= 0)
+			continue;
+		th_close(&sight.fd);
+		rc = S_ISDIR(sight.st.st_mode) &&
+				add_with_parents(paths, found.items[i])
+			? th_fail_memory(err)
+			: 0;
+	}
+	th_strings_release(&found);
+	return rc;
+}
+
 /* Those folders of which the topmost layer that has them does not say what they
- * are like, but a lower one does; sorted. */
+ * are like, but a lower one does. */
 static int list_folders(struct settling *settling, struct th_strings *paths,
 	struct th_error *err)
 {
@@ -288,9 +333,6 @@ static int list_folders(struct settling *settling, struct th_strings *paths,
 				return th_fail_memory(err);
 		}
 	}
-	if (paths->count)
-		qsort(paths->items, paths->count, sizeof(*paths->items),
-			compare);
 	return 0;
 }
 
@@ -298,6 +340,23 @@ static int fail_folder(const char *path, struct th_error *err)
 {
 	return th_fail_sys(err, TH_FAILED, errno,
 		"cannot create the folder \"%.200s\" of the image", path);
+}
+
+/* A folder of nobody's becomes the user's; what is in one that nobody but its
+ * owner may read is hidden, as an overlay could not list the two together. */
+static int dress(
+	struct settling *settling, const struct th_sight *found, int folder)
+{
+	struct stat st = found->st;
+	char path[TH_FD_PATH];
+
+	if (!is_nobodys(settling, found->layer))
+		return th_layer_copy_attributes(found->fd, &st, folder);
+	st.st_uid = st.st_gid = 0;
+	if (access(th_fd_path(found->fd, "", path), R_OK | X_OK) &&
+		fsetxattr(folder, TH_OPAQUE_OF_USERS, "y", 1, 0))
+		return -1;
+	return th_layer_copy_attributes(found->fd, &st, folder);
 }
 
 /* The last ones first: what comes into a folder changes its time. */
@@ -318,7 +377,7 @@ static int dress_folders(struct settling *settling, int tree,
 			continue;
 		fd = th_path_open_beneath(
 			tree, path, O_RDONLY | O_DIRECTORY, 0);
-		rc = fd < 0 || th_layer_copy_attributes(found.fd, &found.st, fd)
+		rc = fd < 0 || dress(settling, &found, fd)
 			? fail_folder(path, err)
 			: 0;
 		th_close(&fd);
@@ -346,7 +405,10 @@ static int make_folders(struct settling *settling, struct th_error *err)
 	char path[64];
 	int tree = -1, rc = list_folders(settling, &paths, err);
 
+	if (rc == 0)
+		rc = list_borrowed(settling, &paths, err);
 	if (rc == 0 && paths.count) {
+		qsort(paths.items, paths.count, sizeof(*paths.items), compare);
 		snprintf(stack->folders, sizeof(stack->folders),
 			"%s" TH_TREE_FOLDERS, settling->chain);
 		if (!th_stage_has_tree(settling->store, stack->folders)) {
@@ -375,6 +437,7 @@ static void begin_anew(struct settling *settling, size_t number)
 		th_layer_notes_release(&settling->notes[i]);
 	}
 	settling->stack->root[0] = '\0';
+	settling->lowest = number;
 }
 
 static int settle_layer(

@@ -86,7 +86,12 @@ static void settle_old(struct th_store *store, const char *name)
 		strlen(name) > 170)
 		return;
 	snprintf(from, sizeof(from), "partial/%s", name);
+	/* A link to a lender's is made again. */
 	if (strncmp(kind, ".whole-", 7) == 0 &&
+		readlinkat(store->root_fd, from, to, sizeof(to)) >= 0) {
+		if (strncmp(kind + 7, store->boot_id, 8) != 0)
+			unlinkat(store->root_fd, from, 0);
+	} else if (strncmp(kind, ".whole-", 7) == 0 &&
 		strncmp(kind + 7, store->boot_id, 8) != 0) {
 		snprintf(to, sizeof(to), "partial/%.*s", (int)(kind - name),
 			name);
@@ -189,8 +194,9 @@ bool th_stage_has_blob(
 	if (th_blob_there(store, blob, size_bytes))
 		return true;
 	staged_path(store, blob, "whole", path);
-	return fstatat(store->root_fd, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
-		(uint64_t)st.st_size == size_bytes;
+	return fstatat(store->root_fd, path, &st,
+		       th_store_links(store) ? AT_SYMLINK_NOFOLLOW : 0) == 0 &&
+		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
 }
 
 bool th_stage_has_tree(const struct th_store *store, const char *tree)
@@ -204,10 +210,21 @@ bool th_stage_has_tree(const struct th_store *store, const char *tree)
 	return faccessat(store->root_fd, path, F_OK, 0) == 0;
 }
 
+bool th_stage_is_borrowed(const struct th_store *store, const char *tree)
+{
+	char path[PATH_BYTES], target[8];
+
+	tree_path(tree, path);
+	if (faccessat(store->root_fd, path, F_OK, 0))
+		staged_tree_path(store, tree, path);
+	return readlinkat(store->root_fd, path, target, sizeof(target)) > 0;
+}
+
 int th_stage_open_tree(
 	const struct th_store *store, const char *tree, struct th_error *err)
 {
-	const int flags = O_RDONLY | O_DIRECTORY | O_CLOEXEC | O_NOFOLLOW;
+	const int flags =
+		O_RDONLY | O_DIRECTORY | O_CLOEXEC | th_store_links(store);
 	char path[PATH_BYTES];
 	int fd;
 
@@ -230,7 +247,7 @@ int th_stage_open_blob(
 
 	staged_path(store, blob, "whole", path);
 	fd = openat(store->root_fd, path,
-		O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+		O_RDONLY | O_CLOEXEC | O_NONBLOCK | th_store_links(store));
 	return fd >= 0 ? fd : th_blob_open(store, blob, err);
 }
 
@@ -462,8 +479,12 @@ int th_stage_keep_tree(struct th_store *store, const char *tree,
 	if (renameat(store->root_fd, path, store->root_fd, to) == 0)
 		return 0;
 	/* Another command staged the same layer: one of the two is enough. */
-	if (errno == EEXIST || errno == ENOTEMPTY)
+	if (errno == EEXIST || errno == ENOTEMPTY || errno == EISDIR)
 		return th_tree_remove(store->root_fd, path, err);
+	/* A link that leads nowhere any more. */
+	if (errno == ENOTDIR && unlinkat(store->root_fd, to, 0) == 0 &&
+		renameat(store->root_fd, path, store->root_fd, to) == 0)
+		return 0;
 	return th_fail_sys(
 		err, TH_FAILED, errno, "cannot store the unpacked layer");
 }
@@ -486,8 +507,13 @@ static int place(struct th_store *store, const char *from, const char *to,
 	if (renameat(store->root_fd, from, store->root_fd, to) == 0)
 		return 0;
 	/* Another pull may have been quicker. */
-	if ((errno == ENOENT || errno == EEXIST || errno == ENOTEMPTY) &&
+	if ((errno == ENOENT || errno == EEXIST || errno == ENOTEMPTY ||
+		    errno == EISDIR) &&
 		faccessat(store->root_fd, to, F_OK, 0) == 0)
+		return 0;
+	/* A folder instead of a link to a lender's that is gone. */
+	if (errno == ENOTDIR && unlinkat(store->root_fd, to, 0) == 0 &&
+		renameat(store->root_fd, from, store->root_fd, to) == 0)
 		return 0;
 	return th_fail_sys(err, TH_FAILED, errno, "cannot store the %s", what);
 }

@@ -139,6 +139,7 @@ static int set_options(struct owned *owned, struct th_hull_options *options)
 	int purposes = opening->purposes;
 	int rc = keep(owned, opening->root, &options->root) |
 		keep(owned, opening->config, &options->config) |
+		keep(owned, opening->layers_from, &options->layers_from) |
 		keep(owned,
 			opening->keeper ? opening->keeper
 					: TH_LIBEXECDIR "/tidyhull-keeper",

@@ -25,6 +25,7 @@ struct file {
 	struct th_registry_config *registries;
 	unsigned int registries_count;
 	char *leave_keys;
+	char *layers_from;
 	int64_t keep_events;
 };
 
@@ -72,6 +73,9 @@ static const cyaml_schema_field_t file_fields[] = {
 	CYAML_FIELD_STRING_PTR("leave-keys",
 		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
 		leave_keys, 1, 64),
+	CYAML_FIELD_STRING_PTR("layers-from",
+		CYAML_FLAG_POINTER | CYAML_FLAG_OPTIONAL, struct file,
+		layers_from, 1, 4000),
 	CYAML_FIELD_INT(
 		"keep-events", CYAML_FLAG_OPTIONAL, struct file, keep_events),
 	CYAML_FIELD_END};
@@ -269,6 +273,23 @@ static int take_keep_events(const char *path, int64_t keep,
 		KEEP_EVENTS_MIN, KEEP_EVENTS_MAX);
 }
 
+static int take_layers_from(const char *path, const char *folder,
+	struct th_config *config, struct th_error *err)
+{
+	char place[PLACE_MAX];
+
+	if (*folder != '/') {
+		find_place(path, folder, place);
+		return th_fail(err, TH_USAGE,
+			"%s: layers-from is the path of a folder that begins "
+			"with /",
+			place);
+	}
+	free(config->layers_from);
+	config->layers_from = strdup(folder);
+	return config->layers_from ? 1 : th_fail_memory(err);
+}
+
 int th_config_read(
 	const char *path, struct th_config *config, struct th_error *err)
 {
@@ -297,7 +318,8 @@ int th_config_read(
 	if (rc != CYAML_OK) {
 		explain(path, &report, cyaml_strerror(rc), err);
 		return th_hint(err,
-			"known settings: keep-events, leave-keys, and "
+			"known settings: keep-events, layers-from, "
+			"leave-keys, and "
 			"registries, a list "
 			"with host, transport (https, http), ca-file, "
 			"cert-file, key-file, mirrors (a list of hosts), "
@@ -315,6 +337,8 @@ int th_config_read(
 	if (result == 1 && file && file->leave_keys)
 		snprintf(config->leave_keys, sizeof(config->leave_keys), "%s",
 			file->leave_keys);
+	if (result == 1 && file && file->layers_from)
+		result = take_layers_from(path, file->layers_from, config, err);
 	cyaml_free(&parser, &file_schema, file, 0);
 	return result;
 }
@@ -324,6 +348,7 @@ void th_config_release(struct th_config *config)
 	for (size_t i = 0; i < config->registry_count; i++)
 		release_one(&config->registries[i]);
 	free(config->registries);
+	free(config->layers_from);
 	memset(config, 0, sizeof(*config));
 }
 

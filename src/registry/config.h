@@ -28,6 +28,7 @@ struct th_config {
 	struct th_registry_config *registries; /* owned */
 	size_t registry_count;
 	int64_t keep_events; /* of each container; 0 where not given */
+	char *layers_from; /* a lender's folder (store/lender.h), or NULL */
 	char leave_keys[65]; /* as they were written; "" where they were not */
 };
 

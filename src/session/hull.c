@@ -256,20 +256,59 @@ static int open_store(struct th_hull *hull, struct th_error *err)
 		hull->root, hull->run, false, &hull->context.store, err);
 }
 
+/* Its containers have user IDs of their own, as which the store appears to
+ * them; what lies elsewhere does not. */
+static int refuse_root(struct th_error *err)
+{
+	th_fail(err, TH_NOT_POSSIBLE,
+		"unpacked layers are borrowed by unprivileged users only");
+	return th_hint(err,
+		"without --layers-from, root's store unpacks its "
+		"own");
+}
+
+/* Before the user namespace: root is known by its number. What is wrong with it
+ * is told when a layer is wanted. */
+static int find_lender(
+	struct th_hull *hull, struct th_lender **lender, struct th_error *err)
+{
+	const char *folder = hull->options.layers_from;
+
+	*lender = NULL;
+	if (hull->options.look)
+		return 0;
+	if (!folder)
+		folder = env(hull, "TIDYHULL_LAYERS_FROM");
+	if (!folder)
+		folder = hull->config.layers_from;
+	if (!folder)
+		return 0;
+	if (!hull->caller.unprivileged)
+		return hull->options.layers_from ? refuse_root(err) : 0;
+	*lender = th_lender_open(folder);
+	return *lender ? 0 : th_fail_memory(err);
+}
+
 int th_hull_open_store(
 	struct th_hull *hull, const char *act, struct th_error *err)
 {
 	const struct th_hull_options *options = &hull->options;
 	struct th_context *context = &hull->context;
 	struct th_error ignored = {0}; /* it keeps what it has */
+	struct th_lender *lender = NULL;
 
 	if (check_place(hull, err))
 		return -1;
 	if (options->checks)
 		th_check_files(hull->root, options->repairs, &hull->findings);
-	if (th_hull_open_registries(hull, err) || enter_networks(hull, err) ||
-		open_store(hull, err))
+	if (th_hull_open_registries(hull, err) ||
+		find_lender(hull, &lender, err))
 		return -1;
+	if (enter_networks(hull, err) || open_store(hull, err)) {
+		th_lender_close(lender);
+		return -1;
+	}
+	context->store->lender = lender;
 	context->store->unprivileged = hull->caller.unprivileged;
 	if (context->store->state_lost && !options->checks && options->notice)
 		options->notice(options->owner,

@@ -29,6 +29,7 @@ struct th_hull_options {
 	const char *(*env)(const char *name);
 	const char *root; /* the store; NULL: found in the environment */
 	const char *config; /* the configuration file; NULL: found */
+	const char *layers_from; /* a lender; NULL: found */
 	const char *keeper, *pilot; /* paths of the programs */
 	/* What the caller should know beside errors: two lines at most. May be
 	 * NULL. */

@@ -28,7 +28,9 @@ bool th_blob_there(
 	char path[PATH_BYTES];
 
 	blob_path(digest, path);
-	return fstatat(store->root_fd, path, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+	/* A lender's is behind a link. */
+	return fstatat(store->root_fd, path, &st,
+		       th_store_links(store) ? AT_SYMLINK_NOFOLLOW : 0) == 0 &&
 		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
 }
 
@@ -41,7 +43,7 @@ int th_blob_open(
 	blob_path(digest, path);
 	/* Whatever has the name by now, it is not waited for. */
 	fd = openat(store->root_fd, path,
-		O_RDONLY | O_CLOEXEC | O_NOFOLLOW | O_NONBLOCK);
+		O_RDONLY | O_CLOEXEC | O_NONBLOCK | th_store_links(store));
 	if (fd < 0)
 		return th_fail_sys(err, TH_FAILED, errno,
 			"cannot open the blob %s of the store", digest);

@@ -303,6 +303,7 @@ void th_store_close(struct th_store *store)
 	if (!store)
 		return;
 	th_db_close(store->db);
+	th_lender_close(store->lender);
 	th_close(&store->lock_fd);
 	th_close(&store->images_fd);
 	th_close(&store->root_fd);

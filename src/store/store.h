@@ -15,10 +15,12 @@
 #ifndef TH_STORE_STORE_H
 #define TH_STORE_STORE_H
 
+#include <fcntl.h>
 #include <stdbool.h>
 
 #include "base/error.h"
 #include "store/database.h"
+#include "store/lender.h"
 
 /* As long as anybody may need for what is done with a lock of networks held. */
 #define TH_STORE_PATIENCE_MS 20000
@@ -39,10 +41,18 @@ struct th_store {
 	/* Its owner is an unprivileged user, whose networks lie in a namespace
 	 * of their own (network/pilot.h). To be set by who opens it. */
 	bool unprivileged;
+	struct th_lender *lender; /* owned; NULL: layers are unpacked here */
 	/* How long this process waits for locks on the host's side of networks,
 	 * in milliseconds: whoever holds one may have been stopped. */
 	int patience_ms;
 };
+
+/* What openat(2) is told about links in the store: only a user's has some, to
+ * what is borrowed. Root follows none that somebody has put there. */
+static inline int th_store_links(const struct th_store *store)
+{
+	return store->unprivileged ? 0 : O_NOFOLLOW;
+}
 
 /* Opens the store at root (made where it is missing), with its run-time files
  * in run, and repairs what a killed program left behind. Paths are absolute.

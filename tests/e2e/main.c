@@ -22,11 +22,11 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
 	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
 	suite_users, suite_stacks, suite_documents, suite_musts, suite_servers,
-	suite_changes, suite_capture, suite_build, suite_runnable;
+	suite_changes, suite_capture, suite_build, suite_runnable, suite_borrow;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_pull, &suite_registry, &suite_access, &suite_peek, &suite_images,
-	&suite_packed, &suite_push, &suite_layers, &suite_stacks,
+	&suite_packed, &suite_push, &suite_borrow, &suite_layers, &suite_stacks,
 	&suite_changes, &suite_capture, &suite_build, &suite_runnable,
 	&suite_documents, &suite_endurance, &suite_create, &suite_launch,
 	&suite_run, &suite_exec, &suite_stop, &suite_pause, &suite_processes,
@@ -47,6 +47,7 @@ static const struct suite *const asked[] = {&suite_servers, NULL};
 /* What only root can do, or what is done the same by everybody. */
 #define ROOTS_ONLY                                                             \
 	{"users", "root is nobody outside", THE_USER},                         \
+		{"borrow", "root borrows nothing", THE_USER},                  \
 		{"users", "files keep their owners", THE_USER},                \
 		{"users", "what is the host's is told", THE_USER},             \
 		{"users", "a file system that cannot is told", THE_USER},      \
@@ -86,6 +87,14 @@ static const struct skip for_root[] = {
 		"root needs no pilot"},
 	{"users", "a network apart is told", "root is not apart"},
 	{"crash", "another environment finds it", "root has one store"},
+	{"borrow", "nothing is unpacked", "root borrows nothing"},
+	{"borrow", "what is missing there is unpacked", "root borrows nothing"},
+	{"borrow", "it can be set for all", "root borrows nothing"},
+	{"borrow", "an unsafe one is refused", "root borrows nothing"},
+	{"borrow", "one that is gone is told and replaced",
+		"root borrows nothing"},
+	{"borrow", "odd layers are borrowed too", "root borrows nothing"},
+	{"borrow", "death and refusal at any call", "root borrows nothing"},
 	{"network-home", "the usual one is the host's own",
 		"root has one store"},
 	{"escape", "a run folder of others is refused",

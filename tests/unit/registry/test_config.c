@@ -104,10 +104,31 @@ static void no_file_is_no_mistake(void)
 	CHECK_INT(th_config_read("/nonexistent/config.yaml", &config, NULL), 0);
 }
 
+static void layers_are_borrowed_from_a_path(void)
+{
+	struct th_config config = {0};
+	struct th_error err = {0};
+
+	CHECK_INT(read_text("layers-from: /opt/layers\n", &config, &err), 1);
+	CHECK_TEXT(config.layers_from, "/opt/layers");
+	/* A later file wins. */
+	CHECK_INT(read_text("layers-from: /srv/more\n", &config, &err), 1);
+	CHECK_TEXT(config.layers_from, "/srv/more");
+	CHECK_INT(read_text("keep-events: 50\nlayers-from: more\n", &config,
+			  &err),
+		-1);
+	CHECK_INT(err.code, TH_USAGE);
+	CHECK(strstr(err.msg, "line 2") != NULL);
+	CHECK(strstr(err.msg, "begins with /") != NULL);
+	th_config_release(&config);
+}
+
 static const CU_TestInfo tests[] = {
 	{"registries are read and replaced", registries_are_read_and_replaced},
 	{"all members are read", all_members_are_read},
 	{"mistakes are told with the file", mistakes_are_told_with_the_file},
-	{"no file is no mistake", no_file_is_no_mistake}, CU_TEST_INFO_NULL};
+	{"no file is no mistake", no_file_is_no_mistake},
+	{"layers are borrowed from a path", layers_are_borrowed_from_a_path},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_config = {"config", tests};
