@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -14,6 +15,10 @@
 #include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "store/machine.h"
+
+/* As long as one may take to end, on a host with much to do. */
+#define PATIENCE_MS 5000
+#define STEP_MS 20
 
 /* "ID.lock" or "ID.sock"; false for other files. */
 static bool read_id(const char *name, char id[TH_ID_LENGTH + 1])
@@ -26,6 +31,19 @@ static bool read_id(const char *name, char id[TH_ID_LENGTH + 1])
 		return false;
 	snprintf(id, TH_ID_LENGTH + 1, "%.*s", TH_ID_LENGTH, name);
 	return true;
+}
+
+/* A keeper takes its container's row away before it ends itself. */
+static bool stays(const struct th_store *store, const char *id)
+{
+	const struct timespec step = {.tv_nsec = STEP_MS * 1000000L};
+
+	for (int i = 0; i < PATIENCE_MS / STEP_MS; i++) {
+		if (!th_keeper_lives(store->run_fd, id))
+			return false;
+		nanosleep(&step, NULL);
+	}
+	return th_keeper_lives(store->run_fd, id);
 }
 
 static int check_file(
@@ -43,12 +61,15 @@ static int check_file(
 	if (rc)
 		return rc < 0 ? -1 : 0;
 	if (th_keeper_lives(store->run_fd, id)) {
-		if (strstr(name, ".lock"))
+		if (strstr(name, ".lock") && stays(store, id))
 			check_found(checking, TH_PART_RUN, id, "",
 				"its keeper runs, and the state does not know "
 				"it");
 		return 0;
 	}
+	/* The keeper may have taken it away since it was listed. */
+	if (faccessat(store->run_fd, name, F_OK, AT_SYMLINK_NOFOLLOW))
+		return 0;
 	check_found(checking, TH_PART_RUN, name,
 		checking->mend && unlinkat(store->run_fd, name, 0) == 0
 			? "removed"

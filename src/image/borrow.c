@@ -44,7 +44,7 @@ int th_borrow_tree(
 	struct stat st;
 	int rc;
 
-	if (!lender)
+	if (!lender || lender->fd < 0)
 		return 0;
 	snprintf(place, sizeof(place), "trees/%s", th_digest_hex(tree));
 	if (fstatat(lender->fd, place, &st, AT_SYMLINK_NOFOLLOW) ||
@@ -64,20 +64,35 @@ int th_borrow_tree(
 	return rc ? -1 : 1;
 }
 
+static void blob_place(const char *blob, char place[TH_DIGEST_PATH + 16])
+{
+	char name[TH_DIGEST_PATH];
+
+	snprintf(place, TH_DIGEST_PATH + 16, "images/blobs/%s",
+		th_digest_path(blob, name));
+}
+
+bool th_borrow_has_blob(
+	const struct th_store *store, const char *blob, uint64_t size_bytes)
+{
+	const struct th_lender *lender = store->lender;
+	char place[TH_DIGEST_PATH + 16];
+	struct stat st;
+
+	blob_place(blob, place);
+	return lender && lender->fd >= 0 &&
+		fstatat(lender->fd, place, &st, AT_SYMLINK_NOFOLLOW) == 0 &&
+		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
+}
+
 int th_borrow_blob(struct th_store *store, const char *blob,
 	uint64_t size_bytes, struct th_error *err)
 {
-	const struct th_lender *lender = store->lender;
-	char place[TH_DIGEST_PATH + 16], path[64], name[TH_DIGEST_PATH];
-	struct stat st;
+	char place[TH_DIGEST_PATH + 16], path[64];
 
-	if (!lender)
+	if (!th_borrow_has_blob(store, blob, size_bytes))
 		return 0;
-	snprintf(place, sizeof(place), "images/blobs/%s",
-		th_digest_path(blob, name));
-	if (fstatat(lender->fd, place, &st, AT_SYMLINK_NOFOLLOW) ||
-		!S_ISREG(st.st_mode) || (uint64_t)st.st_size != size_bytes)
-		return 0;
+	blob_place(blob, place);
 	if (link_to(store, place, path, err))
 		return -1;
 	if (th_stage_keep_blob(store, blob, path, err) == 0)

@@ -19,6 +19,8 @@
  * lender, -1. An unpacked layer comes with its notes. */
 int th_borrow_tree(
 	struct th_store *store, const char *tree, struct th_error *err);
+bool th_borrow_has_blob(
+	const struct th_store *store, const char *blob, uint64_t size_bytes);
 int th_borrow_blob(struct th_store *store, const char *blob,
 	uint64_t size_bytes, struct th_error *err);
 

@@ -365,12 +365,6 @@ static int borrow(const struct th_layer_job *fetch, struct th_error *err)
 	struct th_store *store = fetch->store;
 	const struct th_descriptor *blob = fetch->blob;
 
-	if (!store->lender)
-		return 0;
-	if (store->lender->why.code) {
-		*err = store->lender->why;
-		return -1;
-	}
 	if (!th_stage_has_tree(store, fetch->diff_id) &&
 		th_borrow_tree(store, fetch->diff_id, err) < 0)
 		return -1;

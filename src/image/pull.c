@@ -14,6 +14,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "base/threads.h"
+#include "image/borrow.h"
 #include "image/commit.h"
 #include "image/reclaim.h"
 #include "image/resolve.h"
@@ -352,7 +353,9 @@ static int check_room(const struct pull *pull, struct th_error *err)
 	struct statvfs disk;
 
 	for (size_t i = 0; i < layer_count(pull); i++) {
-		if (pull->progress[i].phase == TH_LAYER_WAITING)
+		if (pull->progress[i].phase == TH_LAYER_WAITING &&
+			!th_borrow_has_blob(pull->store, pull->progress[i].blob,
+				pull->progress[i].size_bytes))
 			needed += pull->progress[i].size_bytes;
 	}
 	if (fstatvfs(pull->store->root_fd, &disk))
@@ -378,6 +381,22 @@ static bool has_tree(const struct pull *pull, size_t number)
 		return false;
 	snprintf(own, sizeof(own), "%s" TH_TREE_OWN, chain);
 	return th_stage_has_tree(pull->store, own);
+}
+
+/* Where a layer is wanted, what is wrong with the lender is told. */
+static int check_lender(const struct pull *pull, struct th_error *err)
+{
+	const struct th_lender *lender = pull->store->lender;
+
+	if (!lender || !lender->why.code)
+		return 0;
+	for (size_t i = 0; i < layer_count(pull); i++) {
+		if (pull->progress[i].phase != TH_LAYER_HERE) {
+			*err = lender->why;
+			return -1;
+		}
+	}
+	return 0;
 }
 
 static int prepare_layers(struct pull *pull, struct th_error *err)
@@ -415,7 +434,7 @@ static int prepare_layers(struct pull *pull, struct th_error *err)
 			progress->phase = TH_LAYER_HERE;
 	}
 	order_layers(pull);
-	return check_room(pull, err);
+	return check_lender(pull, err) ? -1 : check_room(pull, err);
 }
 
 /* All is there: now, and not before, the image comes to be. */

@@ -1,8 +1,12 @@
 /* doctor --verify and --repair: what is damaged or gone is found, and mended as
  * far as it can be. */
+#include <fcntl.h>
+#include <poll.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/wait.h>
 #include <unistd.h>
 
 #include "base/random.h"
@@ -183,6 +187,64 @@ static void groups_that_are_left_go(void)
 	CHECK_INT(world_groups(), 0);
 }
 
+/* As long as the keeper of a container that is removed already. */
+static pid_t hold_lock(int milliseconds)
+{
+	struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+	char path[256];
+	pid_t pid;
+	int fd;
+
+	snprintf(path, sizeof(path), "%s/run/abcdefghjkmn.lock", world_store);
+	CODE(other("touch %s", path), 0);
+	fflush(NULL);
+	pid = fork();
+	if (pid == 0) {
+		fd = open(path, O_RDWR | O_CLOEXEC);
+		if (fd < 0 || fcntl(fd, F_SETLK, &lock))
+			_exit(1);
+		poll(NULL, 0, milliseconds);
+		_exit(0);
+	}
+	return pid;
+}
+
+static bool is_held(void *path)
+{
+	struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+	int fd = open(path, O_RDWR | O_CLOEXEC);
+	bool held = fd >= 0 && fcntl(fd, F_GETLK, &lock) == 0 &&
+		lock.l_type != F_UNLCK;
+
+	close(fd);
+	return held;
+}
+
+/* A container's row goes a moment before its keeper does. */
+static void a_keeper_that_is_ending_is_no_finding(void)
+{
+	char path[256];
+	struct result *result;
+	pid_t pid;
+
+	CODE(hull("list"), 0);
+	snprintf(path, sizeof(path), "%s/run/abcdefghjkmn.lock", world_store);
+	pid = hold_lock(400);
+	CHECK(wait_until(is_held, path));
+	result = hull("doctor --verify");
+	CODE(result, 0);
+	CHECK_INT(wait_for(pid), 0);
+	/* One that stays is. */
+	pid = hold_lock(60000);
+	CHECK(wait_until(is_held, path));
+	result = hull("doctor --verify");
+	CHECK(result->code != 0);
+	SAYS(result->out, "its keeper runs, and the state does not know it");
+	signal_to(pid, SIGKILL);
+	CHECK_INT(wait_for(pid), 137);
+	CODE(other("rm %s", path), 0);
+}
+
 static void a_damaged_blob_is_fetched_anew(void)
 {
 	struct result *result;
@@ -209,6 +271,8 @@ static const CU_TestInfo tests[] = {
 	{"a database that is gone is told", a_database_that_is_gone_is_told},
 	{"a damaged layer is found", a_damaged_layer_is_found},
 	{"groups that are left go", groups_that_are_left_go},
+	{"a keeper that is ending is no finding",
+		a_keeper_that_is_ending_is_no_finding},
 	{"what is missing is found", what_is_missing_is_found},
 	{"a damaged blob is fetched anew", a_damaged_blob_is_fetched_anew},
 	CU_TEST_INFO_NULL};
