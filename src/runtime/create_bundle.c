@@ -97,11 +97,36 @@ static int read_bundle(struct making *making, struct th_error *err)
 	return record->bundle_path ? 0 : th_fail_memory(err);
 }
 
+/* A run removes its container itself. One of before the host's restart had
+ * nobody left to do that, and nothing of it lives: its ID is free again, as for
+ * a job that an engine starts once more on a node that was lost. */
+static bool is_of_lost_run(const struct th_runtime_options *options)
+{
+	struct record record;
+	struct th_error ignored = {0}; /* then the ID is taken */
+	char boot[40];
+	bool lost;
+
+	read_boot(boot);
+	lost = options->taken &&
+		record_open(options->dir, options->id, false, &record,
+			&ignored) == 0;
+	if (!lost)
+		return false;
+	lost = *boot && *record.boot && strcmp(boot, record.boot) != 0;
+	record_release(&record);
+	return lost &&
+		th_runtime_delete(
+			options->dir, options->id, true, NULL, &ignored) == 0;
+}
+
 static int make_folder(struct making *making, struct th_error *err)
 {
 	const struct th_runtime_options *options = making->options;
 	struct record *record = &making->record;
+	bool made;
 	char *path;
+	int sys;
 
 	if (th_dir_make(options->dir, 0700, err))
 		return -1;
@@ -109,14 +134,18 @@ static int make_folder(struct making *making, struct th_error *err)
 	if (!path)
 		return th_fail_memory(err);
 	/* mkdir decides between two that want the same ID. */
-	if (mkdir(path, 0700)) {
-		if (errno == EEXIST)
+	made = mkdir(path, 0700) == 0;
+	sys = errno;
+	if (!made && sys == EEXIST && is_of_lost_run(options))
+		made = mkdir(path, 0700) == 0;
+	if (!made) {
+		if (sys == EEXIST)
 			th_fail(err, TH_IN_USE,
 				"the ID \"%s\" is taken by another container",
 				options->id);
 		else
-			th_fail_sys(err, TH_FAILED, errno, "cannot create %s",
-				path);
+			th_fail_sys(
+				err, TH_FAILED, sys, "cannot create %s", path);
 		free(path);
 		return -1;
 	}

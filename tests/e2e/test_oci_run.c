@@ -140,6 +140,38 @@ static void another_ones_container_stays(void)
 	CHECK_INT(wait_for(pid), 143);
 }
 
+/* What a restart of the host has left of a run holds no ID; a container that
+ * was created is its maker's. */
+static void a_lost_run_gives_its_id_free(void)
+{
+	static const char forget[] =
+		"sed -i -E 's/\"boot\": *\"[^\"]*\"/\"boot\":\"another\"/' "
+		"oci/box/state.json";
+	struct result *result;
+
+	bundle_make();
+	bundle_write("", "echo again");
+	CODE(hull("oci create --root %s/oci --bundle %s/bundle --output kept "
+		  "box",
+		     world_folder, world_folder),
+		0);
+	result = hull("oci run --root %s/oci --bundle %s/bundle box",
+		world_folder, world_folder);
+	CODE(result, 125);
+	SAYS(result->err, "taken by another");
+	CODE(hull("oci kill --root %s/oci box KILL", world_folder), 0);
+	CODE(other("%s", forget), 0);
+	result = hull("oci create --root %s/oci --bundle %s/bundle --output "
+		      "kept box",
+		world_folder, world_folder);
+	CHECK(result->code != 0);
+	result = hull("oci run --root %s/oci --bundle %s/bundle box",
+		world_folder, world_folder);
+	CODE(result, 0);
+	CHECK_TEXT(result->out, "again\n");
+	CHECK(wait_until(has_gone, NULL));
+}
+
 static void what_cannot_start_is_told(void)
 {
 	struct result *result;
@@ -281,6 +313,7 @@ static const CU_TestInfo tests[] = {
 	{"signals are passed on", signals_are_passed_on},
 	{"it may be killed", it_may_be_killed},
 	{"another one's container stays", another_ones_container_stays},
+	{"a lost run gives its ID free", a_lost_run_gives_its_id_free},
 	{"what cannot start is told", what_cannot_start_is_told},
 	{"a terminal is passed through", a_terminal_is_passed_through},
 	{"a terminal is put right", a_terminal_is_put_right},
