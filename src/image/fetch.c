@@ -359,19 +359,23 @@ static void tell_wait(void *owner)
 	fetch->phase(fetch->owner, TH_LAYER_ELSEWHERE);
 }
 
-/* What a lender has is neither downloaded nor unpacked. */
-static int borrow(const struct th_layer_job *fetch, struct th_error *err)
+/* Finds what is here; what a lender has is neither downloaded nor unpacked. */
+static int find(const struct th_layer_job *fetch, bool *has_blob,
+	bool *has_tree, struct th_error *err)
 {
 	struct th_store *store = fetch->store;
 	const struct th_descriptor *blob = fetch->blob;
+	int tree = th_stage_has_tree(store, fetch->diff_id)
+		? 1
+		: th_borrow_tree(store, fetch->diff_id, err);
+	int whole = tree < 0 ? -1
+		: th_stage_has_blob(store, blob->digest, blob->size_bytes)
+		? 1
+		: th_borrow_blob(store, blob->digest, blob->size_bytes, err);
 
-	if (!th_stage_has_tree(store, fetch->diff_id) &&
-		th_borrow_tree(store, fetch->diff_id, err) < 0)
-		return -1;
-	if (!th_stage_has_blob(store, blob->digest, blob->size_bytes) &&
-		th_borrow_blob(store, blob->digest, blob->size_bytes, err) < 0)
-		return -1;
-	return 0;
+	*has_tree = tree == 1;
+	*has_blob = whole == 1;
+	return whole < 0 ? -1 : 0;
 }
 
 int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
@@ -380,24 +384,18 @@ int th_layer_fetch(struct th_layer_job *fetch, struct th_reader *reader,
 	struct th_store *store = fetch->store;
 	const char *blob = fetch->blob->digest;
 	bool has_blob, has_tree;
-	int lock = -1, rc = 0;
+	int lock = -1, rc;
 
 	fetch->tree_bytes = 0;
 	if (th_stage_lock(
 		    store, blob, fetch->cancel, tell_wait, fetch, &lock, err))
 		return -1;
-	if (borrow(fetch, err)) {
-		th_stage_unlock(store, blob, &lock);
-		return -1;
-	}
-	has_blob = th_stage_has_blob(store, blob, fetch->blob->size_bytes);
-	has_tree = th_stage_has_tree(store, fetch->diff_id);
-	if (has_blob && has_tree)
+	rc = find(fetch, &has_blob, &has_tree, err);
+	if (rc == 0 && has_blob && has_tree)
 		fetch->phase(fetch->owner, TH_LAYER_HERE);
-	else if (has_blob)
-		rc = unpack_stored(fetch, err);
-	else
-		rc = download(fetch, reader, err);
+	else if (rc == 0)
+		rc = has_blob ? unpack_stored(fetch, err)
+			      : download(fetch, reader, err);
 	if (rc == 0 && !(has_blob && has_tree))
 		fetch->phase(fetch->owner, TH_LAYER_DONE);
 	th_stage_unlock(store, blob, &lock);

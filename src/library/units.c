@@ -120,6 +120,17 @@ static json_t *view(const struct asking *asking, const char *text)
 			asking->object.container.state == TH_STATE_RUNNING);
 }
 
+/* The unit that is wished for, with its name, and its text. */
+static int compose(th_hull *hull, const json_t *wish, struct asking *asking,
+	char **text, struct th_error *err)
+{
+	if (read_wish(hull, wish, asking, err) || describe(wish, asking, err))
+		return -1;
+	th_unit_name(&asking->unit, asking->name);
+	*text = th_unit_text(&asking->unit);
+	return *text ? 0 : th_fail_memory(err);
+}
+
 int th_unit_show(
 	th_hull *hull, const json_t *wish, json_t **doc, th_error *error)
 {
@@ -130,15 +141,9 @@ int th_unit_show(
 
 	error = error ? error : &own;
 	library_begin(doc);
-	rc = read_wish(hull, wish, &asking, error);
+	rc = compose(hull, wish, &asking, &text, error);
 	if (rc == 0)
-		rc = describe(wish, &asking, error);
-	if (rc == 0) {
-		th_unit_name(&asking.unit, asking.name);
-		text = th_unit_text(&asking.unit);
-		rc = text ? library_give(view(&asking, text), doc, error)
-			  : th_fail_memory(error);
-	}
+		rc = library_give(view(&asking, text), doc, error);
 	free(text);
 	asking_release(&asking);
 	return rc;
@@ -192,15 +197,9 @@ int th_unit_place(th_hull *hull, const json_t *wish, bool anyway, json_t **doc,
 
 	error = error ? error : &own;
 	library_begin(doc);
-	rc = read_wish(hull, wish, &asking, error);
+	rc = compose(hull, wish, &asking, &text, error);
 	if (rc == 0)
-		rc = describe(wish, &asking, error);
-	if (rc == 0) {
-		th_unit_name(&asking.unit, asking.name);
-		text = th_unit_text(&asking.unit);
-		rc = text ? place_it(&asking, text, anyway, error)
-			  : th_fail_memory(error);
-	}
+		rc = place_it(&asking, text, anyway, error);
 	if (rc == 0) {
 		made = view(&asking, text);
 		json_object_set_new(made, "lingers", ask_to_linger(&asking));
