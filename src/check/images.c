@@ -86,8 +86,8 @@ static int check_tree(struct checking *checking, const struct th_image_row *row,
 	checking->findings->trees++;
 	snprintf(path, sizeof(path), "trees/%s", th_digest_hex(name));
 	/* A lender's is behind a link. */
-	if (fstatat(store->root_fd, path, &st,
-		    th_store_links(store) ? AT_SYMLINK_NOFOLLOW : 0) == 0 &&
+	if (fstatat(store->root_fd, path, &st, th_store_stat_links(store)) ==
+			0 &&
 		S_ISDIR(st.st_mode))
 		return 0;
 	check_found(checking, TH_PART_IMAGE, name_of(row), "",

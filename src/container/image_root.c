@@ -36,8 +36,7 @@ static int add_trees(struct th_store *store, struct th_image_root *root,
 
 		if (rc == 0 && strcmp(name, attributes) == 0) {
 			root->attributes = tree;
-			root->nobodys = store->unprivileged &&
-				th_stage_is_borrowed(store, name);
+			root->nobodys = th_stage_is_borrowed(store, name);
 		} else {
 			th_close(&tree);
 		}

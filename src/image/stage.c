@@ -194,8 +194,8 @@ bool th_stage_has_blob(
 	if (th_blob_there(store, blob, size_bytes))
 		return true;
 	staged_path(store, blob, "whole", path);
-	return fstatat(store->root_fd, path, &st,
-		       th_store_links(store) ? AT_SYMLINK_NOFOLLOW : 0) == 0 &&
+	return fstatat(store->root_fd, path, &st, th_store_stat_links(store)) ==
+		0 &&
 		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
 }
 
@@ -217,7 +217,8 @@ bool th_stage_is_borrowed(const struct th_store *store, const char *tree)
 	tree_path(tree, path);
 	if (faccessat(store->root_fd, path, F_OK, 0))
 		staged_tree_path(store, tree, path);
-	return readlinkat(store->root_fd, path, target, sizeof(target)) > 0;
+	return store->unprivileged &&
+		readlinkat(store->root_fd, path, target, sizeof(target)) > 0;
 }
 
 int th_stage_open_tree(

@@ -41,7 +41,8 @@ void th_stage_unlock(struct th_store *store, const char *blob, int *lock);
 bool th_stage_has_blob(
 	const struct th_store *store, const char *blob, uint64_t size_bytes);
 bool th_stage_has_tree(const struct th_store *store, const char *tree);
-/* True where such a tree is a lender's (image/borrow.h). */
+/* True where such a tree is a lender's (image/borrow.h), as only a user's can
+ * be. */
 bool th_stage_is_borrowed(const struct th_store *store, const char *tree);
 /* Opens such a tree; -1 with an error. */
 int th_stage_open_tree(

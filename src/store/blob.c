@@ -29,8 +29,8 @@ bool th_blob_there(
 
 	blob_path(digest, path);
 	/* A lender's is behind a link. */
-	return fstatat(store->root_fd, path, &st,
-		       th_store_links(store) ? AT_SYMLINK_NOFOLLOW : 0) == 0 &&
+	return fstatat(store->root_fd, path, &st, th_store_stat_links(store)) ==
+		0 &&
 		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
 }
 

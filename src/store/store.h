@@ -54,6 +54,12 @@ static inline int th_store_links(const struct th_store *store)
 	return store->unprivileged ? 0 : O_NOFOLLOW;
 }
 
+/* The same for fstatat(2). */
+static inline int th_store_stat_links(const struct th_store *store)
+{
+	return store->unprivileged ? 0 : AT_SYMLINK_NOFOLLOW;
+}
+
 /* Opens the store at root (made where it is missing), with its run-time files
  * in run, and repairs what a killed program left behind. Paths are absolute.
  * small as for th_db_open. */
