@@ -80,6 +80,8 @@ check-powercut: deps-check
 # Three nodes of a batch engine, as namespaces of this host.
 check-cluster: deps-cluster
 	@$(MAKE) --no-print-directory all $(INSIDE)
+	$(AS_ROOT) scripts/debian-image $(BUILD)/passing-image \
+		selwick/passing:latest openmpi-bin,libopenmpi3
 	$(AS_ROOT) scripts/check-cluster $(abspath $(BUILD))
 
 # On another kernel, with version 2 control groups only (scripts/check-vm).
@@ -96,10 +98,14 @@ check-vm-systemd: deps-vm
 deps-vm:
 	@scripts/deps vm
 
-# With real servers of Debian's (scripts/server-images).
+# With real servers of Debian's.
+SERVERS := lighttpd,memcached,dnsmasq-base,cron,firebird3.0-server,firebird3.0-utils
+SERVERS := $(SERVERS),jetty9,default-jre-headless,bind9-dnsutils,netcat-openbsd,curl
+SERVERS := $(SERVERS),procps,iputils-ping,python3
 check-servers: deps-servers
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e
-	$(AS_ROOT) scripts/server-images $(BUILD)
+	$(AS_ROOT) scripts/debian-image $(BUILD)/server-images \
+		selwick/servers:latest $(SERVERS)
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) servers
 	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user servers
 

@@ -54,7 +54,8 @@
 			"/dev/fuse; selwick.example/gauge=north, or "          \
 			"=@env:KEY"},                                          \
 		{"share", "LIST",                                              \
-			"home,cwd,user,env,scratch,shm,ipc: the caller's"},    \
+			"home,cwd,user,env,scratch,shm,ipc,pmix: the "         \
+			"caller's"},                                           \
 		{"allow", "LIST",                                              \
 			"syscalls,new-privileges,kernel-paths,addresses,..."}, \
 		{"reaper", "WHEN",                                             \

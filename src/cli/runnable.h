@@ -6,7 +6,8 @@
 
 /* Settings of a container that such a file can keep, as options of pack. */
 #define RUNNABLE_OPTIONS                                                       \
-	{"share", "LIST", "home,cwd,user,env,scratch,shm,ipc: the caller's"},  \
+	{"share", "LIST",                                                      \
+		"home,cwd,user,env,scratch,shm,ipc,pmix: the caller's"},       \
 		{"mount", "MOUNT", "as for run; so are the others"},           \
 		{"env", "ENV", "KEY=VALUE; KEY; KEY=@ask"},                    \
 		{"network", "NAME", "the network; host or none"},              \

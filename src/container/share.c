@@ -192,6 +192,36 @@ static int share_scratch(const struct th_settings *settings, json_t *config,
 	return 0;
 }
 
+/* Ranks find their process manager (PMIx, chapter "Server-Specific Interfaces")
+ * by files in a folder that it names to them, by the same path inside. */
+static int share_pmix(const struct th_settings *settings, json_t *config,
+	struct th_error *err)
+{
+	const char *folder = settings->caller.pmix;
+
+	if (!folder || folder[0] != '/' || !folder[1]) {
+		th_fail(err, TH_USAGE,
+			"PMIX_SERVER_TMPDIR does not name the folder of a "
+			"process manager to share");
+		return th_hint(err,
+			"start the ranks by mpirun or srun --mpi=pmix, which "
+			"set it");
+	}
+	if (settings->reaper == TH_REAPER_NO) {
+		th_fail(err, TH_USAGE,
+			"ranks cannot be the first process of their container");
+		return th_hint(err, "leave --reaper no or --share pmix out");
+	}
+	add_bind(config, folder, folder);
+	/* Libraries of ranks take the same process ID for the same process
+	 * (Open MPI 4.1 then uses another's pointers). */
+	json_object_set_new(part(config, "annotations"), "org.tidyhull.reaper",
+		json_string("yes"));
+	json_object_set_new(part(config, "annotations"),
+		"org.tidyhull.program-pid", json_string("of-host"));
+	return 0;
+}
+
 int th_share_apply(struct th_store *store, int folder, const char *id,
 	const struct th_settings *settings, const struct th_accounts *accounts,
 	json_t *config, struct th_error *err)
@@ -210,6 +240,9 @@ int th_share_apply(struct th_store *store, int folder, const char *id,
 	}
 	if (settings->share & TH_SHARE_SCRATCH &&
 		share_scratch(settings, config, err))
+		return -1;
+	if (settings->share & TH_SHARE_PMIX &&
+		share_pmix(settings, config, err))
 		return -1;
 	if (settings->share & TH_SHARE_SHM)
 		share_memory(config);

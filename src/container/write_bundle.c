@@ -230,6 +230,7 @@ static int change_config(const struct th_context *context,
 		json_string(settings->image));
 	json_object_del(annotations, "org.tidyhull.container.name");
 	json_object_del(annotations, "org.tidyhull.reaper");
+	json_object_del(annotations, "org.tidyhull.program-pid");
 	annotate(annotations, image);
 	json_decref(image);
 	return 0;

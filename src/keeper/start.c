@@ -67,6 +67,8 @@ static int create(struct keeper *keeper, struct th_error *err)
 	struct th_sandbox_options *options = &keeper->options;
 	const char *reaper =
 		th_bundle_annotation(&keeper->bundle, "org.tidyhull.reaper");
+	const char *number = th_bundle_annotation(
+		&keeper->bundle, "org.tidyhull.program-pid");
 	int rc;
 
 	if (!keeper->bundle_path)
@@ -87,6 +89,9 @@ static int create(struct keeper *keeper, struct th_error *err)
 	options->filter =
 		keeper->kept_filter.code.len ? &keeper->kept_filter.code : NULL;
 	options->reaper = reaper && strcmp(reaper, "yes") == 0;
+	/* No other keeper of this host has the number. */
+	options->program_pid =
+		number && strcmp(number, "of-host") == 0 ? getpid() : 0;
 	options->listener = -1;
 	options->handed = keeper->ports.handed;
 	rc = th_secrets_mount(keeper->folder_fd,

@@ -108,5 +108,6 @@ int library_settings(const json_t *doc, const struct th_caller *caller,
 	settings->caller.name = caller->name;
 	settings->caller.home = caller->home;
 	settings->caller.scratch = caller->scratch;
+	settings->caller.pmix = caller->pmix;
 	return check_env(settings, err);
 }

@@ -66,7 +66,7 @@ static void add_if(
 static const char *const allow_words[] = {"syscalls", "new-privileges",
 	"kernel-paths", "devices", "old-sockets", "addresses", NULL};
 static const char *const share_words[] = {
-	"home", "cwd", "user", "env", "scratch", "shm", "ipc", NULL};
+	"home", "cwd", "user", "env", "scratch", "shm", "ipc", "pmix", NULL};
 
 static int add_word(const char *word, const char *const *words,
 	const char *what, int *set, struct th_error *err)

@@ -42,7 +42,8 @@ enum th_share {
 		8, /* put into the settings by who reads the environment */
 	TH_SHARE_SCRATCH = 16, /* the folder of $TMPDIR */
 	TH_SHARE_SHM = 32, /* /dev/shm, */
-	TH_SHARE_IPC = 64 /* and System V's and POSIX's queues and segments */
+	TH_SHARE_IPC = 64, /* and System V's and POSIX's queues and segments */
+	TH_SHARE_PMIX = 128 /* the folder where ranks meet their manager */
 };
 
 /* Whose user IDs it has on the host. */
@@ -99,6 +100,7 @@ struct th_settings {
 		unsigned int uid, gid;
 		const char *name, *home;
 		const char *scratch; /* NULL without one */
+		const char *pmix; /* $PMIX_SERVER_TMPDIR; NULL without */
 	} caller;
 	bool read_only;
 	bool terminal;

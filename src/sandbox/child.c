@@ -483,7 +483,8 @@ static void run_program(struct child *child, int channel, pid_t pid)
 	close_rest(&channel, &status, handed, count);
 	filter.channel = channel;
 	if (options->reaper) {
-		if (th_inside_reaper(&bundle->process, status, &error))
+		if (th_inside_reaper(&bundle->process, options->program_pid,
+			    status, &error))
 			goto fail;
 		th_close(&status);
 	}

@@ -28,3 +28,15 @@ pid_t clone_process(int namespaces, int cgroup, int further, int *pidfd)
 		fcntl(*pidfd, F_SETFD, FD_CLOEXEC);
 	return pid;
 }
+
+pid_t clone_numbered(pid_t number)
+{
+	struct clone_args args = {0};
+
+	if (number == 0)
+		return fork();
+	args.exit_signal = SIGCHLD;
+	args.set_tid = (uint64_t)(uintptr_t)&number;
+	args.set_tid_size = 1;
+	return (pid_t)syscall(SYS_clone3, &args, sizeof(args));
+}

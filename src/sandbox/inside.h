@@ -50,8 +50,8 @@ int th_inside_identity(const struct th_process *process,
  * program; only the program's process returns, once the reaper has given up all
  * that it does not need. status: where the program's wait status is written, or
  * -1. */
-int th_inside_reaper(
-	const struct th_process *process, int status, struct th_error *err);
+int th_inside_reaper(const struct th_process *process, pid_t program_pid,
+	int status, struct th_error *err);
 /* program.c: do not return where they succeed. The second executes a program
  * that is open already. */
 int th_inside_exec(const struct th_process *process, struct th_error *err);

@@ -19,6 +19,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "sandbox/clone.h"
 #include "sandbox/inside.h"
 
 /* The program, as it was linked. */
@@ -129,8 +130,8 @@ static int pass_gate(int gate)
 	return got == 1 ? 0 : -1;
 }
 
-int th_inside_reaper(
-	const struct th_process *process, int status, struct th_error *err)
+int th_inside_reaper(const struct th_process *process, pid_t program_pid,
+	int status, struct th_error *err)
 {
 	sigset_t all, before;
 	int pair[2] = {-1, -1}, program = sealed_program();
@@ -153,7 +154,7 @@ int th_inside_reaper(
 	 * reaper's first look. */
 	sigfillset(&all);
 	sigprocmask(SIG_SETMASK, &all, &before);
-	pid = fork();
+	pid = clone_numbered(program_pid);
 	if (pid > 0)
 		become_reaper(process, status, pair[0], program);
 	th_close(&program);

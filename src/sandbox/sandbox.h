@@ -39,7 +39,8 @@ struct th_sandbox_options {
 	int stdio[3]; /* used where there is no terminal */
 	/* The filter, compiled; NULL: none, or compiled here. */
 	const struct th_buf *filter;
-	bool reaper; /* a first process of our own above the program */
+	bool reaper; /* a first process of our own above the program, */
+	pid_t program_pid; /* which has this ID inside; 0: any */
 	/* A detached mount that is attached at a path inside, beside those of
 	 * the bundle; target NULL: there is none. */
 	int memory_mount;

@@ -40,6 +40,7 @@ static void find_caller(struct th_hull *hull)
 		snprintf(caller->name, sizeof(caller->name), "%u", caller->uid);
 	caller->home = home ? home : "";
 	caller->scratch = env(hull, "TMPDIR");
+	caller->pmix = env(hull, "PMIX_SERVER_TMPDIR");
 }
 
 /* ---- folders and files of docs/configuration.md ---- */

@@ -15,6 +15,7 @@ struct th_caller {
 	char name[64];
 	const char *home; /* "" where there is none; borrowed */
 	const char *scratch; /* $TMPDIR; NULL without; borrowed */
+	const char *pmix; /* $PMIX_SERVER_TMPDIR; so too */
 };
 
 /* Whether what is to be done may need the caller's networks. */

@@ -1,6 +1,6 @@
 /* Real servers, as Debian has them: a start, a real client over the port, a
  * limit, a crash and what follows, a stop without recovery at the next start,
- * data that stay. Their image is made by scripts/server-images ("make
+ * data that stay. Their image is made by scripts/debian-image ("make
  * check-servers"). */
 #include <signal.h>
 #include <stdio.h>

@@ -1,6 +1,7 @@
 /* What batch work has of its caller: environment, scratch folder, and what
  * ranks of one job talk by. */
 #include <stdio.h>
+#include <stdlib.h>
 #include <string.h>
 #include <unistd.h>
 
@@ -71,10 +72,43 @@ static void ranks_talk_by_shared_memory(void)
 		      here) != 0);
 }
 
+static void ranks_meet_their_manager(void)
+{
+	struct result *result;
+	char env[300];
+	int first;
+
+	CODE(other("mkdir -p meeting"), 0);
+	CODE(other("sh -c 'echo here >meeting/place'"), 0);
+	snprintf(env, sizeof(env), "PMIX_SERVER_TMPDIR=%s/meeting",
+		world_folder);
+	result = run_with(env, "env,pmix",
+		"echo $$; echo $PPID; cat $PMIX_SERVER_TMPDIR/place");
+	CODE(result, 0);
+	SAYS(result->out, "\n1\nhere\n");
+	/* No rank has the ID of another, as all would have in namespaces of
+	 * their own. */
+	first = atoi(result->out);
+	CHECK(first > 2);
+	result = run_with(env, "pmix", "echo $$");
+	CHECK(atoi(result->out) > 2 && atoi(result->out) != first);
+	CHECK(atoi(run_with(env, "env", "echo $$")->out) == 2);
+	/* Its signals reach it as ever. */
+	CODE(run_with(env, "pmix", "trap \"exit 7\" TERM; kill $$; sleep 9"),
+		7);
+	result = run_with("-u PMIX_SERVER_TMPDIR", "pmix", "true");
+	CODE(result, 125);
+	SAYS(result->err, "PMIX_SERVER_TMPDIR does not name the folder");
+	result = run_with(env, "pmix --reaper no", "true");
+	CODE(result, 125);
+	SAYS(result->err, "cannot be the first process");
+}
+
 static const CU_TestInfo tests[] = {
 	{"the environment is passed on", the_environment_is_passed_on},
 	{"the scratch folder", the_scratch_folder_is_where_it_was},
 	{"ranks talk by shared memory", ranks_talk_by_shared_memory},
+	{"ranks meet their manager", ranks_meet_their_manager},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_share = {"share", tests};
