@@ -389,20 +389,35 @@ static int restrict_devices(struct th_cgroup *group,
 
 /* ---- the whole ---- */
 
+/* What holds the processes together without version 2: the freezer, if a batch
+ * engine has not kept that to itself, or whatever can be had. */
+static const struct hierarchy *holding_v1(void)
+{
+	static const char *const names[] = {
+		"freezer", "pids", "memory", "devices", "cpu"};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		const struct hierarchy *one = hierarchy_v1(names[i]);
+
+		if (one && one->writable)
+			return one;
+	}
+	return NULL;
+}
+
 static int make_groups(
 	const char *path, struct th_cgroup *group, struct th_error *err)
 {
-	const struct hierarchy *v2 = hierarchy_v2();
-	const struct hierarchy *freezer = hierarchy_v1("freezer");
+	const struct hierarchy *v2 = hierarchy_v2(), *v1;
 
 	if (v2 && v2->writable) {
 		snprintf(group->path, sizeof(group->path), "%s", path);
 		return open_v2(v2, path, group, err);
 	}
-	if (freezer && freezer->writable) {
-		/* It holds the processes together where nothing else does. */
+	v1 = holding_v1();
+	if (v1) {
 		snprintf(group->path, sizeof(group->path), "%s", path);
-		if (group_add_old(freezer, path, group))
+		if (group_add_old(v1, path, group))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 				"cannot create the control group %s", path);
 	}

@@ -18,23 +18,36 @@ static struct hierarchy known[HIERARCHIES_MAX];
 static size_t known_count;
 static char job[256];
 
-/* One line of /proc/self/mountinfo (proc(5)). */
+/* A later mount covers what was mounted on its folder, and below. */
+static void forget_covered(const char *mount)
+{
+	size_t len = strlen(mount), kept = 0;
+
+	for (size_t i = 0; i < known_count; i++) {
+		char after = known[i].mount[len > 1 ? len : 0];
+
+		if (strncmp(known[i].mount, mount, len) != 0 ||
+			(after && after != '/'))
+			known[kept++] = known[i];
+	}
+	known_count = kept;
+}
+
+/* One line of /proc/self/mountinfo (proc(5)), which has mounts in the order of
+ * their making. */
 static void take_line(const char *line)
 {
-	struct hierarchy *one = &known[known_count];
+	struct hierarchy *one;
 	const char *end = strstr(line, " - ");
 	char root[256], mount[256], type[32], options[256];
 
-	if (known_count == HIERARCHIES_MAX || !end ||
-		sscanf(line, "%*d %*d %*s %255s %255s", root, mount) != 2 ||
-		sscanf(end, " - %31s %*s %255s", type, options) != 2 ||
-		strncmp(type, "cgroup", 6) != 0)
+	if (!end || sscanf(line, "%*d %*d %*s %255s %255s", root, mount) != 2 ||
+		sscanf(end, " - %31s %*s %255s", type, options) != 2)
 		return;
-	/* A later mount may cover an earlier one. */
-	for (size_t i = 0; i < known_count; i++) {
-		if (strcmp(known[i].mount, mount) == 0)
-			return;
-	}
+	forget_covered(mount);
+	if (known_count == HIERARCHIES_MAX || strncmp(type, "cgroup", 6) != 0)
+		return;
+	one = &known[known_count];
 	memset(one, 0, sizeof(*one));
 	one->v2 = strcmp(type, "cgroup2") == 0;
 	snprintf(one->mount, sizeof(one->mount), "%s", mount);
