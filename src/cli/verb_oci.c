@@ -9,6 +9,7 @@
 #include "base/path.h"
 #include "cli/doc.h"
 #include "cli/oci_bundle.h"
+#include "cli/oci_user.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
@@ -210,7 +211,11 @@ static int find_states(const struct invocation *call, struct request *request,
 	struct th_error *err)
 {
 	const char *root = option_value(call, "root");
+	const char *user = option_value(call, "of");
 	char cwd[PATH_MAX];
+
+	if (user && oci_act_for(user, err))
+		return -1;
 
 	if (!root)
 		return 0;
@@ -231,7 +236,7 @@ static int check_options(const struct invocation *call, struct th_error *err)
 	for (int i = 0; i < call->option_count; i++) {
 		const char *name = call->options[i].name;
 
-		if (strcmp(name, "log") == 0 ||
+		if (strcmp(name, "log") == 0 || strcmp(name, "of") == 0 ||
 			(makes && strcmp(name, "env") == 0))
 			continue;
 		if (setting_word(name) || strcmp(name, "fetch") == 0) {
@@ -290,6 +295,7 @@ static const struct option_spec options[] = {
 		"(none)"},
 	{"log", "FILE",
 		"append errors and warnings to this file as lines of JSON"},
+	{"of", "USER", "act as this user; the states are the user's own"},
 	{"all", NULL, "kill: send it to all processes"},
 	{"force", NULL, "delete: kill it first"}, OCI_BUNDLE_OPTIONS,
 	{NULL, NULL, NULL}};

@@ -208,6 +208,7 @@ static int create_bundle(char **argv)
 	int rc;
 
 	th_inherit_no_signals();
+	prctl(PR_SET_NAME, "tidyhull-keeper", 0, 0, 0);
 	umask(022);
 	fcntl(CHANNEL, F_SETFD, FD_CLOEXEC);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);

@@ -1,6 +1,7 @@
 /* The operations of the OCI Runtime Specification on bundles. */
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/file.h"
@@ -25,6 +26,20 @@ static int own_run_time(const th_hull *hull, struct th_error *err)
 	return 0;
 }
 
+/* What somebody has written there would be believed with root's rights: whom to
+ * kill, which groups to remove, which hooks to run. */
+static int refuse_foreign(
+	const th_hull *hull, const char *dir, struct th_error *err)
+{
+	struct stat st;
+
+	if (hull->caller.unprivileged || hull->caller.uid != 0 ||
+		stat(dir, &st) || st.st_uid == 0)
+		return 0;
+	th_fail(err, TH_USAGE, "the states in %.300s are not root's", dir);
+	return th_hint(err, "act as their user: --of USER");
+}
+
 /* To be freed; NULL with an error. */
 static char *find_states(
 	const th_hull *hull, const char *given, struct th_error *err)
@@ -33,7 +48,8 @@ static char *find_states(
 
 	if (!dir) {
 		th_fail_memory(err);
-	} else if (!given && own_run_time(hull, err)) {
+	} else if (given ? refuse_foreign(hull, dir, err)
+			 : own_run_time(hull, err)) {
 		free(dir);
 		dir = NULL;
 	}

@@ -12,6 +12,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "runtime/owner.h"
 #include "runtime/record.h"
 #include "sandbox/filter.h"
 #include "sandbox/run_hooks.h"
@@ -97,64 +98,77 @@ static int read_bundle(struct making *making, struct th_error *err)
 	return record->bundle_path ? 0 : th_fail_memory(err);
 }
 
-/* A run removes its container itself. One of before the host's restart had
- * nobody left to do that, and nothing of it lives: its ID is free again, as for
- * a job that an engine starts once more on a node that was lost. */
-static bool is_of_lost_run(const struct th_runtime_options *options)
+static bool is_of_another_boot(const struct th_runtime_options *options)
 {
 	struct record record;
 	struct th_error ignored = {0}; /* then the ID is taken */
 	char boot[40];
-	bool lost;
+	bool is = false;
 
 	read_boot(boot);
-	lost = options->taken &&
-		record_open(options->dir, options->id, false, &record,
-			&ignored) == 0;
-	if (!lost)
-		return false;
-	lost = *boot && *record.boot && strcmp(boot, record.boot) != 0;
+	if (record_open(options->dir, options->id, false, &record, &ignored) ==
+		0)
+		is = *boot && *record.boot && strcmp(boot, record.boot) != 0;
 	record_release(&record);
-	return lost &&
+	return is;
+}
+
+/* A run removes its container itself, and its guard where that is killed. With
+ * both gone, or after the host's restart, it is nobody's: its ID is free again,
+ * as for a job that an engine starts once more on a node that was lost. */
+static bool free_lost(const struct th_runtime_options *options)
+{
+	struct th_error ignored = {0}; /* then the ID is taken */
+	int lock = -1;
+	bool freed;
+
+	freed = (owner_is_lost(options->dir, options->id, &lock) ||
+			is_of_another_boot(options)) &&
 		th_runtime_delete(
 			options->dir, options->id, true, NULL, &ignored) == 0;
+	th_close(&lock);
+	return freed;
+}
+
+/* 1, 0 where the ID is taken, -1. It is the making of the name that decides
+ * between two that want the same. */
+static int claim(const struct th_runtime_options *options, const char *path,
+	struct th_error *err)
+{
+	if (options->run)
+		return owner_make_folder(options->dir, options->id,
+			options->run, options->run_lock, err);
+	if (mkdir(path, 0700) == 0)
+		return 1;
+	if (errno == EEXIST)
+		return 0;
+	return th_fail_sys(err, TH_FAILED, errno, "cannot create %s", path);
 }
 
 static int make_folder(struct making *making, struct th_error *err)
 {
 	const struct th_runtime_options *options = making->options;
 	struct record *record = &making->record;
-	bool made;
 	char *path;
-	int sys;
+	int rc;
 
 	if (th_dir_make(options->dir, 0700, err))
 		return -1;
 	path = th_format("%s/%s", options->dir, options->id);
 	if (!path)
 		return th_fail_memory(err);
-	/* mkdir decides between two that want the same ID. */
-	made = mkdir(path, 0700) == 0;
-	sys = errno;
-	if (!made && sys == EEXIST && is_of_lost_run(options))
-		made = mkdir(path, 0700) == 0;
-	if (!made) {
-		if (sys == EEXIST)
-			th_fail(err, TH_IN_USE,
-				"the ID \"%s\" is taken by another container",
-				options->id);
-		else
-			th_fail_sys(
-				err, TH_FAILED, sys, "cannot create %s", path);
+	rc = claim(options, path, err);
+	if (rc == 0 && options->run && free_lost(options))
+		rc = claim(options, path, err);
+	if (rc != 1) {
 		free(path);
-		return -1;
+		return rc < 0 ? -1
+			      : th_fail(err, TH_IN_USE,
+					"the ID \"%s\" is taken by another "
+					"container",
+					options->id);
 	}
 	making->folder_made = true;
-	if (options->taken && write(*options->taken, "t", 1) != 1) {
-		free(path);
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot tell the container's guard");
-	}
 	record->folder = open(path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	free(path);
 	record->lock = openat(
@@ -203,9 +217,15 @@ static int make_process(struct making *making, struct th_error *err)
 			&record->bundle.seccomp, &making->filter, err))
 		return -1;
 	options.filter = making->filter.len ? &making->filter : NULL;
+	/* Written ahead: whoever removes what a killed creation has left finds
+	 * the group by it. */
+	th_cgroup_missing(record->group, &record->made);
+	if (record_write(record, err))
+		return -1;
 	if (th_cgroup_make(record->group, &record->bundle.resources,
 		    !th_idmap_is_own(), &making->cgroup, err))
 		return -1;
+	th_strings_release(&record->made);
 	for (size_t i = 0; i < making->cgroup.made.count; i++) {
 		if (th_strings_add(&record->made, making->cgroup.made.items[i]))
 			return th_fail_memory(err);
@@ -252,7 +272,7 @@ static void undo(struct making *making)
 	struct record *record = &making->record;
 	struct th_error ignored = {0}; /* the first one counts */
 	bool born = record->pid > 0;
-	char *path, *state;
+	char *state;
 
 	th_sandbox_abandon(&making->sandbox);
 	th_cgroup_close(&making->cgroup);
@@ -265,12 +285,8 @@ static void undo(struct making *making)
 				&ignored);
 		free(state);
 	}
-	path = making->folder_made
-		? th_format("%s/%s", options->dir, options->id)
-		: NULL;
-	if (path)
-		th_tree_remove(AT_FDCWD, path, &ignored);
-	free(path);
+	if (making->folder_made)
+		owner_remove_folder(options->dir, options->id, &ignored);
 }
 
 static void tell_warnings(
@@ -305,7 +321,8 @@ int th_runtime_create(const struct th_runtime_options *options,
 		goto out;
 	read_boot(making.record.boot);
 	making.record.started = process_start(making.sandbox.pid);
-	if (record_write(&making.record, err) || write_pid_file(&making, err))
+	if (record_write(&making.record, err) || write_pid_file(&making, err) ||
+		th_sandbox_leave_waiting(&making.sandbox, err))
 		goto out;
 	tell_warnings(&making.record.bundle.process.warnings, warning);
 	rc = 0;

@@ -11,6 +11,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "runtime/owner.h"
 #include "runtime/record.h"
 #include "sandbox/run_hooks.h"
 #include "sandbox/sandbox.h"
@@ -156,7 +157,6 @@ int th_runtime_delete(const char *dir, const char *id, bool force,
 {
 	struct th_error late = {0};
 	struct record record;
-	char *path = NULL;
 	int rc = -1;
 
 	if (record_open(dir, id, true, &record, err))
@@ -187,9 +187,7 @@ int th_runtime_delete(const char *dir, const char *id, bool force,
 			id);
 		goto out;
 	}
-	path = th_format("%s/%s", dir, id);
-	rc = path ? th_tree_remove(AT_FDCWD, path, err) : th_fail_memory(err);
-	free(path);
+	rc = owner_remove_folder(dir, id, err);
 	if (rc == 0)
 		run_hooks(&record, id, TH_HOOK_POSTSTOP, warning);
 out:

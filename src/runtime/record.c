@@ -197,11 +197,12 @@ int record_open(const char *dir, const char *id, bool wait,
 	rc = read_state(record, err);
 	if (rc < 0)
 		return -1;
-	if (rc == 0) {
+	if (rc == 0 || record->pid == 0) {
 		/* Its creation goes on, or has died on the way. */
 		record->status =
 			held ? TH_RUNTIME_CREATING : TH_RUNTIME_STOPPED;
-		record->bundle_path = strdup("");
+		if (!record->bundle_path)
+			record->bundle_path = strdup("");
 		return record->bundle_path ? 0 : th_fail_memory(err);
 	}
 	find_status(record);

@@ -16,6 +16,7 @@
 
 #include "base/file.h"
 #include "base/guard.h"
+#include "runtime/owner.h"
 #include "runtime/record.h"
 #include "sandbox/deliver.h"
 
@@ -45,23 +46,22 @@ static void restore_terminal(const struct running *running)
 		tcsetattr(0, TCSANOW, &running->saved);
 }
 
-/* Hears when the ID is ours (a container that had it before is somebody
- * else's), and when there is nothing to do any more. */
+/* Hears when there is nothing to do. A container of this ID may be somebody
+ * else's: the token tells. */
 static void guard(void *owner)
 {
 	struct running *running = owner;
 	const struct th_runtime_options *options = running->options;
-	bool ours = false;
-	int word;
+	int lock = -1;
+	bool ours;
 
-	while ((word = th_guard_hears()) >= 0) {
-		if (word != 't')
-			return;
-		ours = true;
-	}
+	if (th_guard_hears() >= 0)
+		return;
 	/* Whether it was changed since is not known here. */
 	running->raw = running->has_terminal;
 	restore_terminal(running);
+	owner_sweep(options->dir, options->id, options->run);
+	ours = owner_take_over(options->dir, options->id, options->run, &lock);
 	/* Nobody else will do it: what holds it up (a process that is deep in
 	 * the kernel, say) is waited for. */
 	for (int tries = 0; ours && tries < GUARD_TRIES; tries++) {
@@ -73,6 +73,7 @@ static void guard(void *owner)
 			break;
 		sleep(1);
 	}
+	th_close(&lock);
 }
 
 static int post_guard(struct running *running, struct th_error *err)
@@ -257,11 +258,14 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 		.pidfd = -1,
 		.input = true};
 	struct th_error later = {0};
-	int rc = -1;
+	char token[OWNER_TOKEN];
+	int lock = -1, rc = -1;
 
+	owner_token(token);
 	options.console_socket = "";
 	options.console = &running.console;
-	options.taken = &running.guard;
+	options.run = token;
+	options.run_lock = &lock;
 	running.has_terminal = tcgetattr(0, &running.saved) == 0;
 	if (watch_signals(&running, err) || post_guard(&running, err) ||
 		th_runtime_create(&options, warning, err))
@@ -279,6 +283,7 @@ int th_runtime_run(const struct th_runtime_options *given, int *code,
 		rc = -1;
 out:
 	th_guard_dismiss(&running.guard);
+	th_close(&lock);
 	th_close(&running.signals);
 	th_close(&running.pidfd);
 	th_close(&running.console);

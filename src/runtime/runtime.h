@@ -6,6 +6,7 @@
  *   DIR/ID/start.sock    the process waits here for its start; whoever can
  *                        connect knows that it is created and not running
  *   DIR/ID/lock          held by each operation
+ *   DIR/ID/run           of a run in the foreground (owner.h)
  */
 #ifndef TH_RUNTIME_RUNTIME_H
 #define TH_RUNTIME_RUNTIME_H
@@ -25,8 +26,10 @@ struct th_runtime_options {
 	 * writes. */
 	const char *output;
 	int *console; /* create: takes the terminal itself; NULL for none */
-	const int *
-		taken; /* create: gets a byte when the ID is its own; or NULL */
+	/* create: the run that the container belongs to, and what gets its
+	 * lock; NULL for none. */
+	const char *run;
+	int *run_lock;
 	/* KEY=VALUE that the program gets beside those of config.json, ended by
 	 * NULL; never by an argument, which everybody can see. */
 	char *const *env;

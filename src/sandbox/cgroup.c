@@ -449,6 +449,34 @@ int th_cgroup_make(const char *path, const struct th_resources *resources,
 	return 0;
 }
 
+void th_cgroup_missing(const char *path, struct th_strings *missing)
+{
+	const struct hierarchy *list;
+	size_t count = hierarchies(&list);
+	char folder[FOLDER_MAX];
+
+	for (size_t i = 0; i < count; i++) {
+		size_t top = strlen(list[i].mount);
+
+		if (!list[i].writable)
+			continue;
+		group_folder(&list[i], path, folder);
+		for (char *at = folder + top + 1;; at++) {
+			char held = *at;
+
+			if (held != '/' && held)
+				continue;
+			*at = '\0';
+			/* Without memory it is left behind, no more. */
+			if (access(folder, F_OK))
+				th_strings_add(missing, folder);
+			*at = held;
+			if (!held)
+				break;
+		}
+	}
+}
+
 void th_cgroup_open(const char *path, struct th_cgroup *group)
 {
 	const struct hierarchy *list;

@@ -49,6 +49,8 @@ struct th_cgroup {
  * need_devices: the device rules must be enforced. */
 int th_cgroup_make(const char *path, const struct th_resources *resources,
 	bool need_devices, struct th_cgroup *group, struct th_error *err);
+/* The folders that it would make, if all hierarchies were needed. */
+void th_cgroup_missing(const char *path, struct th_strings *missing);
 /* The group that is there already, to be looked at; the same structure. */
 void th_cgroup_open(const char *path, struct th_cgroup *group);
 /* Other limits for a group that exists. */

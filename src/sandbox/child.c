@@ -561,11 +561,12 @@ void child_run(struct child *child)
 	keep_only(child, channel, console);
 	setup_tell(channel, &ready, console);
 	th_close(&console);
+	/* It ends with a creation that is killed, of which nobody knows. */
+	if (!setup_await(channel, &pid))
+		_exit(1);
 	if (options->listener >= 0) {
 		th_close(&channel);
 		channel = accept_start(options->listener, &pid);
-	} else if (!setup_await(channel, &pid)) {
-		_exit(1);
 	}
 	run_program(child, channel, pid);
 	_exit(1);

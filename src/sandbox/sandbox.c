@@ -404,6 +404,14 @@ int th_sandbox_ready(struct th_sandbox *sandbox, struct th_error *err)
 
 /* ---- the start ---- */
 
+int th_sandbox_leave_waiting(struct th_sandbox *sandbox, struct th_error *err)
+{
+	if (setup_go(sandbox->channel, sandbox->pid))
+		return 0;
+	return th_fail(
+		err, TH_FAILED, "the container's first process has died");
+}
+
 /* Until the program has taken over, or cannot. */
 static int follow_start(const struct th_bundle *bundle, const char *id,
 	const char *bundle_path, pid_t pid, int pidfd, int channel,

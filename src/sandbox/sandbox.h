@@ -70,6 +70,9 @@ int th_sandbox_ready(struct th_sandbox *sandbox, struct th_error *err);
 /* TH_NO_PROGRAM and TH_NO_EXEC where it is the program that fails. Runs the
  * poststart hooks. */
 int th_sandbox_start(struct th_sandbox *sandbox, struct th_error *err);
+/* Where it waits at a listener: it goes on to wait when the caller has gone,
+ * with which it ends before that. */
+int th_sandbox_leave_waiting(struct th_sandbox *sandbox, struct th_error *err);
 /* The same for a process that waits at a listener: connection is a socket
  * connected to it. The first process's pid is needed for a filter's
  * listener. */

@@ -32,6 +32,12 @@ static bool has_gone(void *arg)
 	return is_gone();
 }
 
+/* Somebody else has to wait for it yet. */
+static bool process_has_gone(void *path)
+{
+	return access(path, F_OK) != 0;
+}
+
 static bool says_ready(void *arg)
 {
 	(void)arg;
@@ -98,7 +104,7 @@ static void it_may_be_killed(void)
 	wait_for(pid);
 	CHECK(wait_until(has_gone, NULL));
 	snprintf(path, sizeof(path), "/proc/%d", inside);
-	CHECK(access(path, F_OK) != 0);
+	CHECK(wait_until(process_has_gone, path));
 }
 
 static bool is_running(void)
@@ -170,6 +176,132 @@ static void a_lost_run_gives_its_id_free(void)
 	CODE(result, 0);
 	CHECK_TEXT(result->out, "again\n");
 	CHECK(wait_until(has_gone, NULL));
+}
+
+/* Whoever would have removed it has gone too, while the host runs on: a job's
+ * node whose daemon is started anew. The container goes on for nobody. */
+static void a_run_without_its_guard_gives_its_id_free(void)
+{
+	char path[64];
+	pid_t pid;
+	int inside;
+
+	bundle_make();
+	bundle_write("", "echo ready; exec sleep 1000");
+	pid = run_it("--pid-file pid");
+	CHECK(wait_until(says_ready, NULL));
+	inside = atoi(other("cat pid")->out);
+	CHECK(inside > 0);
+	/* Alive, it is nobody else's. */
+	CODE(hull("oci run --root %s/oci --bundle %s/bundle box", world_folder,
+		     world_folder),
+		125);
+	CODE(other("sh -c 'for one in $(cat /proc/%d/task/%d/children); do "
+		   "[ $one = %d ] || kill -KILL $one; done; kill -KILL %d'",
+		     (int)pid, (int)pid, inside, (int)pid),
+		0);
+	wait_for(pid);
+	bundle_write("", "echo again");
+	CHECK_INT(wait_for(run_it("")), 0);
+	CHECK(file_holds("said", "again"));
+	CHECK(is_gone());
+	snprintf(path, sizeof(path), "/proc/%d", inside);
+	CHECK(wait_until(process_has_gone, path));
+}
+
+/* At whichever call: the guard removes all of it, its group too. */
+static void killed_anywhere_nothing_is_left(void)
+{
+	struct step step = {.program = "tidyhull-keeper"};
+	char line[500];
+	int code = 0;
+
+	bundle_make();
+	bundle_write("", "true");
+	snprintf(line, sizeof(line),
+		"oci run --root %s/oci --bundle %s/bundle box", world_folder,
+		world_folder);
+	while (hull_step(&step, &code, "%s", line)) {
+		step.number++;
+		if (!wait_until(has_gone, NULL)) {
+			CU_FAIL("it was left");
+			CODE(hull("oci delete --force --root %s/oci box",
+				     world_folder),
+				0);
+		}
+	}
+	CHECK(step.number > 1);
+	CHECK_INT(code, 0);
+	CHECK_TEXT(other("ls -A oci")->out, "");
+}
+
+/* A creation has no guard: what is left can be deleted, and nothing waits for a
+ * start. */
+static void a_killed_creation_can_be_deleted(void)
+{
+	struct step step = {.program = "tidyhull-keeper"};
+	char line[500];
+	int code = 0;
+
+	bundle_make();
+	bundle_write("", "true");
+	snprintf(line, sizeof(line),
+		"oci create --root %s/oci --bundle %s/bundle --output none box",
+		world_folder, world_folder);
+	while (hull_step(&step, &code, "%s", line)) {
+		step.number++;
+		if (is_gone())
+			continue;
+		CODE(hull("oci delete --force --root %s/oci box", world_folder),
+			0);
+	}
+	CHECK(step.number > 1);
+	CODE(hull("oci delete --force --root %s/oci box", world_folder), 0);
+	CHECK_TEXT(other("ls -A oci")->out, "");
+}
+
+/* An engine cleans up as root behind a user's job, whose bundle could name any
+ * hook. */
+static void root_acts_for_its_user(void)
+{
+	char user[60], line[500];
+	struct result *result;
+
+	if (!world_user)
+		return;
+	snprintf(user, sizeof(user), "%.*s",
+		(int)strcspn(other("id -un")->out, "\n"), other("id -un")->out);
+	bundle_make();
+	bundle_write("{\"hooks\":{\"poststop\":[{\"path\":\"/bin/sh\",\"args\":"
+		     "[\"sh\",\"-c\",\"id -u >@/stopped\"]}]}}",
+		"sleep 1000");
+	/* Its states are the same, wherever the environment says they were. */
+	CODE(other("env XDG_RUNTIME_DIR=%s %s/tidyhull oci create --of %s "
+		   "--bundle %s/bundle --output none box-%s",
+		     world_folder, world_build, user, world_folder,
+		     bundle_tag()),
+		0);
+	CODE(as_root("%s/tidyhull oci state box-%s", world_build, bundle_tag()),
+		3);
+	result = as_root("%s/tidyhull oci delete --force --root "
+			 "/tmp/tidyhull-%d/oci box-%s",
+		world_build, (int)world_user, bundle_tag());
+	CODE(result, 2);
+	SAYS(result->err, "--of USER");
+	result = as_root("%s/tidyhull oci state --of %s box-%s", world_build,
+		user, bundle_tag());
+	CODE(result, 0);
+	SAYS(result->out, "\"created\"");
+	CODE(as_root("%s/tidyhull oci delete --force --of %s box-%s",
+		     world_build, user, bundle_tag()),
+		0);
+	snprintf(line, sizeof(line), "%d\n", (int)world_user);
+	CHECK(file_holds("stopped", line));
+	result = hull("oci state --of root box");
+	CODE(result, 2);
+	SAYS(result->err, "only root can act for another user");
+	result = hull("oci state --of nosuch box");
+	CODE(result, 3);
 }
 
 static void what_cannot_start_is_told(void)
@@ -314,6 +446,11 @@ static const CU_TestInfo tests[] = {
 	{"it may be killed", it_may_be_killed},
 	{"another one's container stays", another_ones_container_stays},
 	{"a lost run gives its ID free", a_lost_run_gives_its_id_free},
+	{"a run without its guard gives its ID free",
+		a_run_without_its_guard_gives_its_id_free},
+	{"killed anywhere, nothing is left", killed_anywhere_nothing_is_left},
+	{"a killed creation can be deleted", a_killed_creation_can_be_deleted},
+	{"root acts for its user", root_acts_for_its_user},
 	{"what cannot start is told", what_cannot_start_is_told},
 	{"a terminal is passed through", a_terminal_is_passed_through},
 	{"a terminal is put right", a_terminal_is_put_right},
