@@ -39,6 +39,24 @@ int th_fail_sys(
 	return -1;
 }
 
+int th_fail_write(struct th_error *err, int sys, const char *fmt, ...)
+{
+	va_list args;
+	char what[300];
+
+	va_start(args, fmt);
+	vsnprintf(what, sizeof(what), fmt, args);
+	va_end(args);
+	if (sys != ENOSPC && sys != EDQUOT)
+		return th_fail_sys(err, TH_FAILED, sys, "%s", what);
+	if (err && err->code == TH_OK)
+		err->sys = ENOSPC;
+	th_fail(err, TH_FAILED, "%s: %s", what,
+		sys == EDQUOT ? "your disk quota is used up"
+			      : "the disk is full");
+	return th_hint(err, "to free space: tidyhull sweep");
+}
+
 int th_hint(struct th_error *err, const char *fmt, ...)
 {
 	va_list args;

@@ -40,6 +40,11 @@ int th_fail(struct th_error *err, enum th_code code, const char *fmt, ...)
 int th_fail_sys(struct th_error *err, enum th_code code, int sys,
 	const char *fmt, ...) __attribute__((format(printf, 4, 5)));
 
+/* For what could not be written. Where room is missing, by a full disk or a
+ * quota, sys is ENOSPC, and the hint says how to get some. */
+int th_fail_write(struct th_error *err, int sys, const char *fmt, ...)
+	__attribute__((format(printf, 3, 4)));
+
 /* Adds the hint to an error that has none yet, and returns -1. */
 int th_hint(struct th_error *err, const char *fmt, ...)
 	__attribute__((format(printf, 2, 3)));

@@ -44,8 +44,7 @@ int th_file_overwrite(int dirfd, const char *name, const void *data, size_t len,
 
 	if (fd < 0 || pwrite(fd, data, len, 0) != (ssize_t)len ||
 		ftruncate(fd, (off_t)len))
-		rc = th_fail_sys(
-			err, TH_FAILED, errno, "cannot write %s", what);
+		rc = th_fail_write(err, errno, "cannot write %s", what);
 	th_close(&fd);
 	return rc;
 }
@@ -217,10 +216,10 @@ int th_file_replace(int dirfd, const char *path, const void *data, size_t len,
 	free(beside);
 	return 0;
 fail_remove:
-	th_fail_sys(err, TH_FAILED, errno, "cannot write %s", path);
+	th_fail_write(err, errno, "cannot write %s", path);
 	unlinkat(dirfd, beside, 0);
 fail:
-	th_fail_sys(err, TH_FAILED, errno, "cannot write %s", path);
+	th_fail_write(err, errno, "cannot write %s", path);
 	th_close(&fd);
 	free(beside);
 	return -1;

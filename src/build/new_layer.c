@@ -34,8 +34,8 @@ static int open_place(
 			O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	return place->tree_fd >= 0
 		? 0
-		: th_fail_sys(err, TH_FAILED, errno, "cannot write to %s/tmp",
-			  store->root);
+		: th_fail_write(
+			  err, errno, "cannot write to %s/tmp", store->root);
 }
 
 static void close_place(struct th_store *store, struct place *place)

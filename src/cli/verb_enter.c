@@ -48,7 +48,7 @@ static int bring_shell(struct th_error *err)
 		fcntl(fd, F_ADD_SEALS,
 			F_SEAL_WRITE | F_SEAL_GROW | F_SEAL_SHRINK |
 				F_SEAL_SEAL)) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot copy the shell");
+		th_fail_write(err, errno, "cannot copy the shell");
 		th_close(&fd);
 	}
 out:

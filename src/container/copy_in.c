@@ -66,8 +66,8 @@ static int take_data(struct in *in, const char *path, int fd)
 	while ((rc = th_tar_data(in->tar, &data, &len, &at, in->err)) == 1) {
 		if (lseek(fd, (off_t)at, SEEK_SET) < 0 ||
 			th_write_all(fd, data, len))
-			return th_fail_sys(in->err, TH_FAILED, errno,
-				"cannot write %.300s", path);
+			return th_fail_write(
+				in->err, errno, "cannot write %.300s", path);
 		in->copy->bytes += len;
 	}
 	return rc;
@@ -82,12 +82,11 @@ static int take_file(struct in *in, const struct th_tar_entry *entry,
 	int rc;
 
 	if (fd < 0)
-		return th_fail_sys(
-			in->err, TH_FAILED, errno, "cannot write %.300s", path);
+		return th_fail_write(
+			in->err, errno, "cannot write %.300s", path);
 	rc = take_data(in, path, fd);
 	if (rc == 0 && ftruncate(fd, (off_t)entry->size_bytes))
-		rc = th_fail_sys(
-			in->err, TH_FAILED, errno, "cannot write %.300s", path);
+		rc = th_fail_write(in->err, errno, "cannot write %.300s", path);
 	if (rc)
 		th_close(&fd);
 	return fd;
@@ -224,8 +223,7 @@ static int take_entry(struct in *in, const struct th_tar_entry *entry)
 	if (rc == 0 && renameat(dir, temporary, dir, name))
 		rc = -1;
 	if (rc && !in->err->code)
-		th_fail_sys(
-			in->err, TH_FAILED, errno, "cannot write %.300s", path);
+		th_fail_write(in->err, errno, "cannot write %.300s", path);
 	if (fd >= 0)
 		th_close(&fd);
 	/* Of two links to one file a rename leaves both. */

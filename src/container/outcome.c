@@ -47,8 +47,7 @@ int th_outcome_reserve(int folder, struct th_error *err)
 	 * blocks at the first writing. */
 	if (write_blank(fd) == 0)
 		return fd;
-	th_fail_sys(
-		err, TH_FAILED, errno, "cannot write the container's " NAME);
+	th_fail_write(err, errno, "cannot write the container's " NAME);
 	close(fd);
 	return -1;
 }
@@ -82,8 +81,8 @@ int th_outcome_write(
 		return th_fail_memory(err);
 	if (pwrite(fd, text, sizeof(text), 0) != (ssize_t)sizeof(text) ||
 		(sync && fdatasync(fd)))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the container's " NAME);
+		return th_fail_write(
+			err, errno, "cannot write the container's " NAME);
 	return 0;
 }
 

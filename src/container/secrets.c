@@ -38,8 +38,8 @@ static int put(int mount_fd, const char *name, const char *value, uid_t uid,
 
 	if (fd < 0 || th_write_all(fd, value, strlen(value)) ||
 		fchown(fd, uid, gid)) {
-		th_fail_sys(err, TH_FAILED, errno,
-			"cannot write the secret \"%s\"", name);
+		th_fail_write(
+			err, errno, "cannot write the secret \"%s\"", name);
 		th_close(&fd);
 		return -1;
 	}

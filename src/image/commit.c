@@ -39,8 +39,8 @@ static int sync_folder(
 	int fd = openat(
 		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
 	int rc = fd < 0 || fsync(fd)
-		? th_fail_sys(err, TH_FAILED, errno,
-			  "cannot write the image to the disk")
+		? th_fail_write(
+			  err, errno, "cannot write the image to the disk")
 		: 0;
 
 	th_close(&fd);
@@ -50,8 +50,8 @@ static int sync_folder(
 static int sync_all(struct th_store *store, struct th_error *err)
 {
 	return syncfs(store->root_fd)
-		? th_fail_sys(err, TH_FAILED, errno,
-			  "cannot write the image to the disk")
+		? th_fail_write(
+			  err, errno, "cannot write the image to the disk")
 		: 0;
 }
 

@@ -276,14 +276,13 @@ static int pack_file(struct packing *packing, const struct th_pack_item *items,
 	packing->fd = open(beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC,
 		packing->settings ? 0755 : 0644);
 	if (packing->fd < 0) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot write %.300s", path);
+		th_fail_write(err, errno, "cannot write %.300s", path);
 		free(beside);
 		return -1;
 	}
 	rc = pack_to(packing, items, count, err);
 	if (rc == 0 && (fsync(packing->fd) || rename(beside, path)))
-		rc = th_fail_sys(
-			err, TH_FAILED, errno, "cannot write %.300s", path);
+		rc = th_fail_write(err, errno, "cannot write %.300s", path);
 	if (rc)
 		unlink(beside);
 	th_close(&packing->fd);

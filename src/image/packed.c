@@ -112,8 +112,7 @@ static int copy_out(struct th_packed *packed, int to, int from,
 	while ((got = plain->next(plain, &data, err)) > 0) {
 		if (th_write_all(to, data, (size_t)got) == 0)
 			continue;
-		th_fail_sys(err, TH_FAILED, errno, "cannot copy %.200s",
-			packed->path);
+		th_fail_write(err, errno, "cannot copy %.200s", packed->path);
 		got = -1;
 		break;
 	}
@@ -154,8 +153,8 @@ static int make_seekable(
 	copy = openat(store ? store->root_fd : AT_FDCWD, store ? "tmp" : "/tmp",
 		O_RDWR | O_TMPFILE | O_CLOEXEC, 0600);
 	if (copy < 0)
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot write to %s/tmp", store ? store->root : "");
+		return th_fail_write(err, errno, "cannot write to %s/tmp",
+			store ? store->root : "");
 	rc = copy_out(packed, copy, packed->fd, (const char *)head, len,
 		compression, err);
 	th_close(&packed->fd);

@@ -151,7 +151,7 @@ int th_stage_lock(struct th_store *store, const char *blob,
 			O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
 		if (fd < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
+			return th_fail_write(err, errno,
 				"cannot write to %s/partial", store->root);
 		if (flock(fd, LOCK_EX | LOCK_NB) == 0 &&
 			is_current(store, path, fd)) {
@@ -283,13 +283,8 @@ static int write_new(struct th_incoming *incoming, const void *data, size_t len,
 {
 	uint64_t step = incoming->have_bytes - incoming->flushed_bytes;
 
-	if (th_write_all(incoming->fd, data, len)) {
-		if (errno != ENOSPC && errno != EDQUOT)
-			return th_fail_sys(
-				err, TH_FAILED, errno, "cannot write a blob");
-		th_fail(err, TH_FAILED, "the disk is full");
-		return th_hint(err, "to free space: tidyhull sweep");
-	}
+	if (th_write_all(incoming->fd, data, len))
+		return th_fail_write(err, errno, "cannot write a blob");
 	if (step >= FLUSH_STEP) {
 		sync_file_range(incoming->fd, (off_t)incoming->flushed_bytes,
 			(off_t)step, SYNC_FILE_RANGE_WRITE);
@@ -351,8 +346,8 @@ int th_incoming_begin(struct th_store *store, struct th_incoming *incoming,
 	incoming->fd = openat(store->root_fd, path,
 		O_RDWR | O_CREAT | O_CLOEXEC | O_NOFOLLOW | O_APPEND, 0644);
 	if (incoming->fd < 0 || fstat(incoming->fd, &st)) {
-		th_fail_sys(err, TH_FAILED, errno, "cannot write to %s/partial",
-			store->root);
+		th_fail_write(
+			err, errno, "cannot write to %s/partial", store->root);
 		th_incoming_end(incoming);
 		return -1;
 	}
@@ -360,8 +355,8 @@ int th_incoming_begin(struct th_store *store, struct th_incoming *incoming,
 	if (incoming->old_bytes > size_bytes) {
 		incoming->old_bytes = 0;
 		if (ftruncate(incoming->fd, 0)) {
-			th_fail_sys(err, TH_FAILED, errno,
-				"cannot write to %s/partial", store->root);
+			th_fail_write(err, errno, "cannot write to %s/partial",
+				store->root);
 			th_incoming_end(incoming);
 			return -1;
 		}

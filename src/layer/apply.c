@@ -27,15 +27,8 @@ int apply_refuse(const char *name, const char *why, struct th_error *err)
 
 int apply_fail(const char *name, struct th_error *err)
 {
-	if (errno == ENOSPC || errno == EDQUOT) {
-		th_fail(err, TH_FAILED,
-			"the disk is full (at the entry \"%.200s\")", name);
-		if (err)
-			err->sys = ENOSPC;
-		return th_hint(err, "to free space: tidyhull sweep");
-	}
-	return th_fail_sys(err, TH_FAILED, errno,
-		"cannot write the entry \"%.200s\"", name);
+	return th_fail_write(
+		err, errno, "cannot write the entry \"%.200s\"", name);
 }
 
 int apply_clean_name(

@@ -220,13 +220,8 @@ static int write_out(struct th_produce *produce, const void *data, size_t len,
 {
 	struct th_produced *produced = &produce->produced;
 
-	if (th_write_all(produce->options.blob, data, len)) {
-		if (errno != ENOSPC && errno != EDQUOT)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot write the new layer");
-		th_fail(err, TH_FAILED, "the disk is full");
-		return th_hint(err, "to free space: tidyhull sweep");
-	}
+	if (th_write_all(produce->options.blob, data, len))
+		return th_fail_write(err, errno, "cannot write the new layer");
 	if (produce->blob_hash)
 		th_hash_add(produce->blob_hash, data, len);
 	if ((produced->size_bytes + len) / FLUSH_STEP !=

@@ -55,8 +55,7 @@ static int write_out(struct th_tar_out *out, const void *data, size_t len,
 		if (out->sink->put(out->sink, data, len, err))
 			return -1;
 	} else if (th_write_all(out->fd, data, len)) {
-		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot write the archive");
+		return th_fail_write(err, errno, "cannot write the archive");
 	}
 	out->written_bytes += len;
 	return 0;

@@ -121,7 +121,7 @@ int th_copy_up(int from, int to, struct th_error *err)
 	if (fstat(from, &st) || copy_folder(from, to, 0) ||
 		fchownat(to, "", st.st_uid, st.st_gid, AT_EMPTY_PATH) ||
 		fchmodat(to, ".", st.st_mode & 07777, 0))
-		return th_fail_sys(err, TH_FAILED, errno,
-			"cannot copy what the tmpfs covers");
+		return th_fail_write(
+			err, errno, "cannot copy what the tmpfs covers");
 	return 0;
 }

@@ -103,8 +103,8 @@ int th_blob_begin(struct th_store *store, struct th_blob_writer *writer,
 	writer->fd = openat(store->root_fd, writer->path,
 		O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, 0644);
 	if (writer->fd < 0)
-		return th_fail_sys(err, TH_FAILED, errno, "cannot write to %s",
-			store->root);
+		return th_fail_write(
+			err, errno, "cannot write to %s", store->root);
 	return 0;
 }
 
@@ -115,11 +115,7 @@ int th_blob_add(struct th_blob_writer *writer, const void *data, size_t len,
 	writer->size_bytes += len;
 	if (th_write_all(writer->fd, data, len) == 0)
 		return 0;
-	if (errno == ENOSPC || errno == EDQUOT) {
-		th_fail(err, TH_FAILED, "the disk is full");
-		return th_hint(err, "to free space: tidyhull sweep");
-	}
-	return th_fail_sys(err, TH_FAILED, errno, "cannot write a blob");
+	return th_fail_write(err, errno, "cannot write a blob");
 }
 
 int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,

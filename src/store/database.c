@@ -91,6 +91,28 @@ bool th_db_not_now(const struct th_error *err)
 	return th_db_unwritable(err) || th_error_busy(err);
 }
 
+/* A quota is no full disk to SQLite, but any write that failed: the file that
+ * it was knows. */
+static bool over_quota(struct th_db *db, int rc)
+{
+	static const int files[] = {
+		SQLITE_FCNTL_FILE_POINTER, SQLITE_FCNTL_JOURNAL_POINTER};
+
+	for (size_t i = 0; rc == SQLITE_IOERR_WRITE && i < 2; i++) {
+		sqlite3_file *file = NULL;
+		int sys = 0;
+
+		if (sqlite3_file_control(db->handle, NULL, files[i], &file) ==
+				SQLITE_OK &&
+			file && file->pMethods &&
+			file->pMethods->xFileControl(file,
+				SQLITE_FCNTL_LAST_ERRNO, &sys) == SQLITE_OK &&
+			sys == EDQUOT)
+			return true;
+	}
+	return false;
+}
+
 static int fail(struct th_db *db, struct th_error *err)
 {
 	int rc = sqlite3_extended_errcode(db->handle);
@@ -99,6 +121,8 @@ static int fail(struct th_db *db, struct th_error *err)
 		rc == SQLITE_CONSTRAINT_PRIMARYKEY)
 		return th_fail(err, TH_IN_USE, "already in the state: %s",
 			sqlite3_errmsg(db->handle));
+	if (over_quota(db, rc))
+		return th_fail_write(err, EDQUOT, "the state database failed");
 	if (err && err->code == TH_OK)
 		err->sys = sys_of(rc & 0xff);
 	if ((rc & 0xff) == SQLITE_FULL)

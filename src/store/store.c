@@ -83,7 +83,7 @@ static int make_folders(struct th_store *store, struct th_error *err)
 	if (syscall(SYS_renameat2, store->root_fd, first, store->root_fd,
 		    "images/index.json", RENAME_NOREPLACE) &&
 		unlinkat(store->root_fd, first, 0))
-		return th_fail_sys(err, TH_FAILED, errno,
+		return th_fail_write(err, errno,
 			"cannot write the index of %s/images", store->root);
 	return 0;
 }
@@ -390,8 +390,8 @@ int th_store_unsettled(
 	snprintf(path, sizeof(path), "tmp/%.60s" MARK, id);
 	fd = openat(store->root_fd, path, O_WRONLY | O_CREAT | O_CLOEXEC, 0600);
 	if (fd < 0)
-		return th_fail_sys(err, TH_FAILED, errno, "cannot write %s/%s",
-			store->root, path);
+		return th_fail_write(
+			err, errno, "cannot write %s/%s", store->root, path);
 	close(fd);
 	return 0;
 }
@@ -429,7 +429,7 @@ int th_store_sync_container(const struct th_store *store, const char *id,
 	if (rc == 0)
 		rc = fsync(folder) || sync_file(store->root_fd, "containers");
 	if (rc)
-		th_fail_sys(err, TH_FAILED, errno,
+		th_fail_write(err, errno,
 			"cannot write %s/containers/%.60s to the disk",
 			store->root, id);
 	if (dir)
@@ -481,14 +481,14 @@ int th_build_lock(struct th_store *store, const char *build, int *lock,
 
 	build_lock_path(build, path);
 	if (mkdirat(store->root_fd, BUILD_LOCKS, 0700) && errno != EEXIST)
-		return th_fail_sys(err, TH_FAILED, errno, "cannot write to %s",
-			store->root);
+		return th_fail_write(
+			err, errno, "cannot write to %s", store->root);
 	for (;;) {
 		fd = openat(store->root_fd, path, O_RDWR | O_CREAT | O_CLOEXEC,
 			0600);
 		if (fd < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot write to %s", store->root);
+			return th_fail_write(
+				err, errno, "cannot write to %s", store->root);
 		if (flock(fd, LOCK_EX | LOCK_NB)) {
 			close(fd);
 			return 0;

@@ -245,6 +245,42 @@ static void a_read_only_store_is_read(void)
 	remove_store();
 }
 
+/* A command that may write nothing to the store. */
+static struct result *hull_without_room(const char *line)
+{
+	return other("env QUOTA_FOLDER=%s LD_PRELOAD=%s/preload/quota.so "
+		     "%s/tidyhull %s --root %s",
+		root, world_build, world_build, line, root);
+}
+
+static void a_used_up_quota_is_told(void)
+{
+	struct result *result;
+
+	snprintf(root, sizeof(root), "%s/store", world_folder);
+	result = hull("unpack -q --root %s %s/demo-images", root, world_build);
+	CODE(result, 0);
+	launch("done", "", "exit 3");
+	CODE(hull("wait done --root %s", root), 3);
+	result = hull_without_room("pull selwick/base --config config.yaml");
+	CODE(result, 1);
+	SAYS(result->err, "your disk quota is used up");
+	result = hull_without_room("launch selwick/base --network none");
+	CODE(result, 1);
+	SAYS(result->err, "your disk quota is used up");
+	SAYS(result->err, "tidyhull sweep");
+	SAYS(hull_without_room("list --all")->out, "exit code 3");
+	/* What makes room needs none. */
+	CODE(hull_without_room("remove done"), 0);
+	CHECK(!strstr(hull("list --all --root %s", root)->out, "done"));
+	CODE(hull("launch selwick/base --root %s --network none --name later "
+		  "-- true",
+		     root),
+		0);
+	CODE(hull("wait later --root %s", root), 0);
+	CODE(hull("remove later --root %s", root), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"a full disk changes no outcome", a_full_disk_changes_no_outcome},
 	{"a locked database changes no outcome",
@@ -254,6 +290,7 @@ static const CU_TestInfo tests[] = {
 	{"a keeper killed at the end has left word",
 		a_keeper_killed_at_the_end_has_left_word},
 	{"a read-only store is read", a_read_only_store_is_read},
+	{"a used-up quota is told", a_used_up_quota_is_told},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_full = {"full", tests};
