@@ -303,8 +303,8 @@ static int run_in(struct running *running, const struct th_recipe_step *step,
 	int rc;
 
 	pthread_mutex_lock(stepping->turn);
-	rc = th_container_start(stepping->context, &running->row, TH_BOUND,
-		none, &running->channel, err);
+	rc = th_container_start_attached(stepping->context, &running->row,
+		TH_BOUND, none, &running->channel, NULL, err);
 	pthread_mutex_unlock(stepping->turn);
 	if (rc)
 		return -1;

@@ -63,12 +63,16 @@ enum th_attach {
 	TH_BOUND /* attached, and killed where this process goes before it */
 };
 
-/* Starts a keeper and waits until the program runs. *channel is the channel
- * to the keeper where attached, and the caller's to close. The errors of the
- * program itself are TH_NO_PROGRAM and TH_NO_EXEC. */
+/* Starts a keeper and waits until the program runs. The errors of the program
+ * itself are TH_NO_PROGRAM and TH_NO_EXEC. */
 int th_container_start(const struct th_context *context,
+	const struct th_container_row *row, struct th_error *err);
+
+/* The same, attached: *channel is the channel to the keeper, the caller's to
+ * close, and *keeper its process, a child of this one (NULL: not wanted). */
+int th_container_start_attached(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
-	struct th_size size, int *channel, struct th_error *err);
+	struct th_size size, int *channel, pid_t *keeper, struct th_error *err);
 
 /* The same in the background, with ports that another container has had. */
 int th_container_start_handed(const struct th_context *context,

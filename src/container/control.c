@@ -221,11 +221,9 @@ int th_container_start_waiting(const struct th_context *context,
 int th_container_restart(const struct th_context *context,
 	const struct th_container_row *row, int grace_ms, struct th_error *err)
 {
-	const struct th_size none = {0, 0};
 
 	if (!th_container_is_up(row))
-		return th_container_start(
-			context, row, TH_BACKGROUND, none, NULL, err);
+		return th_container_start(context, row, err);
 	return ask_to_start(context, row, TH_SAY_RESTART,
 		stop_request(context, 0, grace_ms), err);
 }

@@ -86,7 +86,7 @@ static int await(const struct th_context *context, const char *id, int channel,
 static int start(const struct th_context *context,
 	const struct th_container_row *row, enum th_attach attach,
 	const struct th_handed *handed, struct th_size size, int *channel,
-	struct th_error *err)
+	pid_t *keeper, struct th_error *err)
 {
 	static const char *const modes[] = {
 		"background", "attached", "input", "bound"};
@@ -122,14 +122,24 @@ static int start(const struct th_context *context,
 		close(pair[0]);
 	else
 		*channel = pair[0];
+	if (keeper)
+		*keeper = pid;
 	return rc;
 }
 
 int th_container_start(const struct th_context *context,
-	const struct th_container_row *row, enum th_attach attach,
-	struct th_size size, int *channel, struct th_error *err)
+	const struct th_container_row *row, struct th_error *err)
 {
-	return start(context, row, attach, NULL, size, channel, err);
+	const struct th_size none = {0, 0};
+
+	return start(context, row, TH_BACKGROUND, NULL, none, NULL, NULL, err);
+}
+
+int th_container_start_attached(const struct th_context *context,
+	const struct th_container_row *row, enum th_attach attach,
+	struct th_size size, int *channel, pid_t *keeper, struct th_error *err)
+{
+	return start(context, row, attach, NULL, size, channel, keeper, err);
 }
 
 int th_container_start_handed(const struct th_context *context,
@@ -138,5 +148,6 @@ int th_container_start_handed(const struct th_context *context,
 {
 	const struct th_size none = {0, 0};
 
-	return start(context, row, TH_BACKGROUND, handed, none, NULL, err);
+	return start(
+		context, row, TH_BACKGROUND, handed, none, NULL, NULL, err);
 }

@@ -156,7 +156,6 @@ static void say_problems(
 
 static int make(struct worker *worker)
 {
-	const struct th_size none = {0, 0};
 	struct th_group_item *item = worker->item;
 	struct th_problems problems = {0};
 	struct th_error ignored = {0}; /* swept later */
@@ -168,8 +167,7 @@ static int make(struct worker *worker)
 	th_problems_release(&problems);
 	if (rc)
 		return -1;
-	if (th_container_start(&worker->context, &item->row, TH_BACKGROUND,
-		    none, NULL, &item->err) == 0)
+	if (th_container_start(&worker->context, &item->row, &item->err) == 0)
 		return 0;
 	/* Half a launch is none. */
 	th_container_remove(&worker->context, &item->row, true, &ignored);
@@ -218,14 +216,13 @@ static bool is_started_by_another(struct worker *worker)
 
 static int start(struct worker *worker)
 {
-	const struct th_size none = {0, 0};
 	struct th_group_item *item = worker->item;
 
 	if (item->before.state == TH_STATE_WAITING)
 		return th_container_start_waiting(
 			&worker->context, &item->before, &item->err);
-	if (th_container_start(&worker->context, &item->before, TH_BACKGROUND,
-		    none, NULL, &item->err) == 0)
+	if (th_container_start(&worker->context, &item->before, &item->err) ==
+		0)
 		return 0;
 	if (!is_started_by_another(worker))
 		return -1;
@@ -396,7 +393,6 @@ static void remove_going(struct bringing *bringing)
 static void undo_one(struct bringing *bringing, struct th_group_item *item)
 {
 	const struct th_context *context = bringing->context;
-	const struct th_size none = {0, 0};
 	struct th_container_row now;
 	struct th_ending ending;
 	struct th_error ignored = {0}; /* the first one counts */
@@ -423,8 +419,7 @@ static void undo_one(struct bringing *bringing, struct th_group_item *item)
 		if (item->was_up &&
 			th_state_get(context->store->db, item->before.id, &now,
 				&ignored) == 1)
-			th_container_start(context, &now, TH_BACKGROUND, none,
-				NULL, &ignored);
+			th_container_start(context, &now, &ignored);
 		break;
 	case TH_GROUP_LEAVE:
 		break;

@@ -6,6 +6,7 @@
 #include <string.h>
 
 #include "base/hash.h"
+#include "store/blob.h"
 
 /* Indexes in indexes: how deep, and how many documents in all. */
 #define DEPTH_MAX 4
@@ -206,9 +207,7 @@ static int fetch_config(struct resolving *job, struct th_error *err)
 		"the image's config does not match the manifest: its digest is "
 		"%s instead of %s",
 		digest, wanted->digest);
-	th_hint(err,
-		"the registry, or something in between, has changed it; "
-		"nothing was kept");
+	th_hint(err, TH_BLOB_CHANGED);
 	return 1;
 }
 

@@ -382,9 +382,7 @@ static int check(struct th_incoming *incoming, struct th_error *err)
 		"the blob does not match the manifest: its digest is %s "
 		"instead of %s",
 		found, incoming->digest);
-	return th_hint(err,
-		"the registry, or something in between, has changed it; "
-		"nothing was kept");
+	return th_hint(err, TH_BLOB_CHANGED);
 }
 
 int th_incoming_finish(struct th_incoming *incoming, struct th_error *err)

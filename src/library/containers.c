@@ -235,7 +235,6 @@ int th_container_remake(th_hull *hull, const char *name, const json_t *settings,
 static int begin(
 	th_hull *hull, struct th_container_row *row, struct th_error *err)
 {
-	const struct th_size none = {0};
 
 	/* A service whose main process is not its own is none. */
 	if (row->state == TH_STATE_RUNNING && hull->context.notify) {
@@ -251,8 +250,7 @@ static int begin(
 			"container \"%s\" is already running", row->name);
 	return row->state == TH_STATE_WAITING
 		? th_container_start_waiting(&hull->context, row, err)
-		: th_container_start(
-			  &hull->context, row, TH_BACKGROUND, none, NULL, err);
+		: th_container_start(&hull->context, row, err);
 }
 
 int th_container_begin(

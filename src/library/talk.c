@@ -1,23 +1,30 @@
 /* Talking to programs of containers: their streams and terminals. */
+#include <poll.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/syscall.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include "base/file.h"
 #include "container/history.h"
 #include "container/reach.h"
 #include "ipc/words.h"
 #include "library/library.h"
+#include "sandbox/cgroup.h"
 #include "store/machine.h"
 
 /* How far back a screen is looked for. */
 #define BEFORE_LINES 2000
 #define BEFORE_BYTES (64u << 20)
+#define KEEPER_LEAVES_MS 2000
 
 struct th_talk {
 	th_hull *hull;
 	struct th_container_row row;
 	struct th_session_row session; /* without an ID: the container's own */
 	int channel, console;
+	pid_t keeper; /* of the start, or 0 */
 	bool over;
 	struct th_message message;
 	struct th_buf before; /* what was written before */
@@ -72,9 +79,9 @@ int th_talk_start(th_hull *hull, const char *name, struct th_terminal_size size,
 		th_hint(error, "tidyhull attach %s", made->row.name);
 	}
 	if (rc == 0)
-		rc = th_container_start(&hull->context, &made->row,
+		rc = th_container_start_attached(&hull->context, &made->row,
 			TH_ATTACHED_INPUT, size_of(size), &made->channel,
-			error);
+			&made->keeper, error);
 	/* As it is from now on: signals are for one that runs. */
 	if (rc == 0)
 		th_state_get(hull->context.store->db, made->row.id, &made->row,
@@ -346,11 +353,29 @@ void th_talk_leave(th_talk *talk)
 	th_channel_send(talk->channel, TH_SAY_LEAVE, NULL, 0, NULL, 0);
 }
 
+/* A batch engine looks for what is left of a task when the task's own process
+ * has ended, and looks again only a second later: the keeper, which still
+ * cleans up, is to be gone by then. */
+static void await_keeper(const th_talk *talk)
+{
+	struct pollfd one = {.events = POLLIN};
+
+	if (!talk->over || talk->keeper <= 0 || !th_cgroup_in_job())
+		return;
+	/* Our own child: the number is nobody else's before it is waited
+	 * for. */
+	one.fd = (int)syscall(SYS_pidfd_open, talk->keeper, 0);
+	if (one.fd >= 0 && poll(&one, 1, KEEPER_LEAVES_MS) == 1)
+		waitpid(talk->keeper, NULL, WNOHANG);
+	th_close(&one.fd);
+}
+
 void th_talk_close(th_talk *talk)
 {
 	if (!talk)
 		return;
 	th_close(&talk->channel);
+	await_keeper(talk);
 	th_close(&talk->console);
 	th_buf_release(&talk->before);
 	free(talk);

@@ -135,9 +135,7 @@ int th_blob_commit(struct th_store *store, struct th_blob_writer *writer,
 			"%s does not match the manifest: its digest is %s "
 			"instead of %s",
 			what, found, digest);
-		return th_hint(err,
-			"the registry, or something in between, has changed "
-			"it; nothing was kept");
+		return th_hint(err, TH_BLOB_CHANGED);
 	}
 	blob_path(digest, path);
 	/* Synced before the rename: after a power cut the name must not lead to

@@ -22,6 +22,13 @@ int th_blob_read(const struct th_store *store, const char *digest,
 int th_blob_remove(
 	const struct th_store *store, const char *digest, struct th_error *err);
 
+/* Of a blob or config whose digest is another one: it may come from a registry,
+ * or from a file. */
+#define TH_BLOB_CHANGED                                                        \
+	"where it came from is damaged, or it was changed on the way; "        \
+	"nothing "                                                             \
+	"was kept"
+
 /* A blob that is being written: below tmp/ (hold the store meanwhile), under
  * its name only when its digest was right. */
 struct th_blob_writer {

@@ -125,6 +125,22 @@ static void no_scope_is_asked_for(void)
 	end_job();
 }
 
+/* The engine looks when the task's own process has ended, and not again for a
+ * second. */
+static void nothing_is_left_behind_a_run(void)
+{
+	struct result *result;
+
+	begin_job();
+	for (int i = 0; i < 10; i++) {
+		result = in_job("run selwick/base --network none -- true");
+		CODE(result, 0);
+		CHECK_TEXT(
+			as_root("cat %s%s/cgroup.procs", top, place)->out, "");
+	}
+	end_job();
+}
+
 /* The engine has the freezer for itself, one level up, and version 2 is not
  * there: the groups that can be had hold the container. */
 static void without_the_freezer(void)
@@ -158,6 +174,7 @@ static const CU_TestInfo tests[] = {
 	{"containers stay in it", containers_stay_in_it},
 	{"a limit beyond it is told", a_limit_beyond_it_is_told},
 	{"no scope is asked for", no_scope_is_asked_for},
+	{"nothing is left behind a run", nothing_is_left_behind_a_run},
 	{"without the freezer", without_the_freezer}, CU_TEST_INFO_NULL};
 
 const struct suite suite_job = {"job", tests};
