@@ -13,6 +13,7 @@
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
+#include "cli/line.h"
 #include "cli/options.h"
 #include "cli/output.h"
 #include "cli/programs.h"
@@ -226,9 +227,30 @@ static int run_file(int argc, char **argv)
 	return code;
 }
 
+/* Options that all verbs have may stand before the verb: they go behind it. */
+static void verb_first(int argc, char **argv)
+{
+	int at = 1;
+
+	while (at < argc && argv[at][0] == '-' && argv[at][1] &&
+		strcmp(argv[at], "--") != 0) {
+		int words = common_option_words(argv[at]);
+
+		if (words == 0 || at + words >= argc)
+			return;
+		at += words;
+	}
+	if (at > 1 && at < argc) {
+		char *verb = argv[at];
+
+		memmove(argv + 2, argv + 1, (size_t)(at - 1) * sizeof(*argv));
+		argv[1] = verb;
+	}
+}
+
 int main(int argc, char **argv)
 {
-	const char *word = argc > 1 ? argv[1] : "help";
+	const char *word;
 	const struct verb *verb;
 	struct sigaction on_interrupt = {.sa_handler = interrupt};
 	int code;
@@ -245,6 +267,9 @@ int main(int argc, char **argv)
 	/* What is made in the store is the containers', whatever the caller
 	 * grants others on own files. */
 	callers_umask = umask(022);
+	verb_first(argc, argv);
+	line_keep(argc, argv);
+	word = argc > 1 ? argv[1] : "help";
 	if (strcmp(word, "--help") == 0 || strcmp(word, "-h") == 0)
 		word = "help";
 	if (strcmp(word, "--version") == 0) {

@@ -7,6 +7,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "cli/wrong_option.h"
+
 const struct option_spec common_options[] = {
 	{"help", NULL, "show help for the verb (-h)"},
 	{"json", NULL, "print JSON (-j)"},
@@ -83,13 +85,27 @@ static int collect(const struct verb *verb, struct option *all)
 }
 
 /* getopt says only that something is wrong; this says what. */
-static int explain(const char *word, const struct option *all, int count,
-	const char *verb, struct th_error *err)
+static int explain(const struct verb *verb, const char *word,
+	const struct option *all, int count, bool lacks, struct th_error *err)
 {
-	char fits[200] = "";
+	const struct option_spec *spec;
 	size_t len = strcspn(word, "=");
+	char fits[200] = "";
 	int matches = 0;
 
+	if (strncmp(word, "--", 2) != 0)
+		return wrong_option(verb, word, err);
+	spec = option_spec(verb, word + 2, len - 2);
+	if (lacks && spec) {
+		th_fail(err, TH_USAGE, "--%s needs a value: --%s %s",
+			spec->name, spec->name, spec->value);
+		return th_hint(err, "see: tidyhull help %s", verb->name);
+	}
+	if (spec) {
+		th_fail(err, TH_USAGE, "--%s does not take a value",
+			spec->name);
+		return th_hint(err, "see: tidyhull help %s", verb->name);
+	}
 	for (int i = 0; len > 2 && i < count; i++) {
 		size_t used = strlen(fits);
 
@@ -99,17 +115,25 @@ static int explain(const char *word, const struct option *all, int count,
 		snprintf(fits + used, sizeof(fits) - used, "%s--%s",
 			used ? ", " : "", all[i].name);
 	}
-	if (matches > 1)
-		th_fail(err, TH_USAGE, "%.*s is ambiguous: %s", (int)len, word,
-			fits);
-	else if (matches == 1 && strchr(word, '='))
-		th_fail(err, TH_USAGE, "%s does not take a value", fits);
-	else if (matches == 1)
-		th_fail(err, TH_USAGE, "%s needs a value", fits);
-	else
-		th_fail(err, TH_USAGE, "%s does not have the option %.*s", verb,
-			(int)len, word);
-	return th_hint(err, "see: tidyhull help %s", verb);
+	if (matches < 2)
+		return wrong_option(verb, word, err);
+	return th_fail(err, TH_USAGE, "%.*s may mean %s", (int)len, word, fits);
+}
+
+/* Where getopt has stopped: it moves objects to the end, and is still within a
+ * word of several letters, or behind it. */
+static const char *stopped_at(char **argv, int end, int letter)
+{
+	const char *before = argv[optind - 1];
+
+	if (!letter)
+		return before;
+	for (int i = optind - 1; i <= optind && i < end; i++) {
+		if (argv[i][0] == '-' && argv[i][1] != '-' &&
+			strchr(argv[i] + 1, letter))
+			return argv[i];
+	}
+	return before;
 }
 
 static void take_letter(struct invocation *call, int letter, bool *help)
@@ -151,8 +175,7 @@ static int check_objects(struct invocation *call, struct th_error *err)
 			verb->name, verb->usage);
 	else if (verb->most >= 0 && call->object_count > verb->most &&
 		verb->flags & VERB_COMMAND && !call->has_command)
-		th_fail(err, TH_USAGE, "the command \"%s\" must come after --",
-			call->objects[verb->most]);
+		return wrong_command(verb, call->objects[verb->most], err);
 	else if (verb->most >= 0 && call->object_count > verb->most)
 		th_fail(err, TH_USAGE, "unexpected argument \"%s\" for %s",
 			call->objects[verb->most], verb->name);
@@ -161,11 +184,6 @@ static int check_objects(struct invocation *call, struct th_error *err)
 			verb->name);
 	else
 		return 0;
-	if (verb->flags & VERB_COMMAND && call->object_count > 0 &&
-		verb->most == 1)
-		return th_hint(err, "for example: tidyhull %s %s -- %s",
-			verb->name, call->objects[0],
-			call->object_count > 1 ? call->objects[1] : "ls");
 	return th_hint(err, "see: tidyhull help %s", verb->name);
 }
 
@@ -174,7 +192,7 @@ int options_parse(struct invocation *call, int argc, char **argv, bool *help,
 {
 	struct option all[OPTIONS_MAX + 1] = {{0}};
 	int count = collect(call->verb, all), end = 0, index, found;
-	const char *letters = call->verb->flags & VERB_JSON ? "hqyj" : "hqy";
+	const char *letters = call->verb->flags & VERB_JSON ? ":hqyj" : ":hqy";
 
 	while (end < argc && strcmp(argv[end], "--") != 0)
 		end++;
@@ -190,20 +208,15 @@ int options_parse(struct invocation *call, int argc, char **argv, bool *help,
 	opterr = 0;
 	optind = 0;
 	for (;;) {
-		int at = optind ? optind : 1;
-
 		index = -1;
 		found = getopt_long(end, argv, letters, all, &index);
 		if (found < 0)
 			break;
-		if (found == '?') {
-			const char *word = argv[optind - 1];
-
-			/* A missing value leaves the index behind the end. */
-			if (strncmp(word, "--", 2) != 0 && at < end)
-				word = argv[at];
-			return explain(word, all, count, call->verb->name, err);
-		}
+		if (found == '?' || found == ':')
+			return explain(call->verb,
+				stopped_at(
+					argv, end, found == '?' ? optopt : 0),
+				all, count, found == ':', err);
 		if (found)
 			take_letter(call, found, help);
 		else
@@ -212,6 +225,21 @@ int options_parse(struct invocation *call, int argc, char **argv, bool *help,
 	call->objects = argv + optind;
 	call->object_count = end - optind;
 	return *help ? 0 : check_objects(call, err);
+}
+
+int common_option_words(const char *word)
+{
+	size_t len = strcspn(word, "=");
+
+	if (word[0] == '-' && word[1] && word[1] != '-')
+		return strspn(word + 1, "hqyj") == strlen(word + 1) ? 1 : 0;
+	for (const struct option_spec *spec = common_options; spec->name;
+		spec++) {
+		if (strlen(spec->name) == len - 2 &&
+			strncmp(spec->name, word + 2, len - 2) == 0)
+			return spec->value && !word[len] ? 2 : 1;
+	}
+	return 0;
 }
 
 void options_release(struct invocation *call)

@@ -7,6 +7,10 @@
 /* Options that every verb has. */
 extern const struct option_spec common_options[];
 
+/* How many words it takes where it is one of these, with its value; 0 where it
+ * is not. */
+int common_option_words(const char *word);
+
 /* Reads what stands behind the verb. Returns 0, or -1 with an error that says
  * what is allowed. *help is set where help was asked for. */
 int options_parse(struct invocation *call, int argc, char **argv, bool *help,

@@ -66,6 +66,9 @@ struct invocation {
 struct verb {
 	const char *name;
 	const char *group;
+	/* What it is called elsewhere, in Unix and in the trade at large; for
+	 * hints, and nothing else. */
+	const char *called;
 	const char *summary; /* one line for the list of verbs */
 	const char *usage; /* what stands behind the verb */
 	const char *const *text; /* lines that explain; ended by NULL */

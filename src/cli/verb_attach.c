@@ -84,6 +84,7 @@ static const char *const examples[] = {"tidyhull attach pilot-desk",
 
 const struct verb verb_attach = {.name = "attach",
 	.group = "inside",
+	.called = "reattach connect fg",
 	.summary = "connect to the terminal of a running container",
 	.usage = "CONTAINER",
 	.text = text,

@@ -301,6 +301,7 @@ static const char *const examples[] = {"tidyhull build almanac.yaml",
 
 const struct verb verb_build = {.name = "build",
 	.group = "images",
+	.called = "make compile mk",
 	.summary = "make an image from a recipe",
 	.usage = "RECIPE",
 	.text = text,

@@ -314,6 +314,7 @@ static const char *const examples[] = {"tidyhull changes gauge-north",
 
 const struct verb verb_changes = {.name = "changes",
 	.group = "look",
+	.called = "diff compare cmp delta",
 	.summary = "show which files are new, changed or gone",
 	.usage = "CONTAINER | IMAGE [IMAGE]",
 	.text = text,

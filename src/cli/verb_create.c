@@ -47,6 +47,7 @@ static const char *const examples[] = {
 
 const struct verb verb_create = {.name = "create",
 	.group = "containers",
+	.called = "add prepare",
 	.summary = "create a container without starting it",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,

@@ -507,6 +507,7 @@ static const char *const examples[] = {
 
 const struct verb verb_demo = {.name = "demo",
 	.group = "start here",
+	.called = "tour tutorial example examples hello intro",
 	.summary = "a guided tour on made-up data, from pull to removal",
 	.usage = "[--step]",
 	.text = text,

@@ -252,6 +252,7 @@ static const char *const examples[] = {"tidyhull enter gauge-north",
 
 const struct verb verb_enter = {.name = "enter",
 	.group = "inside",
+	.called = "shell sh bash ssh console terminal into inside",
 	.summary = "open a shell in a container, or in an image",
 	.usage = "CONTAINER|REF",
 	.text = text,

@@ -139,6 +139,7 @@ static const char *const examples[] = {
 
 const struct verb verb_exec = {.name = "exec",
 	.group = "inside",
+	.called = "execute remote do",
 	.summary = "run another command in a running container",
 	.usage = "CONTAINER [OPTIONS] -- COMMAND...",
 	.text = text,

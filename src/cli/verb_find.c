@@ -97,6 +97,7 @@ static const char *const examples[] = {"tidyhull find gauge",
 
 const struct verb verb_find = {.name = "find",
 	.group = "registries",
+	.called = "search lookup locate query browse",
 	.summary = "search the registries by part of a name",
 	.usage = "TERM",
 	.text = text,

@@ -40,6 +40,7 @@ static const char *const examples[] = {"tidyhull help launch", NULL};
 
 const struct verb verb_help_verb = {.name = "help",
 	.group = "start here",
+	.called = "man manual usage commands verbs",
 	.summary = "list the verbs, or explain one",
 	.usage = "[VERB]",
 	.examples = examples,

@@ -1,7 +1,9 @@
 /* kill: a signal, now. */
 #include <stdio.h>
+#include <string.h>
 
 #include "cli/each.h"
+#include "cli/line.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -35,12 +37,37 @@ static int send_one(struct invocation *call, const json_t *container)
 	return send(call, doc_text(container, "id"));
 }
 
+/* "kill web KILL": the signal is an option, and there is no such container. */
+static int refuse_signal(struct invocation *call)
+{
+	const char *last = call->objects[call->object_count - 1];
+	struct th_error err = {0}, none = {0};
+	struct line line;
+
+	if (call->object_count < 2 ||
+		strspn(last, "ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789+-") !=
+			strlen(last) ||
+		th_object(call->hull, last, TH_KIND_CONTAINER | TH_KIND_SESSION,
+			TH_BRIEF, NULL, &none) == 0)
+		return 0;
+	th_fail(&err, TH_USAGE,
+		"there is no container \"%.60s\"; a signal is an option", last);
+	line_get(&line);
+	line_put(&line, line_find(&line, last), 1, NULL, NULL);
+	line_put(&line, 2, 0, "--signal", last);
+	line_hint(&err, "it is: ", &line);
+	return say_error(&err);
+}
+
 static int run(struct invocation *call)
 {
 	int code = EXIT_DONE;
 
 	if (option_given(call, "all") || !call->object_count)
 		return each_container(call, runs, send_one);
+	code = refuse_signal(call);
+	if (code)
+		return code;
 	for (int i = 0; i < call->object_count; i++) {
 		int one = send(call, call->objects[i]);
 
@@ -63,6 +90,7 @@ static const char *const examples[] = {"tidyhull kill gauge-north",
 
 const struct verb verb_kill = {.name = "kill",
 	.group = "containers",
+	.called = "signal",
 	.summary = "send a signal to the program; KILL by default",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,

@@ -97,6 +97,7 @@ static const char *const examples[] = {
 
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",
+	.called = "up background spawn daemon deploy serve detach",
 	.summary =
 		"create and start in the background: a container, or a group",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",

@@ -2,6 +2,7 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/distance.h"
 #include "cli/doc.h"
 #include "cli/list_images.h"
 #include "cli/output.h"
@@ -315,6 +316,11 @@ static int run(struct invocation *call)
 			return list(call, &listings[i]);
 	}
 	th_fail(&err, TH_USAGE, "unknown kind of object \"%.50s\"", kind);
+	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
+		if (th_distance(kind, listings[i].name) < 3)
+			th_hint(&err, "it is: tidyhull list %s",
+				listings[i].name);
+	}
 	th_hint(&err, "use containers, images, sessions, volumes or networks");
 	return say_error(&err);
 }
@@ -332,6 +338,7 @@ static const char *const examples[] = {
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
+	.called = "ps ls dir status overview",
 	.summary = "list containers, images, volumes, networks or sessions",
 	.usage = "[KIND]",
 	.text = text,

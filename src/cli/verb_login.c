@@ -109,6 +109,7 @@ static const char *const examples[] = {
 
 const struct verb verb_login = {.name = "login",
 	.group = "registries",
+	.called = "auth authenticate logon signin",
 	.summary = "store credentials for a registry",
 	.usage = "HOST",
 	.text = text,

@@ -63,6 +63,7 @@ static const char *const examples[] = {
 
 const struct verb verb_logout = {.name = "logout",
 	.group = "registries",
+	.called = "logoff signout",
 	.summary = "remove stored credentials for a registry",
 	.usage = "HOST...",
 	.examples = examples,

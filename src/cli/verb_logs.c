@@ -304,6 +304,7 @@ static const char *const examples[] = {"tidyhull logs gauge-north",
 
 const struct verb verb_logs = {.name = "logs",
 	.group = "look",
+	.called = "log tail output journal stdout",
 	.summary = "show what programs have written",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,

@@ -97,6 +97,7 @@ static const char *const examples[] = {"tidyhull new volume ledger",
 
 const struct verb verb_new = {.name = "new",
 	.group = "other objects",
+	.called = "mkdir mkvol",
 	.summary = "create a volume or a network",
 	.usage = "volume|network NAME...",
 	.text = text,

@@ -222,6 +222,7 @@ static const char *const examples[] = {"tidyhull peek selwick/gauge",
 
 const struct verb verb_peek = {.name = "peek",
 	.group = "registries",
+	.called = "preview manifest look",
 	.summary = "look at a remote image before downloading it",
 	.usage = "REF...",
 	.text = text,

@@ -94,6 +94,7 @@ static const char *const examples[] = {
 
 const struct verb verb_ports = {.name = "ports",
 	.group = "look",
+	.called = "port listen",
 	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,

@@ -122,6 +122,7 @@ static const char *const examples[] = {"tidyhull pull selwick/gauge",
 
 const struct verb verb_pull = {.name = "pull",
 	.group = "images",
+	.called = "download get fetch wget install",
 	.summary = "download, verify and unpack images",
 	.usage = "REF...",
 	.text = text,

@@ -82,6 +82,7 @@ static const char *const examples[] = {
 
 const struct verb verb_push = {.name = "push",
 	.group = "images",
+	.called = "upload publish put",
 	.summary = "upload an image to a registry",
 	.usage = "IMAGE [REF]",
 	.text = text,

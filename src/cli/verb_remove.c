@@ -2,21 +2,19 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
+#include "cli/choose.h"
+#include "cli/doc.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
+#include "cli/line.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
 static bool can_go(const json_t *container)
 {
 	return is_state(container, "created") || is_state(container, "stopped");
-}
-
-static bool can_be_forced(const json_t *container)
-{
-	(void)container;
-	return true;
 }
 
 static void say_removed(const json_t *removed)
@@ -192,14 +190,169 @@ static int remove_named(struct invocation *call, const char *name)
 	return code;
 }
 
-static int run(struct invocation *call)
+/* ---- all of them ---- */
+
+static bool has_ended(const json_t *container)
 {
+	return is_state(container, "stopped") && !doc_flag(container, "wanted");
+}
+
+/* What it takes on the disk; 0 where that is not known, as of one that runs. */
+static uint64_t size_of(const json_t *ended, const json_t *container)
+{
+	const json_t *names = doc_part(ended, "containers");
+
+	for (size_t i = 0; i < json_array_size(names); i++) {
+		if (strcmp(doc_item(names, i), doc_text(container, "name")) ==
+			0)
+			return (uint64_t)json_integer_value(json_array_get(
+				doc_part(ended, "container-sizes"), i));
+	}
+	return 0;
+}
+
+static void print_going(struct invocation *call, const json_t *list)
+{
+	struct th_error ignored = {0}; /* then without sizes */
+	struct table *table = table_new();
+	th_sweep *sweep = NULL;
+	json_t *ended = NULL, *one;
+	char size[SIZE_TEXT];
+	size_t i;
+
+	th_sweep_find(call->hull, TH_SWEEP_CONTAINERS, INT64_MAX, &sweep,
+		&ended, &ignored);
+	table_column(table, "container", false);
+	table_column(table, "state", false);
+	table_column(table, "on disk", true);
+	json_array_foreach(list, i, one)
+	{
+		uint64_t bytes = size_of(ended, one);
+
+		size_text(bytes, size);
+		table_row(table);
+		table_cell(table, "bold", "%s", doc_text(one, "name"));
+		table_cell(table, NULL, "%s", doc_text(one, "state"));
+		table_cell(table, NULL, "%s", bytes ? size : "");
+	}
+	table_print(table);
+	fflush(stdout);
+	json_decref(ended);
+	th_sweep_free(sweep);
+}
+
+static int ask(struct invocation *call, const json_t *list)
+{
+	struct th_error err = {0};
+	size_t count = json_array_size(list);
+	char question[80];
+
+	if (call->yes)
+		return EXIT_DONE;
+	if (!isatty(0) || !isatty(2)) {
+		th_fail(&err, TH_USAGE,
+			"remove --all asks first, and there is nobody to ask");
+		th_hint(&err, "in a script: tidyhull remove --all%s --yes",
+			option_given(call, "force") ? " --force" : "");
+		return say_error(&err);
+	}
+	print_going(call, list);
+	snprintf(question, sizeof(question), "remove %s?",
+		count == 1 ? "it" : "all of them");
+	return choose_yes(question) ? EXIT_DONE : EXIT_FAILED;
+}
+
+static void tell_others(size_t others)
+{
+	if (others == 1)
+		puts("1 other stays: it runs, is to run again, or was never "
+		     "started (--force takes it, too)");
+	else if (others)
+		printf("%zu others stay: they run, are to run again, or were "
+		       "never started (--force takes them, too)\n",
+			others);
+}
+
+static int remove_all(struct invocation *call)
+{
+	json_t *doc = NULL, *list = json_array(), *one;
+	struct th_error err = {0};
+	bool force = option_given(call, "force");
+	size_t others = 0, i;
 	int code = EXIT_DONE;
 
-	if (option_given(call, "all") || call->object_count == 0)
-		return each_container(call,
-			option_given(call, "force") ? can_be_forced : can_go,
-			remove_container);
+	if (th_list(call->hull, TH_KIND_CONTAINER, true, &doc, &err))
+		code = say_error(&err);
+	json_array_foreach(doc_part(doc, "containers"), i, one)
+	{
+		if (force || has_ended(one))
+			json_array_append(list, one);
+		else
+			others++;
+	}
+	if (code == EXIT_DONE && json_array_size(list))
+		code = ask(call, list);
+	else if (code == EXIT_DONE && !call->quiet)
+		puts(force ? "there is no container"
+			   : "there is no container that has ended");
+	for (i = 0; code == EXIT_DONE && i < json_array_size(list); i++)
+		code = remove_container(call, json_array_get(list, i));
+	if (code == EXIT_DONE && !call->quiet)
+		tell_others(others);
+	json_decref(list);
+	json_decref(doc);
+	return code;
+}
+
+/* "remove image NAME": kinds stand nowhere else, either. What follows must not
+ * go before that is told. */
+static int refuse_kind(struct invocation *call)
+{
+	static const char *const kinds[] = {
+		"container", "image", "volume", "network", "group"};
+	const char *first = call->objects[0];
+	struct th_error err = {0}, none = {0};
+	struct line line;
+
+	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
+		size_t len = strlen(kinds[i]);
+
+		if (strncmp(first, kinds[i], len) != 0 ||
+			strcmp(first + len + (first[len] == 's'), "") != 0 ||
+			call->object_count < 2 ||
+			th_object(call->hull, first,
+				TH_KIND_CONTAINER | TH_KIND_IMAGE |
+					TH_KIND_VOLUME | TH_KIND_NETWORK |
+					TH_KIND_GROUP,
+				TH_BRIEF, NULL, &none) == 0)
+			continue;
+		th_fail(&err, TH_USAGE,
+			"there is no object \"%s\": names of all kinds are "
+			"given as they are",
+			first);
+		line_get(&line);
+		line_put(&line, line_find(&line, first), 1, NULL, NULL);
+		line_hint(&err, "it is: ", &line);
+		return say_error(&err);
+	}
+	return EXIT_DONE;
+}
+
+static int run(struct invocation *call)
+{
+	struct th_error err = {0};
+	int code;
+
+	if (option_given(call, "all"))
+		return remove_all(call);
+	if (!call->object_count) {
+		th_fail(&err, TH_USAGE, "remove: nothing given");
+		th_hint(&err, "give a name, or use --all for what has ended");
+		return say_error(&err);
+	}
+	code = refuse_kind(call);
+	if (code)
+		return code;
 	for (int i = 0; i < call->object_count; i++) {
 		int one = remove_named(call, call->objects[i]);
 
@@ -209,13 +362,17 @@ static int run(struct invocation *call)
 }
 
 static const struct option_spec options[] = {
-	{"all", NULL, "all containers that are not running; with --force, all"},
+	{"all", NULL, "all containers that have ended; with --force, all"},
 	{"force", NULL, "stop running containers first, gracefully"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {"Refuses what is in use, and says what uses "
 				   "it. If an image has several",
-	"names, only the given name is removed.", NULL};
+	"names, only the given name is removed.", "",
+	"--all shows names and sizes, and asks first. It leaves what runs, "
+	"what",
+	"a restart policy wants to run again, and what was never started; with",
+	"--force it takes these, too. In a script: --yes.", NULL};
 
 static const char *const examples[] = {"tidyhull remove gauge-north",
 	"tidyhull remove --force gauge-north", "tidyhull remove selwick/gauge",
@@ -224,6 +381,7 @@ static const char *const examples[] = {"tidyhull remove gauge-north",
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",
+	.called = "rm delete del erase destroy uninstall drop rmdir unlink",
 	.summary = "remove containers, groups, images, volumes, networks",
 	.usage = "OBJECT...",
 	.text = text,

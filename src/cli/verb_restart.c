@@ -139,6 +139,7 @@ static const char *const examples[] = {"tidyhull restart gauge-north",
 
 const struct verb verb_restart = {.name = "restart",
 	.group = "containers",
+	.called = "reboot reload bounce",
 	.summary = "stop a container and start it again",
 	.usage = "CONTAINER...",
 	.text = text,

@@ -370,6 +370,7 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
+	.called = "inspect info details describe stat cat display history view",
 	.summary = "show everything about any object",
 	.usage = "OBJECT...",
 	.examples = examples,

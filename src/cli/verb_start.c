@@ -234,6 +234,7 @@ static const char *const examples[] = {"tidyhull start gauge-north",
 
 const struct verb verb_start = {.name = "start",
 	.group = "containers",
+	.called = "boot on",
 	.summary = "start a created or ended container",
 	.usage = "CONTAINER...",
 	.text = text,

@@ -212,6 +212,7 @@ static const char *const examples[] = {"tidyhull sweep",
 
 const struct verb verb_sweep = {.name = "sweep",
 	.group = "away with it",
+	.called = "clean cleanup prune gc purge tidy df du space",
 	.summary = "show and remove what is unused",
 	.usage = "",
 	.text = text,

@@ -191,6 +191,7 @@ static const char *const examples[] = {"tidyhull timeline gauge-north",
 
 const struct verb verb_timeline = {.name = "timeline",
 	.group = "look",
+	.called = "events history journal audit",
 	.summary = "show every change of state: when, what and why",
 	.usage = "[CONTAINER|GROUP]",
 	.text = text,

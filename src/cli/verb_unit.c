@@ -313,6 +313,7 @@ static const char *const examples[] = {"tidyhull unit gauge-north",
 
 const struct verb verb_unit = {.name = "unit",
 	.group = "system",
+	.called = "service systemd enable autostart systemctl",
 	.summary = "a systemd unit that brings a container up at boot",
 	.usage = "[CONTAINER|GROUP]",
 	.text = text,

@@ -30,6 +30,7 @@ static const char *const examples[] = {"tidyhull unpack ./gauge.tar",
 
 const struct verb verb_unpack = {.name = "unpack",
 	.group = "images",
+	.called = "load import restore",
 	.summary = "import the images of a portable file",
 	.usage = "FILE...",
 	.text = text,

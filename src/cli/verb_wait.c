@@ -131,6 +131,7 @@ static const char *const examples[] = {"tidyhull wait almanac",
 
 const struct verb verb_wait = {.name = "wait",
 	.group = "containers",
+	.called = "await",
 	.summary = "wait until a container ends or becomes ready",
 	.usage = "CONTAINER|SESSION...",
 	.text = text,

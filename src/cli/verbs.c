@@ -3,9 +3,7 @@
 #include <stdio.h>
 #include <string.h>
 
-#include "base/distance.h"
 #include "cli/options.h"
-#include "cli/shown.h"
 
 const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_find, &verb_peek, &verb_login, &verb_logout, &verb_pull,
@@ -25,30 +23,6 @@ const struct verb *verb_lookup(const char *name)
 			return verbs[i];
 	}
 	return NULL;
-}
-
-void verb_unknown(const char *name)
-{
-	const struct verb *best = NULL;
-	int least = 3;
-
-	for (size_t i = 0; verbs[i]; i++) {
-		int steps = th_distance(name, verbs[i]->name);
-
-		if (strlen(name) >= 2 &&
-			strncmp(name, verbs[i]->name, strlen(name)) == 0)
-			steps = 1;
-		if (steps < least) {
-			least = steps;
-			best = verbs[i];
-		}
-	}
-	fprintf(stderr, "tidyhull: there is no verb \"%s\"\n", shown(name));
-	if (best)
-		fprintf(stderr, "  did you mean \"%s\" (%s)?\n", best->name,
-			best->summary);
-	else
-		fputs("  tidyhull help lists all verbs\n", stderr);
 }
 
 static void print_options(const struct verb *verb)

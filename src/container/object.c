@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "container/replace.h"
+#include "store/near.h"
 
 struct finds {
 	struct th_container_row *containers;
@@ -155,6 +156,8 @@ static int not_found(const struct th_context *context, const char *text,
 		: "container, image, volume, network or session";
 	struct th_image_row *images = NULL;
 	struct th_error ignored = {0}; /* a hint only */
+	struct th_container_row row;
+	char near[TH_NEAR_NAME];
 	size_t count = 0;
 
 	th_fail(err, TH_NOT_FOUND, "there is no %s \"%.100s\"", what, text);
@@ -171,6 +174,20 @@ static int not_found(const struct th_context *context, const char *text,
 				text);
 		th_image_rows_free(images, count);
 	}
+	if (!(kinds & TH_KIND_CONTAINER) && kinds & TH_KIND_IMAGE &&
+		th_state_get_named(context->store->db, text, &row, &ignored) ==
+			1)
+		th_hint(err,
+			"it is a container: tidyhull capture %s IMAGE makes an "
+			"image of it",
+			text);
+	if (kinds & TH_KIND_CONTAINER &&
+		th_near_container(context->store, text, near))
+		th_hint(err, "did you mean %s? tidyhull list --all shows all",
+			near);
+	if (kinds & TH_KIND_IMAGE && th_near_image(context->store, text, near))
+		th_hint(err, "did you mean %s? tidyhull list images shows all",
+			near);
 	return th_hint(err, "tidyhull list %s shows all",
 		kinds == TH_KIND_IMAGE		   ? "images"
 			: kinds == TH_KIND_VOLUME  ? "volumes"

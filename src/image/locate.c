@@ -4,9 +4,12 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "oci/manifest.h"
+#include "store/container_state.h"
 #include "store/image_state.h"
+#include "store/near.h"
 
 struct question {
 	const struct th_registry_options *options;
@@ -81,12 +84,37 @@ static int look_here(struct th_store *store, const struct th_reference *ref,
 	return rc ? th_fail_memory(err) : 0;
 }
 
-static int nowhere(
-	const struct th_reference *ref, const char *asked, struct th_error *err)
+/* A container's name, a file's, or one that is nearly that of an image. */
+static void hint_meant(struct th_store *store, const struct th_reference *ref,
+	struct th_error *err)
+{
+	struct th_container_row row;
+	struct th_error ignored = {0}; /* a hint only */
+	char near[TH_NEAR_NAME];
+
+	if (access(ref->path, R_OK) == 0)
+		th_hint(err, "if the file is meant: ./%.200s", ref->path);
+	if (!store)
+		return;
+	if (th_state_get_named(store->db, ref->path, &row, &ignored) == 1)
+		th_hint(err,
+			"%s is a container: tidyhull start %s, or exec, show, "
+			"logs; tidyhull list images shows images",
+			row.name, row.name);
+	if (th_near_image(store, ref->path, near))
+		th_hint(err,
+			"did you mean %s? tidyhull list images shows those "
+			"that are here",
+			near);
+}
+
+static int nowhere(struct th_store *store, const struct th_reference *ref,
+	const char *asked, struct th_error *err)
 {
 	th_fail(err, TH_NOT_FOUND, "no registry has %s%s%s (searched: %s)",
 		ref->path, ref->tag[0] ? ":" : "", ref->tag,
 		asked[0] ? asked : "none");
+	hint_meant(store, ref, err);
 	return th_hint(err,
 		asked[0] ? "to search for it: tidyhull find %s"
 			 : "give the registry's host (registry.example/%s), or "
@@ -95,7 +123,7 @@ static int nowhere(
 		ref->path);
 }
 
-static int take_answers(const struct th_reference *ref,
+static int take_answers(struct th_store *store, const struct th_reference *ref,
 	const struct question *questions, size_t count,
 	struct th_strings *hosts, struct th_strings *notes,
 	struct th_error *err)
@@ -124,7 +152,7 @@ static int take_answers(const struct th_reference *ref,
 	if (hosts->count)
 		return 0;
 	if (!trouble)
-		return nowhere(ref, asked, err);
+		return nowhere(store, ref, asked, err);
 	*err = *trouble;
 	return -1;
 }
@@ -156,7 +184,7 @@ int th_locate(struct th_store *store, const struct th_registry_options *options,
 		questions[count++].host = config->registries[i].host;
 	}
 	ask_all(questions, count);
-	rc = take_answers(ref, questions, count, hosts, notes, err);
+	rc = take_answers(store, ref, questions, count, hosts, notes, err);
 	free(questions);
 	return rc;
 }

@@ -14,7 +14,7 @@ struct th_sweep {
 	struct th_litter litter; /* of images */
 	struct th_container_row *rows; /* ended containers */
 	size_t count;
-	uint64_t bytes; /* theirs */
+	uint64_t bytes, *sizes; /* theirs: in all, and of each */
 	struct th_volume_row *volumes;
 	size_t volume_count;
 	uint64_t volume_bytes;
@@ -32,15 +32,20 @@ static int find_ended(th_hull *hull, th_sweep *sweep, struct th_error *err)
 
 	if (th_container_rows(&hull->context, &sweep->rows, &all, err))
 		return -1;
+	sweep->sizes = calloc(all + 1, sizeof(*sweep->sizes));
+	if (!sweep->sizes)
+		return th_fail_memory(err);
 	for (size_t i = 0; i < all; i++) {
 		const struct th_container_row *row = &sweep->rows[i];
+		uint64_t *size = &sweep->sizes[sweep->count];
 		char path[64];
 
 		if (row->state != TH_STATE_STOPPED || row->wanted ||
 			row->ended_us >= sweep->before_us)
 			continue;
 		snprintf(path, sizeof(path), "containers/%s", row->id);
-		sweep->bytes += th_tree_size(store->root_fd, path);
+		*size = th_tree_size(store->root_fd, path);
+		sweep->bytes += *size;
 		sweep->rows[sweep->count++] = *row;
 	}
 	return 0;
@@ -101,11 +106,14 @@ static json_t *view(const th_sweep *sweep)
 {
 	const struct th_litter *litter = &sweep->litter;
 	json_t *images = json_array(), *containers = json_array();
-	json_t *networks = json_array();
+	json_t *networks = json_array(), *sizes = json_array();
 
-	for (size_t i = 0; i < sweep->count; i++)
+	for (size_t i = 0; i < sweep->count; i++) {
 		json_array_append_new(
 			containers, json_string(sweep->rows[i].name));
+		json_array_append_new(
+			sizes, json_integer((json_int_t)sweep->sizes[i]));
+	}
 	for (size_t i = 0; i < sweep->network_count; i++)
 		json_array_append_new(
 			networks, json_string(sweep->networks[i].name));
@@ -113,10 +121,10 @@ static json_t *view(const th_sweep *sweep)
 		json_array_append_new(
 			images, json_string(litter->images[i].digest));
 	return json_pack(
-		"{s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:I s:I s:o"
-		" s:I}",
-		"containers", containers, "container-bytes",
-		(json_int_t)sweep->bytes, "volumes",
+		"{s:o s:o s:I s:I s:I s:o s:I s:I s:I s:I s:I s:I s:I s:I s:I "
+		"s:o s:I}",
+		"containers", containers, "container-sizes", sizes,
+		"container-bytes", (json_int_t)sweep->bytes, "volumes",
 		(json_int_t)sweep->volume_count, "volume-bytes",
 		(json_int_t)sweep->volume_bytes, "images", images,
 		"image-bytes", (json_int_t)litter->image_bytes, "layers",
@@ -194,6 +202,7 @@ void th_sweep_free(th_sweep *sweep)
 		return;
 	th_litter_release(&sweep->litter);
 	free(sweep->rows);
+	free(sweep->sizes);
 	free(sweep->volumes);
 	free(sweep->networks);
 	free(sweep);

@@ -79,6 +79,41 @@ static int read_one(const char *word, struct th_limit *limit)
 	return -1;
 }
 
+/* What each takes. */
+static const struct part {
+	const char *name, *takes, *example;
+} parts[] = {{"memory", "bytes, with K, M or G, from 512K on", "256M"},
+	{"swap", "bytes, with K, M or G, from 512K on", "1G"},
+	{"cpu", "a number of CPUs from 0.01 on", "1.5"},
+	{"processes", "a number from 1 on", "200"},
+	{"io", "a weight from 10 to 1000", "300"}};
+
+static int wrong(const char *word, struct th_error *err)
+{
+	size_t len = strcspn(word, "=");
+	const char *value = word[len] ? word + len + 1 : "";
+
+	th_fail(err, TH_USAGE, "\"%.100s\" is not a limit", word);
+	for (size_t i = 0; i < sizeof(parts) / sizeof(*parts); i++) {
+		const struct part *part = &parts[i];
+
+		/* A part of the name is enough to know what is meant. */
+		if (len < 2 ||
+			strncmp(part->name, word, len < 3 ? len : 3) != 0)
+			continue;
+		if (strlen(part->name) == len)
+			return th_hint(err,
+				"%s takes %s, or none: --limit %s=%s",
+				part->name, part->takes, part->name,
+				part->example);
+		return th_hint(err, "it is: --limit %s=%.60s", part->name,
+			*value ? value : part->example);
+	}
+	return th_hint(err,
+		"for example --limit memory=256M,swap=1G,cpu=1.5,processes=200,"
+		"io=300; none removes a limit");
+}
+
 int th_limit_parse(
 	const char *text, struct th_limit *limit, struct th_error *err)
 {
@@ -90,12 +125,7 @@ int th_limit_parse(
 	for (char *word = strtok_r(copy, ",", &rest); word && rc == 0;
 		word = strtok_r(NULL, ",", &rest)) {
 		if (read_one(word, limit)) {
-			rc = th_fail(err, TH_USAGE, "\"%.100s\" is not a limit",
-				word);
-			th_hint(err,
-				"for example --limit "
-				"memory=256M,swap=1G,cpu=1.5,processes=200,io="
-				"300; none removes a limit");
+			rc = wrong(word, err);
 		}
 	}
 	if (rc == 0 && limit->swap_bytes > 0 && limit->memory_bytes <= 0) {

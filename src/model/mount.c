@@ -4,6 +4,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/turned.h"
 #include "base/choice.h"
 #include "base/buffer.h"
 #include "base/json.h"
@@ -83,6 +84,34 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 	return mount->source ? 0 : th_fail_memory(err);
 }
 
+static void wrong(const char *text, const char *source, struct th_error *err)
+{
+	char turned[TH_TURNED_TEXT];
+
+	th_fail(err, TH_USAGE, "\"%.200s\" is not a mount setting", text);
+	if (th_turned_mount(text, turned))
+		th_hint(err,
+			"what is inside stands on the left; if that is %.*s: "
+			"--mount %.150s",
+			(int)(strcspn(turned, "=") > 60 ? 60
+							: strcspn(turned, "=")),
+			turned, turned);
+	else if (text[0] == '/' && !source)
+		th_hint(err,
+			"say what is seen there: --mount %.60s=./FOLDER, "
+			"=volume:NAME or =memory:64M",
+			text);
+	else if (source && source[0] && source[1] && text[0] != '=')
+		th_hint(err,
+			"the path inside, on the left, begins with /: --mount "
+			"/%.150s",
+			text[0] == '.' && text[1] == '/' ? text + 2 : text);
+	else
+		th_hint(err,
+			"write what the container sees on the left: "
+			"/data=./ledger; add ,ro or ,make as needed");
+}
+
 int th_mount_parse(const char *text, const char *base,
 	struct th_mount_setting *mount, struct th_error *err)
 {
@@ -94,11 +123,7 @@ int th_mount_parse(const char *text, const char *base,
 		return th_fail_memory(err);
 	source = strchr(copy, '=');
 	if (copy[0] != '/' || !source || !source[1] || source[1] == ',') {
-		th_fail(err, TH_USAGE, "\"%.200s\" is not a mount setting",
-			text);
-		th_hint(err,
-			"write what the container sees on the left: "
-			"/data=./ledger; add ,ro or ,make as needed");
+		wrong(text, source, err);
 		goto out;
 	}
 	*source++ = '\0';

@@ -6,6 +6,7 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/turned.h"
 #include "base/json.h"
 
 #define RANGE_MAX 1024
@@ -60,8 +61,35 @@ static bool parse_host(char *text, struct th_port *port, struct range *range)
 	return parse_range(colon + 1, range);
 }
 
+/* A number that no port has stands in it. */
+static bool beyond_ports(const char *text)
+{
+	for (; *text; text += strcspn(text, "=-:")) {
+		text += strspn(text, "=-:");
+		if (strspn(text, "0123456789") &&
+			strtol(text, NULL, 10) > 65535)
+			return true;
+	}
+	return false;
+}
+
 static int wrong(const char *text, struct th_error *err)
 {
+	char turned[TH_TURNED_TEXT];
+
+	if (beyond_ports(text)) {
+		th_fail(err, TH_USAGE,
+			"\"%.100s\" names a port that there is not", text);
+		return th_hint(err, "ports are numbers from 1 to 65535");
+	}
+	if (th_turned_port(text, turned)) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting",
+			text);
+		return th_hint(err,
+			"what is inside stands on the left; if that is %.*s: "
+			"--port %s",
+			(int)strcspn(turned, "/="), turned, turned);
+	}
 	th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting", text);
 	return th_hint(err,
 		"write what the container sees on the left: 80=8080, "

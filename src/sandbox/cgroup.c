@@ -206,6 +206,19 @@ static int enable(const struct hierarchy *v2, const char *path,
 	group_folder(v2, path, folder);
 	if (has_controller(folder, controller))
 		return 0;
+	/* Its processes would have to leave the job's group for one below,
+	 * where the engine does not look for them, and no other could come to
+	 * it
+	 * ("No Internal Process Constraint"). */
+	if (*hierarchy_job()) {
+		th_fail(err, TH_NOT_POSSIBLE,
+			"cannot limit the %s of one container in a job's "
+			"control group of version 2",
+			controller);
+		return th_hint(err,
+			"the job's own limits hold: ask the engine "
+			"for them");
+	}
 	snprintf(text, sizeof(text), "+%s", controller);
 	/* From the top down: a group can pass on only the controllers that it
 	 * was given itself (cgroup-v2.rst, "Top-down Constraint"). */
@@ -239,7 +252,10 @@ static int refuse(const struct limit *limit, struct th_error *err)
 {
 	if (!th_idmap_is_own())
 		return th_fail(err, TH_NOT_POSSIBLE,
-			"cannot set %s: this host offers no %s controller",
+			*hierarchy_job() ? "cannot set %s: the job's control "
+					   "group has no %s controller"
+					 : "cannot set %s: this host offers no "
+					   "%s controller",
 			limit->what, limit->controller);
 	th_fail(err, TH_NOT_POSSIBLE,
 		"cannot set %s: this user has no control group with the %s "

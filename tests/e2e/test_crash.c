@@ -109,7 +109,7 @@ static void killed_commands_leave_nothing(void)
 		}
 	}
 	hull("stop --all -q");
-	hull("remove --all -q");
+	hull("remove --all --yes -q");
 	CODE(hull("pull selwick/gauge"), 0);
 	CODE(hull("run selwick/gauge --entrypoint /bin/true"), 0);
 	SAYS(hull("list --all")->out, "there are no containers");
@@ -169,7 +169,7 @@ static void many_at_once(void)
 		SAYS(page ? page : "", wanted);
 	}
 	CODE(hull("stop --all"), 0);
-	CODE(hull("remove --all"), 0);
+	CODE(hull("remove --all --yes"), 0);
 }
 
 /* As by a signal of its user: nobody else answers for the container. */

@@ -134,7 +134,7 @@ static bool is_whole(void *arg)
 
 static void clear(void)
 {
-	hull("remove --force --all -q");
+	hull("remove --force --all --yes -q");
 	hull("remove volume:ledger volume:charts network:berths network:pier "
 	     "-q");
 	hull("remove selwick/again selwick/caught selwick/gauge -q");
@@ -257,7 +257,7 @@ static void try_all(const char *file, const char *damage)
 		"show idle", "why idle", "logs done", "timeline", "start idle",
 		"launch selwick/base --name fresh --network none -- true",
 		"doctor --verify", "doctor --repair", "list --all",
-		"show selwick/base", "remove --force --all",
+		"show selwick/base", "remove --force --all --yes",
 		"pull selwick/base", "run selwick/base --network none -- true",
 		"doctor --verify"};
 	int before = (int)CU_get_number_of_failures();
@@ -283,7 +283,7 @@ static void try_all(const char *file, const char *damage)
 		printf("    %s: %s\n", file, damage);
 		printf("%s", hull("doctor --verify")->out);
 	}
-	hull("remove --force --all -q");
+	hull("remove --force --all --yes -q");
 }
 
 static void damage_of_any_file(void)
@@ -321,7 +321,7 @@ static void damage_of_any_file(void)
 	CHECK(number > 50);
 	free(files);
 	as_root("rm -rf whole");
-	hull("remove --force --all -q");
+	hull("remove --force --all --yes -q");
 	hull("remove volume:ledger network:berths selwick/base -q");
 }
 

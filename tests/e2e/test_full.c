@@ -33,7 +33,7 @@ static void empty(void)
 
 static void remove_store(void)
 {
-	CODE(hull("remove --force --all -q --root %s", root), 0);
+	CODE(hull("remove --force --all --yes -q --root %s", root), 0);
 	/* A user's networks may still be at their end. */
 	CODE(as_root("umount --lazy full"), 0);
 }

@@ -27,11 +27,20 @@ static void begin_job(void)
 	CODE(as_root("mkdir -p %s%s", top, place), 0);
 	CODE(as_root("chown %d %s%s/cgroup.procs", (int)world_user, top, place),
 		0);
-	if (old)
-		CODE(as_root("sh -c 'echo 100M >%s/slurm/uid_%d/job_%lu/"
-			     "memory.limit_in_bytes'",
-			     top, (int)world_user, job),
+	/* Version 2 hands it on from level to level. */
+	if (!old)
+		CODE(as_root("sh -c 'cd %s; for one in . slurm slurm/uid_%d "
+			     "slurm/uid_%d/job_%lu "
+			     "slurm/uid_%d/job_%lu/step_0; "
+			     "do echo +memory >$one/cgroup.subtree_control; "
+			     "done'",
+			     top, (int)world_user, (int)world_user, job,
+			     (int)world_user, job),
 			0);
+	CODE(as_root("sh -c 'echo 100M >%s/slurm/uid_%d/job_%lu/%s'", top,
+		     (int)world_user, job,
+		     old ? "memory.limit_in_bytes" : "memory.max"),
+		0);
 }
 
 static bool is_removed(void *path)
@@ -93,20 +102,26 @@ static void containers_stay_in_it(void)
 	end_job();
 }
 
-/* Root may set one; the job's holds for it all the same. */
+/* Root may set one, with version 1; the job's holds for it all the same. */
 static void a_limit_beyond_it_is_told(void)
 {
+	bool old = access("/sys/fs/cgroup/memory", F_OK) == 0;
 	struct result *result;
 
 	begin_job();
 	result = in_job("run selwick/base --network none --limit memory=1G -- "
 			"true");
-	CODE(result, 0);
 	SAYS(result->err, "allow 100M of memory in all");
+	CODE(result, old ? 0 : 125);
 	result = in_job("run selwick/base --network none --limit memory=20M -- "
 			"true");
-	CODE(result, 0);
-	CHECK_TEXT(result->err, "");
+	if (old) {
+		CODE(result, 0);
+		CHECK_TEXT(result->err, "");
+	} else {
+		CODE(result, 125);
+		SAYS(result->err, "in a job's control group of version 2");
+	}
 	end_job();
 }
 

@@ -41,7 +41,7 @@ static void they_come_and_go(void)
 	listed = th_clock_mono_ms();
 	CODE(hull("stop --all"), 0);
 	stopped = th_clock_mono_ms();
-	CODE(hull("remove --all"), 0);
+	CODE(hull("remove --all --yes"), 0);
 	SAYS(hull("list --all")->out, "there are no containers");
 	printf("\n    %d: launch %lld ms, list %lld ms, stop %lld ms, remove "
 	       "%lld ms ...",

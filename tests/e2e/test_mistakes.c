@@ -73,7 +73,7 @@ static void words_that_are_missing(void)
 		{"sweep --older-than soon", 2, "is not a duration", "7d"},
 		{"sweep --only ropes", 2, "sweep cannot remove", "images"},
 		{"pull x --platfrom linux/arm", 2, "does not have the option",
-			"help pull"},
+			"tidyhull pull x --platform linux/arm"},
 		{"pull x --platform", 2, "needs a value", "help pull"},
 		{"unpack x --only", 2, "needs a value", "help unpack"},
 		{"peek x -- y", 2, "does not take a command", "help peek"},

@@ -209,7 +209,7 @@ static void addresses_are_chosen(void)
 	CODE(hull("start ledger"), 0);
 	CHECK(meet("pilot", "ledger"));
 	CODE(hull("stop --all --grace 0s --quiet"), 0);
-	CODE(hull("remove --all --quiet"), 0);
+	CODE(hull("remove --all --yes --quiet"), 0);
 	CODE(hull("remove network:berths"), 0);
 }
 
@@ -694,7 +694,7 @@ static void many_start_at_once(void)
 		CHECK(meet(name, "ledger"));
 	}
 	CODE(hull("stop --all --grace 0s --quiet"), 0);
-	CODE(hull("remove --all --quiet"), 0);
+	CODE(hull("remove --all --yes --quiet"), 0);
 }
 
 static bool is_noted(void *arg)

@@ -159,7 +159,7 @@ static void all_at_once(void)
 	CODE(hull("resume --all"), 0);
 	CODE(hull("pause --all --quiet"), 0);
 	CODE(hull("stop --all --grace 5s"), 0);
-	CODE(hull("remove --all"), 0);
+	CODE(hull("remove --all --yes"), 0);
 }
 
 static void its_ports_wait(void)

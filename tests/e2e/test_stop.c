@@ -192,7 +192,7 @@ static void several_and_all(void)
 	result = hull("stop --all");
 	SAYS(result->out, "stopped b2");
 	SAYS(hull("stop --all")->out, "there is no container to stop");
-	CODE(hull("remove --all"), 0);
+	CODE(hull("remove --all --yes"), 0);
 }
 
 static void start_right_after_stop(void)

@@ -62,7 +62,7 @@ static void mistakes_in_words_are_explained(void)
 {
 	static const struct {
 		const char *line, *says;
-	} cases[] = {{"lst", "did you mean \"list\""},
+	} cases[] = {{"lst", "did you mean: tidyhull list"},
 		{"frobnicate", "there is no verb \"frobnicate\""},
 		{"list --colour", "list does not have the option --colour"},
 		{"help nothing", "there is no verb \"nothing\""},
@@ -74,7 +74,7 @@ static void mistakes_in_words_are_explained(void)
 		{"list --all=yes", "--all does not take a value"},
 		{"list -- ls", "does not take a command"},
 		{"create selwick/base --p 80",
-			"--p is ambiguous: --port, --probe, --plan"},
+			"--p may mean --port, --probe, --plan"},
 		{"kill --signal ANCHOR x", "there is no container"},
 		{"launch selwick/gauge ls", "must come after --"},
 		{"stop", "stop: no container given"},

@@ -461,7 +461,7 @@ void world_end(void)
 	/* What a failed test left must not fail the next one as well. */
 	if (access(world_store, F_OK) == 0) {
 		hull("stop --all --quiet --grace 0s");
-		hull("remove --all --quiet");
+		hull("remove --all --yes --quiet");
 	}
 	stop_registries();
 	if (th_tree_remove(AT_FDCWD, world_folder, &err)) {

@@ -1,0 +1,61 @@
+#include "base/turned.h"
+
+#include <stdio.h>
+#include <string.h>
+
+static bool is_port(const char *text, size_t len)
+{
+	return len && len < 12 && strspn(text, "0123456789-") >= len;
+}
+
+bool th_turned_port(const char *text, char turned[TH_TURNED_TEXT])
+{
+	const char *inside = strrchr(text, ':');
+	size_t len = inside ? (size_t)(inside - text) : 0, number;
+	const char *protocol;
+
+	if (!inside || len > 100)
+		return false;
+	inside++;
+	number = strcspn(inside, "/");
+	protocol = strcmp(inside + number, "/udp") == 0 ? "/udp" : "";
+	if (!is_port(inside, number))
+		return false;
+	/* An address may stand before the port outside, and that be empty. */
+	snprintf(turned, TH_TURNED_TEXT, "%.*s%s%.*s%s", (int)number, inside,
+		len && text[len - 1] != ':' ? "=" : "",
+		len && text[len - 1] != ':' ? (int)len : 0, text, protocol);
+	return strcspn(text, "=,@ ") == strlen(text);
+}
+
+static bool is_name(const char *text, size_t len)
+{
+	for (size_t i = 0; i < len; i++) {
+		if (text[i] == '/' || text[i] == '.' || text[i] == '~')
+			return false;
+	}
+	return len > 0;
+}
+
+bool th_turned_mount(const char *text, char turned[TH_TURNED_TEXT])
+{
+	const char *at = strchr(text, ':'), *options;
+	size_t len, inside;
+	bool volume;
+
+	if (!at || at[1] != '/')
+		at = strstr(text, "=/");
+	if (!at || at == text || strlen(text) > 200 ||
+		(*at == '=' && text[0] == '/'))
+		return false;
+	len = (size_t)(at - text);
+	volume = *at == ':' && is_name(text, len);
+	inside = strcspn(at + 1, ":,");
+	options = at + 1 + inside;
+	options += *options != '\0';
+	snprintf(turned, TH_TURNED_TEXT, "%.*s=%s%.*s%s%s", (int)inside, at + 1,
+		volume ? "volume:" : "", (int)len, text,
+		strcmp(options, "ro") == 0 ? "," : "",
+		strcmp(options, "ro") == 0 ? "ro" : "");
+	return true;
+}

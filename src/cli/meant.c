@@ -1,0 +1,176 @@
+/* Which verb was meant by a word that is none. */
+#include <stdio.h>
+#include <string.h>
+#include <strings.h>
+
+#include "base/distance.h"
+#include "cli/line.h"
+#include "cli/output.h"
+#include "cli/shown.h"
+#include "cli/verbs.h"
+#include "cli/wrong_option.h"
+
+#define MEANT_MAX 4
+
+/* Kinds of objects are no verbs. */
+static const char *const kinds[][2] = {{"container", "containers"},
+	{"image", "images"}, {"volume", "volumes"}, {"network", "networks"},
+	{"session", "sessions"}};
+
+static const char *kind_of(const char *word)
+{
+	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
+		if (strcasecmp(word, kinds[i][0]) == 0 ||
+			strcasecmp(word, kinds[i][1]) == 0)
+			return kinds[i][1];
+	}
+	return NULL;
+}
+
+static bool is_called(const struct verb *verb, const char *word)
+{
+	const char *at = verb->called ? verb->called : "";
+	size_t len = strlen(word);
+
+	for (; *at; at += strcspn(at, " "), at += *at == ' ') {
+		if (strcspn(at, " ") == len && strncasecmp(at, word, len) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* Those that people call so. */
+static int called(const char *word, const struct verb *found[MEANT_MAX])
+{
+	int count = 0;
+
+	for (size_t i = 0; verbs[i] && count < MEANT_MAX; i++) {
+		if (strcasecmp(verbs[i]->name, word) == 0) {
+			found[0] = verbs[i];
+			return 1;
+		}
+		if (is_called(verbs[i], word))
+			found[count++] = verbs[i];
+	}
+	return count;
+}
+
+/* Short words are near to each other whatever they mean. */
+static const struct verb *nearest(const char *word)
+{
+	const struct verb *best = NULL;
+	size_t len = strlen(word);
+	int least = len < 4 ? 1 : len < 7 ? 2 : 3;
+
+	for (size_t i = 0; verbs[i]; i++) {
+		int steps = th_distance(word, verbs[i]->name);
+
+		if (len >= 3 && strncmp(word, verbs[i]->name, len) == 0)
+			steps = 1;
+		else if (len < 6 && steps > 1)
+			continue;
+		if (steps < least || (steps == 1 && least == 1 && len > 2)) {
+			least = steps;
+			best = verbs[i];
+		}
+	}
+	return best;
+}
+
+/* What is done with objects of a kind; with containers all of it. */
+static bool is_act_on(const char *kind, const char *act)
+{
+	static const char *const acts[] = {"show", "remove", NULL};
+	static const char *const image_acts[] = {"pull", "push", "tag", "pack",
+		"unpack", "build", "peek", "find", "capture", "changes", NULL};
+	const char *const *lists[] = {
+		acts, strcmp(kind, "images") == 0 ? image_acts : acts};
+
+	if (strcmp(kind, "containers") == 0)
+		return true;
+	for (size_t i = 0; i < 2; i++) {
+		for (const char *const *one = lists[i]; *one; one++) {
+			if (strcmp(*one, act) == 0)
+				return true;
+		}
+	}
+	return false;
+}
+
+/* "volume create data" and the like. */
+static bool meant_kind(struct line *line, struct th_error *err)
+{
+	const char *kind = kind_of(line->words[1]);
+	const char *next = line->count > 2 ? line->words[2] : "list";
+	const struct verb *found[MEANT_MAX];
+	int count = called(next, found);
+	bool makes = strcmp(kind ? kind : "", "volumes") == 0 ||
+		strcmp(kind ? kind : "", "networks") == 0;
+
+	if (!kind)
+		return false;
+	if (makes &&
+		(count == 0 ? strcmp(next, "make") == 0
+			    : strcmp(found[0]->name, "create") == 0 ||
+					strcmp(found[0]->name, "new") == 0)) {
+		line_put(line, 1, 2, "new",
+			strcmp(kind, "volumes") == 0 ? "volume" : "network");
+	} else if (count == 0 || strcmp(found[0]->name, "list") == 0) {
+		line->count = 1;
+		line_put(line, 1, 0, "list", kind);
+	} else if (is_act_on(kind, found[0]->name)) {
+		line_put(line, 1, 2, found[0]->name, NULL);
+		if (!right_line(found[0], line))
+			line->count = 2;
+	} else {
+		return false;
+	}
+	line_hint(err, "it is: ", line);
+	return true;
+}
+
+static void say_several(const struct verb *const *found, int count)
+{
+	for (int i = 0; i < count; i++) {
+		char head[120];
+
+		snprintf(head, sizeof(head), "tidyhull %s %s", found[i]->name,
+			found[i]->usage);
+		fprintf(stderr, "  %-34s  %s\n", head, found[i]->summary);
+	}
+}
+
+void verb_unknown(const char *word)
+{
+	const struct verb *found[MEANT_MAX];
+	int count = called(word, found);
+	struct th_error err = {0};
+	struct line line;
+
+	line_get(&line);
+	/* "help ps" asks for the word alone. */
+	if (line.count > 2 && strcmp(line.words[1], word) != 0) {
+		line.words[1] = word;
+		line.count = 2;
+	}
+	th_fail(&err, TH_USAGE, "there is no verb \"%.60s\"", word);
+	if (strcasecmp(word, "version") == 0 || strcmp(word, "-v") == 0 ||
+		strcmp(word, "-V") == 0) {
+		th_hint(&err, "tidyhull --version prints it");
+	} else if (!meant_kind(&line, &err) && count < 2) {
+		const struct verb *verb = count ? found[0] : nearest(word);
+
+		line_put(&line, 1, 1, verb ? verb->name : NULL, NULL);
+		/* Options that it does not have are rather left out. */
+		if (verb && !right_line(verb, &line))
+			line.count = 2;
+		if (verb)
+			line_hint(&err,
+				count ? "it is: " : "did you mean: ", &line);
+	}
+	if (!err.hint[0] && count < 2)
+		th_hint(&err, "tidyhull help lists all verbs");
+	say_error(&err);
+	if (!err.hint[0])
+		say_several(found, count);
+}

@@ -1,0 +1,83 @@
+#include "store/near.h"
+
+#include <stdio.h>
+#include <stdlib.h>
+#include <string.h>
+
+#include "base/distance.h"
+#include "oci/reference.h"
+#include "store/container_state.h"
+#include "store/image_state.h"
+
+/* Of short words nearly all are near to each other. */
+static int limit_of(const char *text)
+{
+	size_t len = strlen(text);
+
+	return len < 3 ? 0 : len < 6 ? 1 : 2;
+}
+
+static void take_nearer(const char *text, const char *name, int *least,
+	char found[TH_NEAR_NAME])
+{
+	int steps = th_distance(text, name);
+
+	/* The name itself is no mistake. */
+	if (steps == 0 || steps >= *least)
+		return;
+	*least = steps;
+	snprintf(found, TH_NEAR_NAME, "%s", name);
+}
+
+bool th_near_container(
+	struct th_store *store, const char *text, char name[TH_NEAR_NAME])
+{
+	struct th_error ignored = {0}; /* a hint only */
+	struct th_container_row *rows = NULL;
+	int least = limit_of(text) + 1;
+	size_t count = 0;
+
+	name[0] = '\0';
+	if (th_state_list(store->db, NULL, &rows, &count, &ignored) == 0) {
+		for (size_t i = 0; i < count; i++)
+			take_nearer(text, rows[i].name, &least, name);
+	}
+	free(rows);
+	return name[0] != '\0';
+}
+
+bool th_near_image(
+	struct th_store *store, const char *text, char name[TH_NEAR_NAME])
+{
+	struct th_error ignored = {0}; /* a hint only */
+	struct th_image_row *rows = NULL;
+	int least = limit_of(text) + 1;
+	size_t count = 0;
+
+	name[0] = '\0';
+	if (th_image_state_find(store, NULL, &rows, &count, &ignored))
+		return false;
+	for (size_t i = 0; i < count; i++) {
+		for (size_t t = 0; t < rows[i].tags.count; t++) {
+			struct th_reference ref;
+			char whole[TH_NEAR_NAME * 2];
+
+			if (th_reference_parse(
+				    rows[i].tags.items[t], &ref, &ignored))
+				continue;
+			/* Another tag of the same. */
+			if (strcmp(text, ref.path) == 0) {
+				snprintf(name, TH_NEAR_NAME, "%s:%.40s",
+					ref.path, ref.tag);
+				least = 0;
+			}
+			snprintf(whole, sizeof(whole), "%s%s%s", ref.host,
+				ref.host[0] ? "/" : "", ref.path);
+			if (strlen(whole) < TH_NEAR_NAME)
+				take_nearer(text, whole, &least, name);
+			take_nearer(text, ref.path, &least, name);
+		}
+	}
+	th_image_rows_free(rows, count);
+	return name[0] != '\0';
+}
