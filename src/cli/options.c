@@ -99,7 +99,8 @@ static int explain(const struct verb *verb, const char *word,
 	if (lacks && spec) {
 		th_fail(err, TH_USAGE, "--%s needs a value: --%s %s",
 			spec->name, spec->name, spec->value);
-		return th_hint(err, "see: tidyhull help %s", verb->name);
+		return th_hint(err, "%s; see: tidyhull help %s", spec->help,
+			verb->name);
 	}
 	if (spec) {
 		th_fail(err, TH_USAGE, "--%s does not take a value",

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/clock.h"
@@ -249,6 +250,18 @@ static int build(struct building *building)
 	return code;
 }
 
+/* A folder is not read for a recipe of some name. */
+static int check_recipe(const char *path, struct th_error *err)
+{
+	struct stat st;
+
+	if (stat(path, &st) || !S_ISDIR(st.st_mode))
+		return 0;
+	th_fail(err, TH_USAGE, "%.200s is a folder, not a recipe", path);
+	return th_hint(err, "name the file: tidyhull build %.150s%sNAME.yaml",
+		path, path[strlen(path) - 1] == '/' ? "" : "/");
+}
+
 static int run(struct invocation *call)
 {
 	struct building building = {.call = call,
@@ -257,7 +270,7 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code;
 
-	if (read_wish(&building, &err))
+	if (check_recipe(building.path, &err) || read_wish(&building, &err))
 		code = say_error(&err);
 	else if (th_recipe_look(building.wish, &building.recipe, &err))
 		code = say_problems(

@@ -323,7 +323,7 @@ static const char *const examples[] = {"tidyhull meter",
 
 const struct verb verb_meter = {.name = "meter",
 	.group = "look",
-	.called = "top stats usage monitor htop watch load metrics",
+	.called = "top stats usage monitor htop watch metrics",
 	.summary = "live figures for CPU, memory, disks and network",
 	.usage = "[CONTAINER...]",
 	.text = text,

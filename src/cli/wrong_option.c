@@ -22,6 +22,7 @@ enum how {
 	SECONDS,
 	SIGNAL,
 	NO_VALUE,
+	SWALLOW, /* the value goes */
 	LAUNCH, /* another verb does it */
 	NOTHING /* neither option nor value is needed */
 };
@@ -68,7 +69,7 @@ static const struct other {
 	{"no-cache nocache fresh", "anew", NO_VALUE, NULL},
 	{"build-arg arg args param", "given", SAME, NULL},
 	{"t tag", "name", SAME, NULL}, {"pull", "fetch", SAME, NULL},
-	{"format o output", "json", NOTHING, "--json is the other form"},
+	{"format o output", "json", SWALLOW, "the other form is JSON"},
 	{"r recursive R p archive", "owner", NOTHING,
 		"folders are copied with all that is in them"},
 	{"f file", NULL, NOTHING, "the file is named without an option"},
@@ -157,7 +158,7 @@ static const struct option_spec *near_option(
 
 static bool takes_value(enum how how)
 {
-	return how != NO_VALUE && how != NOTHING && how != LAUNCH;
+	return how < NO_VALUE;
 }
 
 /* The value as it is written here; in room where it is another. */
@@ -236,6 +237,8 @@ static bool put_right(const struct verb *verb, struct line *line, int *at,
 		value = line->words[*at + 1];
 		words = 2;
 	}
+	if (how == SWALLOW && !value && *at + 1 < line->count)
+		words = 2;
 	line_put(line, *at, words, option,
 		takes_value(how) ? write_value(how, value, room) : NULL);
 	*at += takes_value(how) ? 2 : 1;

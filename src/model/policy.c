@@ -19,6 +19,9 @@ static int wrong(const char *part, struct th_error *err)
 {
 	th_fail(err, TH_USAGE,
 		"\"%.80s\" is not a valid part of a restart policy", part);
+	if (strncmp(part, "on-failure:", 11) == 0)
+		return th_hint(err, "it is: --restart on-failure,tries=%.20s",
+			part + 11);
 	return th_hint(err,
 		"for example never, always, or "
 		"on-failure,tries=5,delay=1s,ceiling=1m");

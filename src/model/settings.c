@@ -410,6 +410,7 @@ void th_settings_parse(
 		th_fail(&err, TH_USAGE,
 			"the working folder \"%.200s\" is not an absolute path",
 			settings->workdir);
+		th_hint(&err, "it is: --workdir /%.200s", settings->workdir);
 		th_problems_add(problems, &err);
 	}
 	read_networks(settings, problems);
