@@ -59,6 +59,7 @@ struct th_news {
 	int code;
 	int exit_code; /* the same as a shell has it */
 	int wait_ms;
+	bool out_of_memory; /* the signal was the kernel's, for memory */
 };
 /* What to wait on (poll(2)) until there is news; and the terminal of a command,
  * or -1: what the caller passes to and fro itself. */

@@ -327,6 +327,13 @@ int attach_code(struct invocation *call, const struct attach_options *options,
 				options->name, options->name);
 		return EXIT_DONE;
 	}
+	/* A bare 137 has sent people looking for who had killed it. */
+	if (rc > 0 && end->out_of_memory && !call->quiet)
+		fprintf(stderr,
+			"note: the kernel has killed %s: it ran out of "
+			"memory\n  --limit memory=SIZE sets what it may have "
+			"(exit code %d)\n",
+			options->name, end->exit_code);
 	if (rc > 0)
 		return end->exit_code;
 	if (rc == 0)

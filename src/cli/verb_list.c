@@ -4,6 +4,7 @@
 
 #include "base/distance.h"
 #include "cli/doc.h"
+#include "cli/image_names.h"
 #include "cli/list_images.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
@@ -11,17 +12,18 @@
 /* ---- containers ---- */
 
 /* The cells of one container; depth 1 below its group, -1 without a tree. */
-static void add_container(
-	struct table *table, const json_t *container, int depth)
+static void add_container(struct image_names *names, struct table *table,
+	const json_t *container, int depth)
 {
 	const char *since = is_state(container, "created") ? "created"
 		: is_up(container)			   ? "started"
 							   : "ended";
-	char state[96], ago[48], reach[512];
+	char state[96], ago[48], reach[512], image[IMAGE_NAME_TEXT];
 
 	state_text(container, state);
 	ago_text(doc_time(container, since), ago);
 	reach_text(container, reach, sizeof(reach));
+	image_name(names, container, image);
 	if (depth < 0)
 		table_row(table);
 	else
@@ -30,12 +32,13 @@ static void add_container(
 	table_cell(table, state_colour(container), "%s", state);
 	table_cell(table, NULL, "%s", ago);
 	table_cell(table, NULL, "%s", reach);
-	table_cell(table, NULL, "%s", doc_text(container, "image"));
+	table_cell(table, NULL, "%s", image);
 	table_cell(table, "darkgray", "%s", doc_text(container, "id"));
 }
 
 /* One group with those of it that are shown; how many those are. */
-static size_t add_group(struct table *table, const json_t *group, bool all)
+static size_t add_group(struct image_names *names, struct table *table,
+	const json_t *group, bool all)
 {
 	const json_t *containers = doc_part(group, "containers"), *one;
 	size_t running = 0, shown = 0, i;
@@ -58,7 +61,7 @@ static size_t add_group(struct table *table, const json_t *group, bool all)
 				"%zu of %zu running", running,
 				json_array_size(containers));
 		}
-		add_container(table, one, 1);
+		add_container(names, table, one, 1);
 	}
 	return shown;
 }
@@ -80,6 +83,7 @@ static bool has_groups(const json_t *containers)
 static size_t add_all(struct invocation *call, struct table *table,
 	const json_t *containers, bool all)
 {
+	struct image_names names = {.call = call};
 	struct th_error ignored = {0}; /* then they stand alone */
 	json_t *groups = NULL, *one;
 	size_t shown = 0, i;
@@ -88,15 +92,16 @@ static size_t add_all(struct invocation *call, struct table *table,
 		th_list(call->hull, TH_KIND_GROUP, true, &groups, &ignored);
 	json_array_foreach(doc_part(groups, "groups"), i, one)
 	{
-		shown += add_group(table, one, all);
+		shown += add_group(&names, table, one, all);
 	}
 	json_array_foreach(containers, i, one)
 	{
 		if (groups && *doc_text(one, "group"))
 			continue;
-		add_container(table, one, groups ? 0 : -1);
+		add_container(&names, table, one, groups ? 0 : -1);
 		shown++;
 	}
+	image_names_release(&names);
 	json_decref(groups);
 	return shown;
 }

@@ -282,6 +282,7 @@ static void tell_ending(
 	news->by_signal = ending.outcome != TH_OUTCOME_EXITED;
 	news->code = ending.code;
 	news->exit_code = library_exit_code(&ending);
+	news->out_of_memory = ending.outcome == TH_OUTCOME_OUT_OF_MEMORY;
 	news->wait_ms = ending.wait_ms;
 }
 

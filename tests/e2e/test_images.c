@@ -261,7 +261,30 @@ static void a_search_asks_which(void)
 	SAYS(result->err, "2 registries have selwick/ledger:latest");
 }
 
+/* However it was asked for. */
+static void containers_show_the_name(void)
+{
+	struct result *result;
+	char digest[80];
+
+	CODE(hull("pull -q selwick/base"), 0);
+	snprintf(digest, sizeof(digest), "%.64s", hull("list images -q")->out);
+	CODE(hull("create selwick/base:latest --name one --network none"), 0);
+	CODE(hull("create %.12s --name two --network none", digest + 7), 0);
+	CODE(hull("create %.71s --name three --network none", digest), 0);
+	result = hull("list --all");
+	CHECK(!strstr(result->out, ":latest"));
+	CHECK(!strstr(result->out, "sha256"));
+	for (const char *at = strstr(result->out, "one"); at;
+		at = strchr(at + 1, '\n')) {
+		if (at[1] && *at == '\n')
+			CHECK(strstr(at, "selwick/base") != NULL);
+	}
+	CODE(hull("remove one two three"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"containers show the name", containers_show_the_name},
 	{"interrupted by a person", interrupted_by_a_person},
 	{"killed", killed},
 	{"spoiled leftovers are fetched anew",

@@ -28,6 +28,8 @@ static bool is_stopped(void *arg)
 
 static void memory_is_bounded_and_the_reason_told(void)
 {
+	struct result *result;
+
 	CODE(hull("launch selwick/base --name box --network none --limit "
 		  "memory=16M -- sh -c 'x=tide; while true; do x=$x$x; done'"),
 		0);
@@ -35,6 +37,12 @@ static void memory_is_bounded_and_the_reason_told(void)
 	CHECK_TEXT(field("box", "outcome.kind"), "out-of-memory");
 	SAYS(hull("why box")->out, "it ran out of memory");
 	SAYS(hull("why box")->out, "its limits are memory=");
+	/* In the foreground its code is no riddle. */
+	result = hull("run selwick/base --network none --limit memory=16M -- "
+		      "sh -c 'x=tide; while true; do x=$x$x; done'");
+	CODE(result, 137);
+	SAYS(result->err, "it ran out of memory");
+	SAYS(result->err, "--limit memory=SIZE");
 	/* The keeper has survived it: all is cleaned up, and it starts again.
 	 */
 	CODE(hull("start box"), 0);
