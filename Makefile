@@ -9,7 +9,7 @@
 #   make check-servers   real servers, in an image made by debootstrap
 #   make check-cluster   a batch engine over three nodes, as namespaces
 #   make bench        measures against the floors, in one run
-#   make install      PREFIX=/usr/local DESTDIR=
+#   make install      PREFIX=/usr/local DESTDIR= (and make uninstall)
 #   make docs lint format fuzz compile-commands coverage clean
 #
 # Variants, each in a build folder of its own:
@@ -31,7 +31,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := all
 .DELETE_ON_ERROR:
 .SUFFIXES:
-.PHONY: all library demo check check-built faults bench install lint format format-check \
+.PHONY: all library demo check check-built faults bench man install uninstall lint format format-check \
 	headers fuzz clean help deps-build deps-check deps-develop docs \
 	compile-commands coverage check-more
 
@@ -281,7 +281,12 @@ bench: deps-check
 
 # ---- installation ----
 
-install: all library
+# Manual pages, of the help and the documents.
+man: all
+	@scripts/deps man
+	$(Q)scripts/man-pages $(BUILD) $(VERSION)
+
+install: all library man
 	install -d $(DESTDIR)$(PREFIX)/lib/pkgconfig \
 		$(DESTDIR)$(PREFIX)/include/tidyhull
 	install -m 644 $(PUBLIC) $(DESTDIR)$(PREFIX)/include/tidyhull/
@@ -299,6 +304,30 @@ install: all library
 	cp -R $(BUILD)/demo-images $(BUILD)/demo-recipes $(DESTDIR)$(DATADIR)/
 	install -m 644 README.md LICENSE docs/*.md \
 		$(DESTDIR)$(PREFIX)/share/doc/tidyhull/
+	install -d $(addprefix $(DESTDIR)$(PREFIX)/share/,man/man1 man/man7 \
+		bash-completion/completions zsh/site-functions \
+		fish/vendor_completions.d)
+	install -m 644 $(BUILD)/man/*.1 $(DESTDIR)$(PREFIX)/share/man/man1/
+	install -m 644 $(BUILD)/man/*.7 $(DESTDIR)$(PREFIX)/share/man/man7/
+	install -m 644 completion/tidyhull.bash \
+		$(DESTDIR)$(PREFIX)/share/bash-completion/completions/tidyhull
+	install -m 644 completion/_tidyhull \
+		$(DESTDIR)$(PREFIX)/share/zsh/site-functions/
+	install -m 644 completion/tidyhull.fish \
+		$(DESTDIR)$(PREFIX)/share/fish/vendor_completions.d/
+
+# What install has put there; folders that are others', too, stay.
+uninstall:
+	rm -f $(DESTDIR)$(PREFIX)/bin/tidyhull $(DESTDIR)$(PREFIX)/lib/$(SONAME) \
+		$(addprefix $(DESTDIR)$(PREFIX)/lib/,libtidyhull.a \
+			libtidyhull.so pkgconfig/tidyhull.pc)
+	rm -f $(addprefix $(DESTDIR)$(PREFIX)/share/,man/man1/tidyhull.1 \
+		man/man1/tidyhull-*.1 man/man7/tidyhull-*.7 \
+		bash-completion/completions/tidyhull zsh/site-functions/_tidyhull \
+		fish/vendor_completions.d/tidyhull.fish)
+	rm -rf $(DESTDIR)$(LIBEXECDIR) $(DESTDIR)$(DATADIR) \
+		$(DESTDIR)$(PREFIX)/include/tidyhull \
+		$(DESTDIR)$(PREFIX)/share/doc/tidyhull
 
 # ---- for developers ----
 

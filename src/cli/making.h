@@ -23,8 +23,11 @@
 		"80=8080: port 80 inside, 8080 outside; 80: any free "         \
 		"port"},                                                       \
 		{"mount", "MOUNT",                                             \
-			"/data=./ledger; volume:NAME; memory:SIZE; ,ro "       \
-			",make"},                                              \
+			"/data=./ledger, /data=volume:NAME or "                \
+			"/data=memory:SIZE; ,ro "                              \
+			",make ,map=me ,label=mine or all, "                   \
+			",propagate=private, "                                 \
+			"slave or shared"},                                    \
 		{"env", "ENV", "KEY=VALUE; KEY; KEY=@file:PATH; @file:LINES"}, \
 		{"secret", "SECRET",                                           \
 			"NAME=@file:PATH, @ask or @stdin: a file inside"},     \
@@ -57,7 +60,8 @@
 			"home,cwd,user,env,scratch,shm,ipc,pmix: the "         \
 			"caller's"},                                           \
 		{"allow", "LIST",                                              \
-			"syscalls,new-privileges,kernel-paths,addresses,..."}, \
+			"syscalls,new-privileges,kernel-paths,devices,old-"    \
+			"sockets,addresses"},                                  \
 		{"reaper", "WHEN",                                             \
 			"a first process that reaps orphans: auto, yes or "    \
 			"no"},                                                 \

@@ -63,7 +63,9 @@ static const struct verb *nearest(const char *word)
 	int least = len < 4 ? 1 : len < 7 ? 2 : 3;
 
 	for (size_t i = 0; verbs[i]; i++) {
-		int steps = th_distance(word, verbs[i]->name);
+		int steps = verbs[i]->flags & VERB_HIDDEN
+			? 99
+			: th_distance(word, verbs[i]->name);
 
 		if (len >= 3 && strncmp(word, verbs[i]->name, len) == 0)
 			steps = 1;

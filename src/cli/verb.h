@@ -32,7 +32,8 @@ enum verb_flags {
 	VERB_GROUPS = 256, /* a group stands for its containers */
 	VERB_CHECKS = 512, /* works on the store with --verify and --repair */
 	VERB_BUNDLES = 1024, /* works on the store to make a bundle */
-	VERB_ALONE = 2048 /* needs no hull: help */
+	VERB_ALONE = 2048, /* needs no hull: help */
+	VERB_HIDDEN = 4096 /* for programs; not in the list of verbs */
 };
 
 struct given_option {
@@ -69,6 +70,9 @@ struct verb {
 	/* What it is called elsewhere, in Unix and in the trade at large; for
 	 * hints, and nothing else. */
 	const char *called;
+	/* What its objects are, for completion (verb_complete.c): kinds of
+	 * objects, states of containers, files. */
+	const char *takes;
 	const char *summary; /* one line for the list of verbs */
 	const char *usage; /* what stands behind the verb */
 	const char *const *text; /* lines that explain; ended by NULL */

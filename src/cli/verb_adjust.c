@@ -102,6 +102,7 @@ static const char *const examples[] = {
 const struct verb verb_adjust = {.name = "adjust",
 	.group = "containers",
 	.called = "update set limit configure change modify",
+	.takes = "container",
 	.summary = "change limits, restart policy or probe, even while it runs",
 	.usage = "CONTAINER... OPTIONS",
 	.text = text,

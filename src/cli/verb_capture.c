@@ -118,6 +118,7 @@ static const char *const examples[] = {
 const struct verb verb_capture = {.name = "capture",
 	.group = "images",
 	.called = "commit snapshot",
+	.takes = "container",
 	.summary = "make an image from what a container has changed",
 	.usage = "CONTAINER REF [OPTIONS] [-- COMMAND...]",
 	.text = text,

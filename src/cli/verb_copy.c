@@ -73,6 +73,7 @@ static const char *const examples[] = {
 const struct verb verb_copy = {.name = "copy",
 	.group = "inside",
 	.called = "cp scp rsync transfer cpio",
+	.takes = "file container:",
 	.summary = "copy files into and out of a container",
 	.usage = "FROM TO",
 	.text = text,

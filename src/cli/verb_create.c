@@ -48,6 +48,7 @@ static const char *const examples[] = {
 const struct verb verb_create = {.name = "create",
 	.group = "containers",
 	.called = "add prepare",
+	.takes = "image",
 	.summary = "create a container without starting it",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,

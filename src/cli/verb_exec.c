@@ -140,6 +140,7 @@ static const char *const examples[] = {
 const struct verb verb_exec = {.name = "exec",
 	.group = "inside",
 	.called = "execute remote do",
+	.takes = "running",
 	.summary = "run another command in a running container",
 	.usage = "CONTAINER [OPTIONS] -- COMMAND...",
 	.text = text,

@@ -22,6 +22,8 @@ static int run(struct invocation *call)
 	puts("tidyhull VERB [OPTIONS] [OBJECT...] [-- COMMAND [ARG...]]\n"
 	     "  containers, each with a keeper of its own");
 	for (size_t i = 0; verbs[i]; i++) {
+		if (verbs[i]->flags & VERB_HIDDEN)
+			continue;
 		if (strcmp(group, verbs[i]->group) != 0) {
 			group = verbs[i]->group;
 			printf(colours() ? "\n\033[1m%s\033[0m\n" : "\n%s\n",
@@ -41,6 +43,7 @@ static const char *const examples[] = {"tidyhull help launch", NULL};
 const struct verb verb_help_verb = {.name = "help",
 	.group = "start here",
 	.called = "man manual usage commands verbs",
+	.takes = "verb",
 	.summary = "list the verbs, or explain one",
 	.usage = "[VERB]",
 	.examples = examples,

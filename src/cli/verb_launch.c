@@ -98,6 +98,7 @@ static const char *const examples[] = {
 const struct verb verb_launch = {.name = "launch",
 	.group = "containers",
 	.called = "up background spawn daemon deploy serve detach",
+	.takes = "image file",
 	.summary =
 		"create and start in the background: a container, or a group",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",

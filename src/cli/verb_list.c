@@ -344,6 +344,7 @@ static const char *const examples[] = {
 const struct verb verb_list = {.name = "list",
 	.group = "look",
 	.called = "ps ls dir status overview",
+	.takes = "kind",
 	.summary = "list containers, images, volumes, networks or sessions",
 	.usage = "[KIND]",
 	.text = text,

@@ -345,6 +345,7 @@ static const char *const examples[] = {
 const struct verb verb_oci = {.name = "oci",
 	.group = "system",
 	.called = "runtime spec",
+	.takes = "operation",
 	.summary = "the OCI Runtime Specification's operations on a bundle",
 	.usage = "run|create|start|state|kill|delete ID | features | bundle "
 		 "IMAGE DIR",

@@ -90,6 +90,7 @@ static const char *const examples[] = {
 const struct verb verb_pack = {.name = "pack",
 	.group = "images",
 	.called = "save export archive backup bundle dump",
+	.takes = "image file",
 	.summary = "pack images into one portable file",
 	.usage = "IMAGE... FILE [OPTIONS]",
 	.text = text,

@@ -39,6 +39,7 @@ static const char *const examples[] = {
 const struct verb verb_pause = {.name = "pause",
 	.group = "containers",
 	.called = "freeze suspend hold",
+	.takes = "running group",
 	.summary = "freeze all processes of a container",
 	.usage = "CONTAINER...",
 	.text = text,

@@ -95,6 +95,7 @@ static const char *const examples[] = {
 const struct verb verb_ports = {.name = "ports",
 	.group = "look",
 	.called = "port listen",
+	.takes = "container",
 	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,

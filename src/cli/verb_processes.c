@@ -102,6 +102,7 @@ static const char *const examples[] = {"tidyhull processes gauge-north", NULL};
 const struct verb verb_processes = {.name = "processes",
 	.group = "look",
 	.called = "ps top pstree tasks proc",
+	.takes = "container",
 	.summary = "show the processes in a container",
 	.usage = "CONTAINER...",
 	.text = text,

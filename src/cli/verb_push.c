@@ -83,6 +83,7 @@ static const char *const examples[] = {
 const struct verb verb_push = {.name = "push",
 	.group = "images",
 	.called = "upload publish put",
+	.takes = "image",
 	.summary = "upload an image to a registry",
 	.usage = "IMAGE [REF]",
 	.text = text,

@@ -86,6 +86,7 @@ static const char *const examples[] = {
 const struct verb verb_recreate = {.name = "recreate",
 	.group = "containers",
 	.called = "upgrade update edit reconfigure replace redo change modify",
+	.takes = "container",
 	.summary = "the same container anew, with some settings changed",
 	.usage = "CONTAINER [OPTIONS] [-- COMMAND...]",
 	.text = text,

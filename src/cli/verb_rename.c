@@ -33,6 +33,7 @@ static const char *const examples[] = {
 const struct verb verb_rename = {.name = "rename",
 	.group = "containers",
 	.called = "mv move",
+	.takes = "container",
 	.summary = "rename a container",
 	.usage = "CONTAINER NAME",
 	.text = text,

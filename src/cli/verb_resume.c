@@ -35,6 +35,7 @@ static const char *const examples[] = {
 const struct verb verb_resume = {.name = "resume",
 	.group = "containers",
 	.called = "unpause continue unfreeze thaw unsuspend",
+	.takes = "paused group",
 	.summary = "resume a paused container",
 	.usage = "CONTAINER...",
 	.examples = examples,

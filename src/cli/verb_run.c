@@ -51,6 +51,7 @@ static const char *const examples[] = {
 const struct verb verb_run = {.name = "run",
 	.group = "containers",
 	.called = "do foreground",
+	.takes = "image file",
 	.summary = "run a program in the foreground; removed when it ends",
 	.usage = "IMAGE [OPTIONS] [-- COMMAND...]",
 	.text = text,

@@ -37,6 +37,7 @@ static const char *const examples[] = {
 const struct verb verb_tag = {.name = "tag",
 	.group = "images",
 	.called = "alias label",
+	.takes = "image",
 	.summary = "give an image an additional name",
 	.usage = "IMAGE REF",
 	.text = text,

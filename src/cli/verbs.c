@@ -14,7 +14,7 @@ const struct verb *const verbs[] = {&verb_demo, &verb_doctor, &verb_help_verb,
 	&verb_show, &verb_why, &verb_timeline, &verb_logs, &verb_ports,
 	&verb_processes, &verb_meter, &verb_changes, &verb_exec, &verb_enter,
 	&verb_attach, &verb_copy, &verb_new, &verb_remove, &verb_sweep,
-	&verb_unit, &verb_oci, NULL};
+	&verb_unit, &verb_oci, &verb_complete, NULL};
 
 const struct verb *verb_lookup(const char *name)
 {
@@ -23,6 +23,31 @@ const struct verb *verb_lookup(const char *name)
 			return verbs[i];
 	}
 	return NULL;
+}
+
+#define HELP_COLUMN 24
+#define HELP_WIDTH 80
+
+/* From the column of the explanations on, in lines of their own. */
+static void print_wrapped(const char *help)
+{
+	size_t room = HELP_WIDTH - HELP_COLUMN;
+
+	while (strlen(help) > room) {
+		size_t len = room;
+
+		/* Between words, or behind a comma. */
+		while (len && help[len] != ' ' &&
+			(len < 2 || help[len - 1] != ',' ||
+				help[len - 2] == ' '))
+			len--;
+		if (!len)
+			break;
+		printf("%.*s\n%*s", (int)len, help, HELP_COLUMN, "");
+		help += len;
+		help += *help == ' ';
+	}
+	puts(help);
 }
 
 static void print_options(const struct verb *verb)
@@ -43,10 +68,10 @@ static void print_options(const struct verb *verb)
 				spec->value ? " " : "",
 				spec->value ? spec->value : "");
 			if (strlen(head) > 20)
-				printf("  %s\n  %-20s  %s\n", head, "",
-					spec->help);
+				printf("  %s\n  %-20s  ", head, "");
 			else
-				printf("  %-20s  %s\n", head, spec->help);
+				printf("  %-20s  ", head);
+			print_wrapped(spec->help);
 		}
 	}
 }

@@ -13,7 +13,7 @@ extern const struct verb verb_create, verb_demo, verb_doctor, verb_exec,
 	verb_oci, verb_adjust, verb_meter, verb_tag, verb_unpack, verb_why,
 	verb_attach, verb_copy, verb_enter, verb_rename, verb_recreate,
 	verb_unit, verb_restart, verb_timeline, verb_wait, verb_new,
-	verb_changes, verb_capture, verb_build;
+	verb_changes, verb_capture, verb_build, verb_complete;
 
 /* All verbs in the order of the help; ended by NULL. */
 extern const struct verb *const verbs[];
