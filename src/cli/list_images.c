@@ -51,7 +51,7 @@ static void add_image(struct table *table, const json_t *image)
 		table_cell(table, "bold", "%s", path[0] ? path : "(no name)");
 		table_cell(table, NULL, "%s", tags);
 		/* Further names of the same image stand below the first. */
-		if (!first)
+		if (!first && !table_is_sorted())
 			continue;
 		table_cell(table, NULL, "%s", doc_text(image, "platform"));
 		table_cell(table, NULL, "%s", ago);

@@ -1,6 +1,5 @@
 #include "cli/output.h"
 
-#include <libsmartcols/libsmartcols.h>
 #include <stdarg.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -89,99 +88,6 @@ bool colours(void)
 bool on_terminal(void)
 {
 	return isatty(2);
-}
-
-#define TREE_DEPTH 4
-
-struct table {
-	struct libscols_table *columns;
-	struct libscols_line *line;
-	struct libscols_line *branches[TREE_DEPTH];
-	bool tree;
-	size_t cell;
-};
-
-struct table *table_new(void)
-{
-	struct table *table = calloc(1, sizeof(*table));
-
-	if (!table)
-		abort();
-	scols_init_debug(0);
-	table->columns = scols_new_table();
-	if (!table->columns)
-		abort();
-	scols_table_set_column_separator(table->columns, "  ");
-	scols_table_enable_colors(table->columns, colours());
-	/* Lines longer than a terminal are better than cut ones in a pipe. */
-	if (!isatty(1))
-		scols_table_set_termforce(
-			table->columns, SCOLS_TERMFORCE_NEVER);
-	return table;
-}
-
-void table_column(struct table *table, const char *name, bool right)
-{
-	struct libscols_column *column = scols_table_new_column(
-		table->columns, name, 0, right ? SCOLS_FL_RIGHT : 0);
-
-	if (column)
-		scols_cell_set_color(scols_column_get_header(column), "bold");
-}
-
-void table_branch(struct table *table, int depth)
-{
-	struct libscols_line *above =
-		depth > 0 ? table->branches[depth - 1] : NULL;
-	struct libscols_column *first =
-		scols_table_get_column(table->columns, 0);
-
-	if (!table->tree && first)
-		scols_column_set_flags(
-			first, scols_column_get_flags(first) | SCOLS_FL_TREE);
-	table->tree = true;
-	table->line = scols_table_new_line(table->columns, above);
-	table->branches[depth] = table->line;
-	table->cell = 0;
-}
-
-void table_row(struct table *table)
-{
-	table->line = scols_table_new_line(table->columns, NULL);
-	table->cell = 0;
-}
-
-void table_cell(struct table *table, const char *colour, const char *fmt, ...)
-{
-	va_list args;
-	char *text = NULL;
-
-	va_start(args, fmt);
-	if (vasprintf(&text, fmt, args) < 0)
-		text = NULL;
-	va_end(args);
-	if (table->line && text) {
-		scols_line_set_data(table->line, table->cell, shown(text));
-		if (colour)
-			scols_cell_set_color(
-				scols_line_get_cell(table->line, table->cell),
-				colour);
-	}
-	table->cell++;
-	free(text);
-}
-
-void table_print(struct table *table)
-{
-	fflush(stdout);
-	scols_print_table(table->columns);
-	table_drop(table);
-}
-
-void table_drop(struct table *table)
-{
-	scols_unref_table(table->columns);
-	free(table);
 }
 
 void size_text(uint64_t bytes, char text[SIZE_TEXT])

@@ -7,6 +7,7 @@
 #include <stdint.h>
 
 #include "base/error.h"
+#include "cli/table.h"
 #include "tidyhull/error.h"
 
 /* The exit codes (README.md). */
@@ -40,20 +41,6 @@ void say_last_words(const char *words);
 bool colours(void);
 /* True where stderr is a terminal, for progress and questions. */
 bool on_terminal(void);
-
-/* A table: columns first, then rows; freed by table_print and table_drop. */
-struct table;
-struct table *table_new(void);
-void table_column(struct table *table, const char *name, bool right);
-/* A new row; cells are filled from the left. */
-void table_row(struct table *table);
-/* Makes the first column a tree: a row belongs below the last one of the depth
- * before it. Instead of table_row. */
-void table_branch(struct table *table, int depth);
-void table_cell(struct table *table, const char *colour, const char *fmt, ...)
-	__attribute__((format(printf, 3, 4)));
-void table_print(struct table *table);
-void table_drop(struct table *table);
 
 /* "12.4 MB" and the like; the text is the caller's. */
 #define SIZE_TEXT 24

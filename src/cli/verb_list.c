@@ -1,6 +1,8 @@
 /* list: what there is. */
 #include <stdio.h>
 #include <string.h>
+#include <unistd.h>
+#include <time.h>
 
 #include "base/distance.h"
 #include "cli/doc.h"
@@ -308,7 +310,31 @@ static int list(struct invocation *call, const struct listing *listing)
 	else
 		listing->print(call, doc);
 	json_decref(doc);
-	return EXIT_DONE;
+	return table_chosen(&err) ? say_error(&err) : EXIT_DONE;
+}
+
+/* Again and again on the same screen, until somebody has seen enough. */
+static int watch(struct invocation *call, const struct listing *listing)
+{
+	const struct timespec span = {.tv_sec = 1};
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	if (!isatty(1) || call->json) {
+		th_fail(&err, TH_USAGE, "--watch is for a terminal");
+		th_hint(&err,
+			"programs follow: tidyhull timeline --follow "
+			"--json");
+		return say_error(&err);
+	}
+	while (code == EXIT_DONE && !interrupted()) {
+		fputs("\033[H\033[J", stdout);
+		code = list(call, listing);
+		fflush(stdout);
+		if (code == EXIT_DONE)
+			nanosleep(&span, NULL);
+	}
+	return code;
 }
 
 static int run(struct invocation *call)
@@ -316,9 +342,12 @@ static int run(struct invocation *call)
 	const char *kind = call->object_count ? call->objects[0] : "containers";
 	struct th_error err = {0};
 
+	table_choose(option_value(call, "columns"), option_value(call, "sort"));
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
 		if (strcmp(kind, listings[i].name) == 0)
-			return list(call, &listings[i]);
+			return option_given(call, "watch")
+				? watch(call, &listings[i])
+				: list(call, &listings[i]);
 	}
 	th_fail(&err, TH_USAGE, "unknown kind of object \"%.50s\"", kind);
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
@@ -332,14 +361,19 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {
 	{"all", NULL, "include those that are not running"},
+	{"columns", "LIST", "only these, in this order: state,container"},
+	{"sort", "COLUMN", "by this one; -COLUMN: the other way round"},
+	{"watch", NULL, "again every second, until Ctrl-C"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"KIND is containers (the default), images, sessions, volumes or",
-	"networks.", NULL};
+	"networks. The spaces in the names of columns are dashes: on-disk.",
+	NULL};
 
-static const char *const examples[] = {
-	"tidyhull list", "tidyhull list --all", "tidyhull list images", NULL};
+static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
+	"tidyhull list images --sort -on-disk",
+	"tidyhull list --columns container,state --watch", NULL};
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",

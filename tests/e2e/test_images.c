@@ -283,8 +283,35 @@ static void containers_show_the_name(void)
 	CODE(hull("remove one two three"), 0);
 }
 
+static void lists_as_one_likes_them(void)
+{
+	struct result *result;
+
+	CODE(hull("pull -q selwick/base selwick/gauge"), 0);
+	CODE(hull("create selwick/gauge --name two --network none"), 0);
+	CODE(hull("create selwick/base --name one --network none"), 0);
+	CHECK_TEXT(hull("list --all --columns container --sort container")->out,
+		"container\none\ntwo\n");
+	CHECK_TEXT(
+		hull("list --all --columns container --sort -container")->out,
+		"container\ntwo\none\n");
+	SAYS(hull("list --all --columns state,container")->out,
+		"state    container\ncreated  two\n");
+	/* Sizes are compared as such: 4.4 MB is more than 920 kB. */
+	result = hull("list images --columns image,on-disk --sort -on");
+	CODE(result, 0);
+	CHECK(strstr(result->out, "gauge") < strstr(result->out, "base"));
+	result = hull("list --all --sort size");
+	CODE(result, 2);
+	SAYS(result->err, "there is no column \"size\"");
+	SAYS(result->err, "use container, state, since");
+	CODE(hull("list --watch"), 2);
+	CODE(hull("remove one two"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"containers show the name", containers_show_the_name},
+	{"lists as one likes them", lists_as_one_likes_them},
 	{"interrupted by a person", interrupted_by_a_person},
 	{"killed", killed},
 	{"spoiled leftovers are fetched anew",
