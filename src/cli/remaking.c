@@ -17,18 +17,6 @@ struct remaking {
 	bool *used; /* of each --without: it has left something out */
 };
 
-/* The place inside ends at the first "="; of a port the protocol counts, too.
- */
-static bool is_same_place(const char *one, const char *other)
-{
-	size_t len = strcspn(one, "="), own = strcspn(other, "=");
-	const char *slash = strstr(one, "/udp"),
-		   *second = strstr(other, "/udp");
-
-	return len == own && strncmp(one, other, len) == 0 &&
-		(*one == '/' || !slash == !second);
-}
-
 /* "SETTING" or "SETTING=INSIDE". */
 static bool is_left_out(
 	struct remaking *remaking, const char *name, const char *value)

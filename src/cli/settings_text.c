@@ -63,14 +63,29 @@ static char **words_of(const json_t *list)
 	return words;
 }
 
+/* An option of the call has the place that the file gives to something else. */
+static bool is_replaced(const struct invocation *call, const json_t *pair)
+{
+	const json_t *word = setting_word(doc_item(pair, 0));
+	const char *value = doc_item(pair, 1);
+
+	for (int i = 0; word && *value && i < call->option_count; i++) {
+		if (strcmp(call->options[i].name, doc_item(pair, 0)) == 0 &&
+			joins(word, "places") &&
+			is_same_place(call->options[i].value, value))
+			return true;
+	}
+	return false;
+}
+
 int settings_file_merge(
 	struct invocation *call, const json_t *container, struct th_error *err)
 {
 	const json_t *settings = doc_part(container, "settings");
 	const json_t *command = doc_part(container, "command");
-	size_t count = json_array_size(settings);
+	size_t all = json_array_size(settings), count = 0;
 	struct given_option *merged =
-		calloc((size_t)call->option_count + count + 1, sizeof(*merged));
+		calloc((size_t)call->option_count + all + 1, sizeof(*merged));
 	char **objects = calloc(2, sizeof(*objects));
 
 	if (!merged || !objects) {
@@ -78,11 +93,14 @@ int settings_file_merge(
 		free(objects);
 		return th_fail_memory(err);
 	}
-	for (size_t i = 0; i < count; i++) {
+	for (size_t i = 0; i < all; i++) {
 		const json_t *pair = json_array_get(settings, i);
 
-		merged[i].name = doc_item(pair, 0);
-		merged[i].value = json_string_value(json_array_get(pair, 1));
+		if (is_replaced(call, pair))
+			continue;
+		merged[count].name = doc_item(pair, 0);
+		merged[count++].value =
+			json_string_value(json_array_get(pair, 1));
 	}
 	memcpy(merged + count, call->options,
 		(size_t)call->option_count * sizeof(*merged));

@@ -36,3 +36,13 @@ bool joins(const json_t *word, const char *how)
 {
 	return strcmp(doc_text(word, "joins"), how) == 0;
 }
+
+bool is_same_place(const char *one, const char *other)
+{
+	size_t len = strcspn(one, "="), own = strcspn(other, "=");
+	const char *slash = strstr(one, "/udp"),
+		   *second = strstr(other, "/udp");
+
+	return len == own && strncmp(one, other, len) == 0 &&
+		(*one == '/' || !slash == !second);
+}

@@ -6,17 +6,41 @@
 #include <string.h>
 
 #include "base/file.h"
+#include "keeper/free_ports.h"
 #include "keeper/keeper.h"
 #include "network/publish.h"
+
+/* One that may be any is the one that it was, if nobody has it now. */
+static int bind_port(
+	struct th_port *port, uint16_t last, int fds[2], struct th_error *err)
+{
+	struct th_error taken = {0};
+
+	if (port->host_port == 0 && last) {
+		port->host_port = last;
+		if (th_port_bind(port, fds, &taken) == 0)
+			return 0;
+		port->host_port = 0;
+	}
+	return th_port_bind(port, fds, err);
+}
 
 int keeper_bind_ports(struct keeper *keeper, struct th_error *err)
 {
 	size_t count = keeper->plan.port_count;
+	uint16_t *last = calloc(count + 1, sizeof(*last));
+	bool any = false;
 
 	keeper->ports.fds = calloc(count + 1, sizeof(*keeper->ports.fds));
 	keeper->ports.rows = calloc(count * 2 + 1, sizeof(*keeper->ports.rows));
-	if (!keeper->ports.fds || !keeper->ports.rows)
+	if (!keeper->ports.fds || !keeper->ports.rows || !last) {
+		free(last);
 		return th_fail_memory(err);
+	}
+	for (size_t i = 0; i < count; i++)
+		any |= keeper->plan.ports[i].host_port == 0;
+	if (any)
+		free_ports_read(keeper->folder_fd, last, count);
 	for (size_t i = 0; i < count; i++)
 		keeper->ports.fds[i][0] = keeper->ports.fds[i][1] = -1;
 	keeper->ports.count = count;
@@ -28,8 +52,10 @@ int keeper_bind_ports(struct keeper *keeper, struct th_error *err)
 		 * decided by the kernel, once. */
 		if (!th_handed_take(&keeper->ports.handed_on, port,
 			    keeper->ports.fds[i]) &&
-			th_port_bind(port, keeper->ports.fds[i], err))
+			bind_port(port, last[i], keeper->ports.fds[i], err)) {
+			free(last);
 			return -1;
+		}
 		for (int family = 0; family < 2; family++) {
 			struct th_port_row *row;
 
@@ -47,6 +73,9 @@ int keeper_bind_ports(struct keeper *keeper, struct th_error *err)
 	}
 	/* Of ports that it has not. */
 	th_handed_release(&keeper->ports.handed_on);
+	if (any)
+		free_ports_write(keeper->folder_fd, keeper->plan.ports, count);
+	free(last);
 	return 0;
 }
 

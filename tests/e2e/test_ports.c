@@ -159,12 +159,59 @@ static void three_copies_on_three_ports(void)
 	CODE(hull("remove --force gauge-1 gauge-2 gauge-3 gauge-4"), 0);
 }
 
+static int host_port_of(const char *name)
+{
+	const char *at = strstr(hull("ports %s", name)->out, "0.0.0.0:");
+
+	return at ? atoi(at + 8) : 0;
+}
+
+/* People note it down. */
+static void a_free_port_stays(void)
+{
+	char line[60];
+	int port;
+
+	CODE(hull("pull -q selwick/gauge"), 0);
+	CODE(hull("launch -q selwick/gauge --name one --port 80"), 0);
+	port = host_port_of("one");
+	CHECK(port > 0);
+	CODE(hull("restart one"), 0);
+	CHECK_INT(host_port_of("one"), port);
+	CODE(hull("stop one"), 0);
+	CODE(hull("start one"), 0);
+	CHECK_INT(host_port_of("one"), port);
+	/* Unless another one has it by then. */
+	CODE(hull("stop one"), 0);
+	snprintf(line, sizeof(line), "--port 80=%d", port);
+	CODE(hull("launch -q selwick/gauge --name two %s", line), 0);
+	CODE(hull("start one"), 0);
+	CHECK(host_port_of("one") > 0 && host_port_of("one") != port);
+	CODE(hull("remove --force one two"), 0);
+}
+
+static void an_option_replaces_the_files_port(void)
+{
+	put_file("gauge.yaml",
+		"image: selwick/gauge\nnetwork: none\n"
+		"port: {80: 18080, 81: 18081}\n");
+	CODE(hull("create --settings gauge.yaml --name one --port 80=18082"),
+		0);
+	SAYS(hull("show one")->out, "80=18082");
+	SAYS(hull("show one")->out, "81=18081");
+	CHECK(!strstr(hull("show one")->out, "18080"));
+	CODE(hull("remove one"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"three copies on three ports", three_copies_on_three_ports},
 	{"datagrams go both ways", datagrams_go_both_ways},
 	{"early datagrams do no harm", early_datagrams_do_no_harm},
 	{"what the image declares", what_the_image_declares},
 	{"a socket is handed over", a_socket_is_handed_over},
+	{"a free port stays", a_free_port_stays},
+	{"an option replaces the file's port",
+		an_option_replaces_the_files_port},
 	{"low ports of users are told", low_ports_of_users_are_told},
 	CU_TEST_INFO_NULL};
 
