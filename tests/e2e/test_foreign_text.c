@@ -82,7 +82,7 @@ static void errors_are_text(void)
 		"launch --mount bind=/" POISON ",target=/x selwick/base",
 		"launch --settings /" POISON, "oci state " POISON,
 		"oci create --bundle /" POISON " x", "tag selwick/base " POISON,
-		"--root /" POISON "/x/y list", "help " POISON,
+		"--root /dev/null/" POISON " list", "help " POISON,
 		"logs --last " POISON " box", "remove " POISON " nothing"};
 
 	CODE(hull("launch --name box selwick/base -- sleep 1000"), 0);
