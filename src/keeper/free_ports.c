@@ -35,7 +35,7 @@ void free_ports_read(int folder, uint16_t *last, size_t count)
 
 void free_ports_write(int folder, const struct th_port *ports, size_t count)
 {
-	struct th_error ignored = {0};
+	struct th_error ignored = {0}; /* any will do again */
 	struct th_buf text;
 
 	th_buf_init(&text, FILE_MAX);
