@@ -208,12 +208,13 @@ static bool put_right(const struct verb *verb, struct line *line, int *at,
 	const struct other *other = other_of(verb, name, len);
 	const struct option_spec *spec = NULL;
 	enum how how = other ? other->how : SAME;
-	char *option = texts->options[texts->used];
-	char *room = texts->values[texts->used];
+	char *option, *room;
 	int words = 1;
 
 	if (texts->used == 16)
 		return false;
+	option = texts->options[texts->used];
+	room = texts->values[texts->used];
 	if (other && other->note)
 		texts->note = other->note;
 	if (how == LAUNCH)
@@ -272,10 +273,11 @@ static bool put_letters_right(const struct verb *verb, struct line *line,
 		/* The place of the next word, for what takes its place. */
 		line_put(line, *at, 0, word, NULL);
 		if (!other && strchr("hqyj", word[i])) {
-			char *letter = texts->options[texts->used];
+			char *letter;
 
-			if (texts->used++ == 15)
+			if (texts->used == 16)
 				return false;
+			letter = texts->options[texts->used++];
 			snprintf(letter, 80, "-%c", word[i]);
 			line->words[(*at)++] = letter;
 		} else if (!other ||
