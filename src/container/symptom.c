@@ -6,6 +6,7 @@
 
 #include "base/path.h"
 #include "container/why.h"
+#include "sandbox/idmap.h"
 
 static void say(struct th_strings *list, char *text)
 {
@@ -120,6 +121,28 @@ static const char *mount_of_line(const struct th_case *of, const char *line)
 	return NULL;
 }
 
+/* What programs say that are missing a capability; the first that fits. */
+static const char *capability_of(const char *line)
+{
+	static const struct {
+		const char *words, *capability;
+	} all[] = {{"RTNETLINK", "NET_ADMIN"}, {"iptables", "NET_ADMIN"},
+		{"raw socket", "NET_RAW"}, {"ping:", "NET_RAW"},
+		{"mount", "SYS_ADMIN"}, {"chown", "CHOWN"}, {"chmod", "FOWNER"},
+		{"mknod", "MKNOD"}, {"chroot", "SYS_CHROOT"},
+		{"setuid", "SETUID"}, {"setgid", "SETGID"},
+		{"setgroups", "SETGID"}, {"settimeofday", "SYS_TIME"},
+		{"set date", "SYS_TIME"}, {"setpriority", "SYS_NICE"},
+		{"nice:", "SYS_NICE"}, {"ptrace", "SYS_PTRACE"},
+		{"bind", "NET_BIND_SERVICE"}};
+
+	for (size_t i = 0; i < sizeof(all) / sizeof(*all); i++) {
+		if (strcasestr(line, all[i].words))
+			return all[i].capability;
+	}
+	return NULL;
+}
+
 static bool mount_refused(const struct th_case *of, struct th_why *why)
 {
 	static const char *const denied[] = {"permission denied", "EACCES",
@@ -139,6 +162,13 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 			th_format("the program, which ran as user %u, was "
 				  "denied something",
 				of->uid));
+		if (capability_of(line))
+			say(&why->advice,
+				th_format("if it needs the capability %s: "
+					  "tidyhull recreate %s --capability "
+					  "+%s",
+					capability_of(line), of->row->name,
+					capability_of(line)));
 		return true;
 	}
 	source = strchr(mount, '=') + 1;
@@ -164,6 +194,11 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 			th_format("change the folder's owner: chown %u %s; or "
 				  "run as its owner: --user %u",
 				of->uid, path, (unsigned int)st.st_uid));
+		if (!th_idmap_is_own())
+			say(&why->advice,
+				th_format("or let its files appear to be the "
+					  "program's: --mount %.*s=%s,map=me",
+					(int)strcspn(mount, "="), mount, path));
 	} else {
 		say(&why->sentences,
 			th_format("the mount %.*s is %s outside, which no "

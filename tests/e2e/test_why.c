@@ -128,7 +128,14 @@ static void permission_on_a_mount(void)
 	SAYS(result->out, "/ledger outside, which belongs to user");
 	SAYS(result->out, "the program ran as user 1000");
 	SAYS(result->out, "(err) ");
+	/* Files of root's only can appear to be another's. */
+	CHECK(!strstr(result->out, ",map=me") == (world_user != 0));
 	check_kind("mount-permission");
+	remove_box();
+	/* Who lacks a right is told how it is had. */
+	run_keep("", "mount -t tmpfs none /mnt", 1);
+	SAYS(hull("why box")->out,
+		"tidyhull recreate box --capability +SYS_ADMIN");
 	remove_box();
 	run_keep("--mount /data=./ledger,ro", "sh -c 'echo page >/data/page'",
 		1);
