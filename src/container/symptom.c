@@ -3,6 +3,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <unistd.h>
 
 #include "base/path.h"
 #include "container/why.h"
@@ -194,7 +195,7 @@ static bool mount_refused(const struct th_case *of, struct th_why *why)
 			th_format("change the folder's owner: chown %u %s; or "
 				  "run as its owner: --user %u",
 				of->uid, path, (unsigned int)st.st_uid));
-		if (!th_idmap_is_own())
+		if (geteuid() == 0 && !th_idmap_is_own())
 			say(&why->advice,
 				th_format("or let its files appear to be the "
 					  "program's: --mount %.*s=%s,map=me",
