@@ -259,7 +259,10 @@ static int ask(struct invocation *call, const json_t *list)
 	print_going(call, list);
 	snprintf(question, sizeof(question), "remove %s?",
 		count == 1 ? "it" : "all of them");
-	return choose_yes(question) ? EXIT_DONE : EXIT_FAILED;
+	if (choose_yes(question))
+		return EXIT_DONE;
+	puts("nothing was removed");
+	return EXIT_FAILED;
 }
 
 static void tell_others(size_t others)

@@ -72,11 +72,54 @@ static void each_object_has_its_own_result(void)
 	SAYS(result->err, "\"nosuch\"");
 }
 
+/* What runs, is to run again or was never started is nobody's litter. */
+static void all_means_what_has_ended(void)
+{
+	static const char ask[] = "sh -c 'echo %s | script -qec \"%s/tidyhull "
+				  "remove --all\" /dev/null'";
+	struct result *result;
+
+	CODE(hull("pull -q selwick/base"), 0);
+	CODE(hull("launch -q selwick/base --name runs --network none -- sleep "
+		  "1000"),
+		0);
+	CODE(hull("create -q selwick/base --name fresh --network none"), 0);
+	CODE(hull("launch -q selwick/base --name due --network none --restart "
+		  "always,delay=1h -- true"),
+		0);
+	CODE(hull("run --keep selwick/base --name done --network none -- sh -c "
+		  "'echo tide >/tide'"),
+		0);
+	result = hull("remove --all");
+	CODE(result, 2);
+	SAYS(result->err, "tidyhull remove --all --yes");
+	result = other(ask, "n", world_build);
+	SAYS(result->out, "remove it? [y/n]");
+	SAYS(result->out, "done");
+	SAYS(result->out, " kB");
+	SAYS(result->out, "nothing was removed");
+	CHECK(!strstr(result->out, "fresh"));
+	CODE(hull("show done"), 0);
+	result = other(ask, "y", world_build);
+	SAYS(result->out, "removed container done");
+	SAYS(result->out, "3 others stay");
+	CODE(hull("show runs fresh due"), 0);
+	/* A kind is no name, and what follows must not go before that is told.
+	 */
+	result = hull("remove image selwick/base");
+	CODE(result, 2);
+	SAYS(result->err, "it is: tidyhull remove selwick/base");
+	CODE(hull("show selwick/base"), 0);
+	CODE(hull("remove --all --force --yes"), 0);
+	SAYS(hull("remove --all --yes")->out, "no container that has ended");
+}
+
 static const CU_TestInfo tests[] = {
 	{"what runs is refused", what_runs_is_refused_or_stopped_first},
 	{"an image goes with its own", an_image_goes_with_all_that_is_its_own},
 	{"an image in use is refused", an_image_in_use_is_refused_by_name},
 	{"each object has its own result", each_object_has_its_own_result},
+	{"all means what has ended", all_means_what_has_ended},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_remove = {"remove", tests};
