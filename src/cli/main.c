@@ -162,8 +162,13 @@ static int run(const struct verb *verb, int argc, char **argv)
 	bool help = false;
 	int code = -1;
 
-	if (options_parse(&call, argc, argv, &help, &err))
+	if (options_parse(&call, argc, argv, &help, &err)) {
+		if (call.json)
+			say_errors_as_json();
 		goto out;
+	}
+	if (call.json)
+		say_errors_as_json();
 	if (help) {
 		verb_help(verb);
 		code = EXIT_DONE;

@@ -25,12 +25,64 @@ int exit_code_of(enum th_code code)
 	return codes[code];
 }
 
+static bool as_json;
+
+void say_errors_as_json(void)
+{
+	as_json = true;
+}
+
+static json_t *text_or_null(const char *text)
+{
+	json_t *value = *text ? json_string(text) : json_null();
+
+	/* Names are bytes, JSON is not. */
+	return value ? value : json_string(shown(text));
+}
+
+/* One object in a line of its own. */
+static void say_json(enum th_code code, const char *message, const char *hint,
+	const json_t *problems)
+{
+	static const char *const kinds[] = {[TH_OK] = "failed",
+		[TH_FAILED] = "failed",
+		[TH_USAGE] = "usage",
+		[TH_NOT_FOUND] = "not-found",
+		[TH_IN_USE] = "in-use",
+		[TH_NOT_POSSIBLE] = "not-possible",
+		[TH_NETWORK] = "network",
+		[TH_NO_PROGRAM] = "no-program",
+		[TH_NO_EXEC] = "no-exec"};
+	json_t *list = json_array(), *doc;
+	char *text;
+
+	for (size_t i = 0; i < json_array_size(problems); i++) {
+		const json_t *one = json_array_get(problems, i);
+
+		json_array_append_new(list,
+			json_pack("{s:o s:o}", "message",
+				text_or_null(doc_text(one, "message")), "hint",
+				text_or_null(doc_text(one, "hint"))));
+	}
+	doc = json_pack("{s:{s:s s:o s:o s:o}}", "error", "kind", kinds[code],
+		"message", text_or_null(message), "hint", text_or_null(hint),
+		"problems", list);
+	text = doc ? json_dumps(doc, JSON_COMPACT | JSON_ENSURE_ASCII) : NULL;
+	fprintf(stderr, "%s\n", text ? text : "{}");
+	free(text);
+	json_decref(doc);
+}
+
 int say_error(const struct th_error *err)
 {
 	/* What went well before stands before it. */
 	fflush(stdout);
 	if (!err->msg[0])
 		return exit_code_of(err->code); /* it was told already */
+	if (as_json) {
+		say_json(err->code, err->msg, err->hint, NULL);
+		return exit_code_of(err->code);
+	}
 	fprintf(stderr, "tidyhull: %s\n", shown(err->msg));
 	if (err->hint[0])
 		fprintf(stderr, "  %s\n", shown(err->hint));
@@ -41,16 +93,27 @@ int say_problems(const char *verb, const char *name, const json_t *doc,
 	const struct th_error *err)
 {
 	const json_t *list = doc_part(doc, "problems"), *one;
+	char headline[400];
 	size_t i;
 
 	if (!list)
 		return say_error(err);
 	fflush(stdout);
-	fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n", verb,
-		shown(name), json_array_size(list),
-		json_array_size(list) == 1 ? "" : "s");
+	if (!as_json)
+		fprintf(stderr, "tidyhull: cannot %s \"%s\": %zu problem%s\n",
+			verb, shown(name), json_array_size(list),
+			json_array_size(list) == 1 ? "" : "s");
+	if (as_json) {
+		snprintf(headline, sizeof(headline), "cannot %s \"%.300s\"",
+			verb, name);
+		say_json((enum th_code)doc_number(
+				 json_array_get(list, 0), "code"),
+			headline, "", list);
+	}
 	json_array_foreach(list, i, one)
 	{
+		if (as_json)
+			continue;
 		fprintf(stderr, "  %s\n", shown(doc_text(one, "message")));
 		if (*doc_text(one, "hint"))
 			fprintf(stderr, "    %s\n",

@@ -26,6 +26,8 @@ enum exit_code {
 
 int exit_code_of(enum th_code code);
 
+/* From now on errors are objects of JSON (docs/json.md), a line each. */
+void say_errors_as_json(void);
 /* Prints the error and its hint on stderr, and returns its exit code. */
 int say_error(const struct th_error *err);
 /* Prints all problems of a call that failed under one headline: cannot VERB

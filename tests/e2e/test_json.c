@@ -199,12 +199,49 @@ static void other_objects_are_documented(void)
 		0);
 }
 
+static json_t *error_of(const char *line, int code)
+{
+	struct result *result = hull("%s", line);
+	json_t *doc;
+
+	CODE(result, code);
+	doc = json_loads(result->err, 0, NULL);
+	CHECK(json_is_object(json_object_get(doc, "error")));
+	return doc;
+}
+
+static void errors_are_documented(void)
+{
+	const char *kind, *message, *hint;
+	json_t *doc = error_of("show nosuch --json", 3), *problems;
+
+	CHECK_INT(json_unpack(doc, "{s:{s:s s:s s:s s:o}}", "error", "kind",
+			  &kind, "message", &message, "hint", &hint, "problems",
+			  &problems),
+		0);
+	CHECK_TEXT(kind, "not-found");
+	SAYS(message, "\"nosuch\"");
+	CHECK(json_array_size(problems) == 0);
+	json_decref(doc);
+	doc = error_of("create selwick/base --port 99999 --mount x --json", 2);
+	CHECK_INT(json_unpack(doc, "{s:{s:s s:n s:o}}", "error", "message",
+			  &message, "hint", "problems", &problems),
+		0);
+	SAYS(message, "cannot create");
+	CHECK(json_array_size(problems) >= 2);
+	json_decref(doc);
+	json_decref(error_of("list --json --colour", 2));
+	/* Bytes that are no text stay readable. */
+	json_decref(error_of("show \xff --json", 3));
+	CHECK(strncmp(hull("show nosuch")->err, "tidyhull: ", 10) == 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"images are documented", images_are_documented},
 	{"moves are documented", moves_are_documented},
 	{"looks are documented", looks_are_documented},
 	{"containers are documented", containers_are_documented},
 	{"other objects are documented", other_objects_are_documented},
-	CU_TEST_INFO_NULL};
+	{"errors are documented", errors_are_documented}, CU_TEST_INFO_NULL};
 
 const struct suite suite_json_forms = {"json-forms", tests};
