@@ -75,7 +75,7 @@ static void a_file_is_enough_to_run(void)
 	SAYS(result->err, "contains several images");
 	SAYS(result->err, "/selwick/ledger:latest");
 	CODE(hull("launch gauge.tar --name box"), 0);
-	SAYS(hull("list")->out, "/selwick/gauge:latest");
+	SAYS(hull("list")->out, "/selwick/gauge ");
 	CODE(hull("remove --force box"), 0);
 	CODE(hull("unpack two.tar --only selwick/ledger"), 0);
 	CODE(hull("unpack two.tar --only selwick/base"), 3);
