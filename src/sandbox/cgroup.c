@@ -33,7 +33,7 @@ const char *th_cgroup_mount(void)
 
 bool th_cgroup_in_job(void)
 {
-	return *hierarchy_job();
+	return hierarchy_in_job();
 }
 
 bool th_cgroup_may_make(void)

@@ -221,6 +221,23 @@ size_t hierarchies(const struct hierarchy **list)
 	return known_count;
 }
 
+static bool mentioned;
+
+static void take_mention(const char *line)
+{
+	const char *path = strchr(line, '/');
+
+	mentioned |= path && hierarchy_is_job(path);
+}
+
+bool hierarchy_in_job(void)
+{
+	/* Which mounts there are is much to read, and mostly not needed. */
+	mentioned = false;
+	each_line("/proc/self/cgroup", take_mention);
+	return mentioned && *hierarchy_job();
+}
+
 const char *hierarchy_job(void)
 {
 	const struct hierarchy *list;

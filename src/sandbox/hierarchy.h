@@ -23,6 +23,8 @@ const struct hierarchy *hierarchy_v2(void);
  * "" where none has. What is made by it lies below that, or stays in it: so the
  * job's limits hold, its accounting counts it, and its end ends it. */
 const char *hierarchy_job(void);
+/* True where that is not "". */
+bool hierarchy_in_job(void);
 /* True for such a path, also with something behind it. */
 bool hierarchy_is_job(const char *path);
 /* The version 1 one with the controller, or NULL. */
