@@ -160,15 +160,14 @@ static int run(const struct verb *verb, int argc, char **argv)
 	struct progress progress = {.quiet = false};
 	struct th_error err = {0};
 	bool help = false;
-	int code = -1;
+	int code = -1, rc;
 
-	if (options_parse(&call, argc, argv, &help, &err)) {
-		if (call.json)
-			say_errors_as_json();
-		goto out;
-	}
+	rc = options_parse(&call, argc, argv, &help, &err);
+	/* Before what is wrong is told. */
 	if (call.json)
 		say_errors_as_json();
+	if (rc)
+		goto out;
 	if (help) {
 		verb_help(verb);
 		code = EXIT_DONE;

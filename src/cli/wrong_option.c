@@ -74,13 +74,6 @@ static const struct other {
 	{"f file", NULL, NOTHING, "the file is named without an option"},
 	{"r recursive v volumes", "force", NOTHING, NULL}};
 
-/* One word of the line: a letter or a long word, and its value. */
-struct wrong {
-	char name[64];
-	size_t len;
-	const char *value; /* behind =, or NULL */
-};
-
 static bool has_word(const char *words, const char *word, size_t len)
 {
 	for (const char *at = words; *at; at += *at == ' ') {

@@ -87,6 +87,20 @@ static void signals_are_passed_on(void)
 	CHECK(is_gone());
 }
 
+/* One that goes on until it is ended; *inside is its program. */
+static pid_t run_sleeper(int *inside)
+{
+	pid_t pid;
+
+	bundle_make();
+	bundle_write("", "echo ready; exec sleep 1000");
+	pid = run_it("--pid-file pid");
+	CHECK(wait_until(says_ready, NULL));
+	*inside = atoi(other("cat pid")->out);
+	CHECK(*inside > 0);
+	return pid;
+}
+
 /* An engine kills without a word: nothing goes on, and nothing is left. */
 static void it_may_be_killed(void)
 {
@@ -94,12 +108,7 @@ static void it_may_be_killed(void)
 	pid_t pid;
 	int inside;
 
-	bundle_make();
-	bundle_write("", "echo ready; exec sleep 1000");
-	pid = run_it("--pid-file pid");
-	CHECK(wait_until(says_ready, NULL));
-	inside = atoi(other("cat pid")->out);
-	CHECK(inside > 0);
+	pid = run_sleeper(&inside);
 	signal_to(pid, SIGKILL);
 	wait_for(pid);
 	CHECK(wait_until(has_gone, NULL));
@@ -186,12 +195,7 @@ static void a_run_without_its_guard_gives_its_id_free(void)
 	pid_t pid;
 	int inside;
 
-	bundle_make();
-	bundle_write("", "echo ready; exec sleep 1000");
-	pid = run_it("--pid-file pid");
-	CHECK(wait_until(says_ready, NULL));
-	inside = atoi(other("cat pid")->out);
-	CHECK(inside > 0);
+	pid = run_sleeper(&inside);
 	/* Alive, it is nobody else's. */
 	CODE(hull("oci run --root %s/oci --bundle %s/bundle box", world_folder,
 		     world_folder),
