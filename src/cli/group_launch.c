@@ -190,9 +190,9 @@ static void print_plan(const struct launching *launching, const json_t *acts)
 	char text[200];
 	size_t i;
 
-	table_column(table, "container", false);
-	table_column(table, "what is done", false);
-	table_column(table, "because", false);
+	table_column(table, "container", 0);
+	table_column(table, "what is done", 0);
+	table_column(table, "because", TABLE_BREAK);
 	json_array_foreach(acts, i, act)
 	{
 		bool leave = strcmp(doc_text(act, "act"), "leave") == 0;

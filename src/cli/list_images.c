@@ -93,14 +93,14 @@ void print_images(struct invocation *call, const json_t *doc)
 		return;
 	}
 	table = table_new();
-	table_column(table, "image", false);
-	table_column(table, "tags", false);
-	table_column(table, "platform", false);
-	table_column(table, "created", false);
-	table_column(table, "on disk", true);
-	table_column(table, "shared", true);
-	table_column(table, "containers", true);
-	table_column(table, "digest", false);
+	table_column(table, "image", TABLE_BREAK);
+	table_column(table, "tags", TABLE_BREAK);
+	table_column(table, "platform", TABLE_LESS);
+	table_column(table, "created", TABLE_LESS);
+	table_column(table, "on disk", TABLE_RIGHT);
+	table_column(table, "shared", TABLE_RIGHT | TABLE_LESS);
+	table_column(table, "containers", TABLE_RIGHT);
+	table_column(table, "digest", TABLE_HASH);
 	json_array_foreach(doc_part(doc, "images"), i, one)
 	{
 		add_image(table, one);

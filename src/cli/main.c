@@ -20,6 +20,7 @@
 #include "cli/progress.h"
 #include "cli/runnable.h"
 #include "cli/verbs.h"
+#include "cli/watch.h"
 
 static volatile sig_atomic_t is_interrupted;
 /* What the signal has to reach; NULL where nothing is open. */
@@ -146,7 +147,8 @@ static int run_verb(struct invocation *call, struct th_error *err)
 {
 	int code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
 		? say_error(err)
-		: call->verb->run(call);
+		: call->verb->flags & VERB_TABLE ? run_table(call)
+						 : call->verb->run(call);
 
 	progress_end(call->progress);
 	if (works_on_store(call) && !call->quiet)

@@ -18,7 +18,36 @@ const struct option_spec common_options[] = {
 	{"config", "FILE", "use the configuration in FILE"},
 	{NULL, NULL, NULL}};
 
-#define OPTIONS_MAX 64
+static const struct option_spec table_options[] = {
+	{"columns", "LIST",
+		"only these columns, in this order: state,container"},
+	{"sort", "COLUMN", "by this one; -COLUMN: the other way round"},
+	{NULL, NULL, NULL}};
+
+static const struct option_spec watch_options[] = {
+	{"watch", NULL, "again every second, until Ctrl-C"},
+	{NULL, NULL, NULL}};
+
+size_t verb_options(
+	const struct verb *verb, const struct option_spec *list[OPTIONS_MAX])
+{
+	const struct option_spec *const tables[] = {verb->options,
+		verb->flags & VERB_TABLE ? table_options : NULL,
+		verb->flags & VERB_WATCH ? watch_options : NULL,
+		common_options};
+	size_t count = 0;
+
+	for (size_t t = 0; t < sizeof(tables) / sizeof(*tables); t++) {
+		const struct option_spec *spec = tables[t];
+
+		for (; spec && spec->name && count < OPTIONS_MAX; spec++) {
+			if (strcmp(spec->name, "json") != 0 ||
+				verb->flags & VERB_JSON)
+				list[count++] = spec;
+		}
+	}
+	return count;
+}
 
 const char *option_value(const struct invocation *call, const char *name)
 {
@@ -65,23 +94,15 @@ json_t *option_list(const struct invocation *call, const char *name)
 
 static int collect(const struct verb *verb, struct option *all)
 {
-	const struct option_spec *tables[2] = {verb->options, common_options};
-	int count = 0;
+	const struct option_spec *list[OPTIONS_MAX];
+	size_t count = verb_options(verb, list);
 
-	for (int t = 0; t < 2; t++) {
-		const struct option_spec *spec = tables[t];
-
-		for (; spec && spec->name && count < OPTIONS_MAX; spec++) {
-			if (strcmp(spec->name, "json") == 0 &&
-				!(verb->flags & VERB_JSON))
-				continue;
-			all[count].name = spec->name;
-			all[count].has_arg =
-				spec->value ? required_argument : no_argument;
-			count++;
-		}
+	for (size_t i = 0; i < count; i++) {
+		all[i].name = list[i]->name;
+		all[i].has_arg =
+			list[i]->value ? required_argument : no_argument;
 	}
-	return count;
+	return (int)count;
 }
 
 /* getopt says only that something is wrong; this says what. */

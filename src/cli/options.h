@@ -7,6 +7,11 @@
 /* Options that every verb has. */
 extern const struct option_spec common_options[];
 
+/* All options of the verb, with those that every one has; how many. */
+#define OPTIONS_MAX 64
+size_t verb_options(
+	const struct verb *verb, const struct option_spec *list[OPTIONS_MAX]);
+
 /* How many words it takes where it is one of these, with its value; 0 where it
  * is not. */
 int common_option_words(const char *word);

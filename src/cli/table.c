@@ -9,6 +9,7 @@
 
 #include "cli/output.h"
 #include "cli/shown.h"
+#include "cli/table_fit.h"
 
 #define TREE_DEPTH 4
 
@@ -32,20 +33,21 @@ struct table *table_new(void)
 		abort();
 	scols_table_set_column_separator(table->columns, "  ");
 	scols_table_enable_colors(table->columns, colours());
-	/* Lines longer than a terminal are better than cut ones in a pipe. */
 	if (!isatty(1))
 		scols_table_set_termforce(
 			table->columns, SCOLS_TERMFORCE_NEVER);
 	return table;
 }
 
-void table_column(struct table *table, const char *name, bool right)
+void table_column(struct table *table, const char *name, int flags)
 {
-	struct libscols_column *column = scols_table_new_column(
-		table->columns, name, 0, right ? SCOLS_FL_RIGHT : 0);
+	struct libscols_column *column = scols_table_new_column(table->columns,
+		name, 0, flags & TABLE_RIGHT ? SCOLS_FL_RIGHT : 0);
 
-	if (column)
-		scols_cell_set_color(scols_column_get_header(column), "bold");
+	if (!column)
+		return;
+	scols_cell_set_color(scols_column_get_header(column), "bold");
+	table_fit_keep(column, flags);
 }
 
 void table_branch(struct table *table, int depth)
@@ -94,6 +96,7 @@ void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 
 static struct {
 	const char *columns, *sort;
+	bool fails;
 	char wrong[60]; /* what is no column, and those that are */
 	char right[300];
 } choice;
@@ -149,6 +152,7 @@ static struct libscols_column *find_column(
 		if (*space == ' ' && space[-1] != ',')
 			*space = '-';
 	}
+	choice.fails |= !found;
 	if (!found)
 		snprintf(choice.wrong, sizeof(choice.wrong), "%.*s", (int)len,
 			name);
@@ -227,8 +231,10 @@ static void hide_all(struct table *table)
 static void choose(struct table *table)
 {
 	struct libscols_column *column, *before = NULL;
-	const char *name = choice.columns;
+	const char *name = choice.columns + strspn(choice.columns, ",");
 
+	if (!*name)
+		find_column(table, "", 0);
 	hide_all(table);
 	for (; *name; name += strspn(name, ",")) {
 		size_t len = strcspn(name, ",");
@@ -246,7 +252,7 @@ static void choose(struct table *table)
 
 int table_chosen(struct th_error *err)
 {
-	if (!choice.wrong[0])
+	if (!choice.fails)
 		return 0;
 	th_fail(err, TH_USAGE, "there is no column \"%s\"", choice.wrong);
 	return th_hint(err, "use %s", choice.right);
@@ -255,12 +261,18 @@ int table_chosen(struct th_error *err)
 void table_print(struct table *table)
 {
 	fflush(stdout);
-	choice.wrong[0] = '\0';
+	choice.fails = false;
 	if (choice.sort)
 		sort(table);
-	if (choice.columns && !choice.wrong[0])
+	if (choice.columns && !choice.fails)
 		choose(table);
-	if (!choice.wrong[0])
+	/* Lines longer than a terminal are better than broken ones in a pipe.
+	 */
+	if (!choice.fails && isatty(1))
+		table_fit(table->columns,
+			scols_table_get_termwidth(table->columns),
+			!choice.columns);
+	if (!choice.fails)
 		scols_print_table(table->columns);
 	table_drop(table);
 }

@@ -9,7 +9,16 @@
 /* A table: columns first, then rows; freed by table_print and table_drop. */
 struct table;
 struct table *table_new(void);
-void table_column(struct table *table, const char *name, bool right);
+
+enum table_flags {
+	TABLE_RIGHT = 1, /* numbers */
+	/* What happens where the terminal is too narrow: */
+	TABLE_HASH = 2, /* left out first */
+	TABLE_LESS = 4, /* left out, too */
+	TABLE_BREAK = 8, /* broken into lines */
+	TABLE_LATER = 16 /* left out where all that did not help */
+};
+void table_column(struct table *table, const char *name, int flags);
 /* A new row; cells are filled from the left. */
 void table_row(struct table *table);
 /* Makes the first column a tree: a row belongs below the last one of the depth

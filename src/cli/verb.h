@@ -33,7 +33,9 @@ enum verb_flags {
 	VERB_CHECKS = 512, /* works on the store with --verify and --repair */
 	VERB_BUNDLES = 1024, /* works on the store to make a bundle */
 	VERB_ALONE = 2048, /* needs no hull: help */
-	VERB_HIDDEN = 4096 /* for programs; not in the list of verbs */
+	VERB_HIDDEN = 4096, /* for programs; not in the list of verbs */
+	VERB_TABLE = 8192, /* prints a table of which columns are chosen */
+	VERB_WATCH = 16384 /* can be looked at again and again */
 };
 
 struct given_option {

@@ -72,10 +72,10 @@ static void size_cells(struct table *table, const json_t *change)
 
 static void add_columns(struct table *table)
 {
-	table_column(table, "size", true);
-	table_column(table, "", false);
-	table_column(table, "what", false);
-	table_column(table, "modified", false);
+	table_column(table, "size", TABLE_RIGHT);
+	table_column(table, "before", TABLE_LESS);
+	table_column(table, "what", TABLE_LESS);
+	table_column(table, "modified", TABLE_LESS);
 }
 
 static void add_kind(struct table *table, const json_t *change)
@@ -90,8 +90,8 @@ static void print_flat(const json_t *changes)
 	const json_t *change;
 	size_t i;
 
-	table_column(table, "change", false);
-	table_column(table, "path", false);
+	table_column(table, "change", 0);
+	table_column(table, "path", TABLE_BREAK);
 	add_columns(table);
 	json_array_foreach(changes, i, change)
 	{
@@ -161,8 +161,8 @@ static void print_tree(const json_t *changes)
 	const json_t *change;
 	size_t i;
 
-	table_column(table, "path", false);
-	table_column(table, "change", false);
+	table_column(table, "path", 0);
+	table_column(table, "change", 0);
 	add_columns(table);
 	json_array_foreach(changes, i, change)
 	{
@@ -237,9 +237,9 @@ static void print_hidden(struct invocation *call, const json_t *doc)
 		return;
 	}
 	table = table_new();
-	table_column(table, "hidden file", false);
-	table_column(table, "in layer", true);
-	table_column(table, "size", true);
+	table_column(table, "hidden file", TABLE_BREAK);
+	table_column(table, "in layer", TABLE_RIGHT);
+	table_column(table, "size", TABLE_RIGHT);
 	json_array_foreach(hidden, i, one)
 	{
 		size_text((uint64_t)doc_number(one, "bytes"), size);
@@ -321,7 +321,7 @@ const struct verb verb_changes = {.name = "changes",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_JSON,
+	.flags = VERB_STORE | VERB_JSON | VERB_TABLE | VERB_WATCH,
 	.least = 1,
 	.most = 2,
 	.run = run};

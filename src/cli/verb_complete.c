@@ -80,19 +80,13 @@ static void offer_verbs(const struct asked *asked)
 
 static void offer_options(const struct asked *asked, const struct verb *verb)
 {
-	const struct option_spec *tables[2] = {verb->options, common_options};
+	const struct option_spec *list[OPTIONS_MAX];
+	size_t count = verb_options(verb, list);
 	char name[80];
 
-	for (int t = 0; t < 2; t++) {
-		const struct option_spec *spec = tables[t];
-
-		for (; spec && spec->name; spec++) {
-			if (strcmp(spec->name, "json") == 0 &&
-				!(verb->flags & VERB_JSON))
-				continue;
-			snprintf(name, sizeof(name), "--%s", spec->name);
-			offer(asked, "", name, spec->help);
-		}
+	for (size_t i = 0; i < count; i++) {
+		snprintf(name, sizeof(name), "--%s", list[i]->name);
+		offer(asked, "", name, list[i]->help);
 	}
 }
 

@@ -35,10 +35,10 @@ static void print_findings(const json_t *doc, size_t open)
 	struct table *table = table_new();
 	size_t i;
 
-	table_column(table, "part", false);
-	table_column(table, "what", false);
-	table_column(table, "finding", false);
-	table_column(table, "mended", false);
+	table_column(table, "part", 0);
+	table_column(table, "what", 0);
+	table_column(table, "finding", TABLE_BREAK);
+	table_column(table, "mended", 0);
 	json_array_foreach(findings, i, one)
 	{
 		const char *mended = doc_text(one, "mended");
@@ -133,9 +133,9 @@ static void print_host(const struct host *host)
 		printf("pilot    %s%s\n", host->pilot,
 			host->has_pilot ? "" : " (missing)");
 	putchar('\n');
-	table_column(table, "what", false);
-	table_column(table, "here", false);
-	table_column(table, "needed for", false);
+	table_column(table, "what", 0);
+	table_column(table, "here", 0);
+	table_column(table, "needed for", TABLE_BREAK);
 	json_array_foreach(host->checks, i, one)
 	{
 		table_row(table);

@@ -31,8 +31,8 @@ static void print_found(const json_t *found)
 	char tags[200];
 	size_t i;
 
-	table_column(table, "image", false);
-	table_column(table, "tags", false);
+	table_column(table, "image", TABLE_BREAK);
+	table_column(table, "tags", TABLE_BREAK);
 	json_array_foreach(found, i, one)
 	{
 		tags_text(doc_part(one, "tags"), tags);
@@ -102,7 +102,7 @@ const struct verb verb_find = {.name = "find",
 	.usage = "TERM",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_REGISTRIES | VERB_JSON,
+	.flags = VERB_REGISTRIES | VERB_JSON | VERB_TABLE,
 	.least = 1,
 	.most = 1,
 	.run = run};

@@ -1,8 +1,6 @@
 /* list: what there is. */
 #include <stdio.h>
 #include <string.h>
-#include <unistd.h>
-#include <time.h>
 
 #include "base/distance.h"
 #include "cli/doc.h"
@@ -113,12 +111,12 @@ static void print_containers(struct invocation *call, const json_t *doc)
 	struct table *table = table_new();
 	size_t hidden = (size_t)doc_number(doc, "not-shown"), shown;
 
-	table_column(table, "container", false);
-	table_column(table, "state", false);
-	table_column(table, "since", false);
-	table_column(table, "ports", false);
-	table_column(table, "image", false);
-	table_column(table, "id", false);
+	table_column(table, "container", 0);
+	table_column(table, "state", 0);
+	table_column(table, "since", TABLE_LESS);
+	table_column(table, "ports", TABLE_BREAK);
+	table_column(table, "image", TABLE_BREAK | TABLE_LATER);
+	table_column(table, "id", TABLE_HASH);
 	shown = add_all(call, table, doc_part(doc, "containers"),
 		option_given(call, "all"));
 	if (shown) {
@@ -126,7 +124,8 @@ static void print_containers(struct invocation *call, const json_t *doc)
 	} else {
 		table_drop(table);
 		puts(hidden ? "no containers are running"
-			    : "there are no containers");
+			    : "there are no containers; one begins with: "
+			      "tidyhull launch IMAGE");
 	}
 	if (hidden)
 		printf("%zu %s not running: tidyhull list --all\n", hidden,
@@ -153,7 +152,7 @@ static void add_session(struct table *table, const json_t *session)
 	table_cell(table, NULL, "%s", ago);
 	table_cell(table, NULL, "%s", doc_text(session, "user"));
 	table_cell(table, NULL, "%s", doc_text(session, "by"));
-	table_cell(table, NULL, "%.60s", doc_text(session, "command"));
+	table_cell(table, NULL, "%s", doc_text(session, "command"));
 }
 
 static void print_sessions(struct invocation *call, const json_t *doc)
@@ -164,16 +163,17 @@ static void print_sessions(struct invocation *call, const json_t *doc)
 
 	(void)call;
 	if (!doc_count(doc, "sessions")) {
-		puts("no sessions are running");
+		puts("no sessions are running; one begins with: "
+		     "tidyhull exec CONTAINER -- COMMAND");
 	} else {
 		table = table_new();
-		table_column(table, "session", false);
-		table_column(table, "container", false);
-		table_column(table, "state", false);
-		table_column(table, "started", false);
-		table_column(table, "user", false);
-		table_column(table, "by", false);
-		table_column(table, "command", false);
+		table_column(table, "session", 0);
+		table_column(table, "container", 0);
+		table_column(table, "state", 0);
+		table_column(table, "started", TABLE_LESS);
+		table_column(table, "user", 0);
+		table_column(table, "by", TABLE_LESS);
+		table_column(table, "command", TABLE_BREAK);
 		json_array_foreach(doc_part(doc, "sessions"), i, one)
 		{
 			add_session(table, one);
@@ -220,12 +220,12 @@ static void print_volumes(struct invocation *call, const json_t *doc)
 		return;
 	}
 	table = table_new();
-	table_column(table, "volume", false);
-	table_column(table, "size", true);
-	table_column(table, "mounted by", false);
-	table_column(table, "last used", false);
-	table_column(table, "created", false);
-	table_column(table, "", false);
+	table_column(table, "volume", 0);
+	table_column(table, "size", TABLE_RIGHT);
+	table_column(table, "mounted by", TABLE_BREAK);
+	table_column(table, "last used", 0);
+	table_column(table, "created", TABLE_LESS);
+	table_column(table, "note", TABLE_LESS);
 	json_array_foreach(doc_part(doc, "volumes"), i, one)
 	{
 		add_volume(table, one);
@@ -268,13 +268,13 @@ static void print_networks(struct invocation *call, const json_t *doc)
 		return;
 	}
 	table = table_new();
-	table_column(table, "network", false);
-	table_column(table, "now", false);
-	table_column(table, "subnet", false);
-	table_column(table, "IPv6 subnet", false);
-	table_column(table, "outside", false);
-	table_column(table, "containers", false);
-	table_column(table, "created", false);
+	table_column(table, "network", 0);
+	table_column(table, "now", 0);
+	table_column(table, "subnet", 0);
+	table_column(table, "IPv6 subnet", TABLE_HASH);
+	table_column(table, "outside", 0);
+	table_column(table, "containers", TABLE_BREAK);
+	table_column(table, "created", TABLE_LESS);
 	json_array_foreach(doc_part(doc, "networks"), i, one)
 	{
 		add_network(table, one);
@@ -310,31 +310,7 @@ static int list(struct invocation *call, const struct listing *listing)
 	else
 		listing->print(call, doc);
 	json_decref(doc);
-	return table_chosen(&err) ? say_error(&err) : EXIT_DONE;
-}
-
-/* Again and again on the same screen, until somebody has seen enough. */
-static int watch(struct invocation *call, const struct listing *listing)
-{
-	const struct timespec span = {.tv_sec = 1};
-	struct th_error err = {0};
-	int code = EXIT_DONE;
-
-	if (!isatty(1) || call->json) {
-		th_fail(&err, TH_USAGE, "--watch is for a terminal");
-		th_hint(&err,
-			"programs follow: tidyhull timeline --follow "
-			"--json");
-		return say_error(&err);
-	}
-	while (code == EXIT_DONE && !interrupted()) {
-		fputs("\033[H\033[J", stdout);
-		code = list(call, listing);
-		fflush(stdout);
-		if (code == EXIT_DONE)
-			nanosleep(&span, NULL);
-	}
-	return code;
+	return EXIT_DONE;
 }
 
 static int run(struct invocation *call)
@@ -342,12 +318,9 @@ static int run(struct invocation *call)
 	const char *kind = call->object_count ? call->objects[0] : "containers";
 	struct th_error err = {0};
 
-	table_choose(option_value(call, "columns"), option_value(call, "sort"));
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
 		if (strcmp(kind, listings[i].name) == 0)
-			return option_given(call, "watch")
-				? watch(call, &listings[i])
-				: list(call, &listings[i]);
+			return list(call, &listings[i]);
 	}
 	th_fail(&err, TH_USAGE, "unknown kind of object \"%.50s\"", kind);
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
@@ -361,14 +334,12 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {
 	{"all", NULL, "include those that are not running"},
-	{"columns", "LIST", "only these, in this order: state,container"},
-	{"sort", "COLUMN", "by this one; -COLUMN: the other way round"},
-	{"watch", NULL, "again every second, until Ctrl-C"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
 	"KIND is containers (the default), images, sessions, volumes or",
-	"networks. The spaces in the names of columns are dashes: on-disk.",
+	"networks. The spaces in the names of columns are dashes: on-disk. A",
+	"terminal that is too narrow gets fewer columns; --columns shows any.",
 	NULL};
 
 static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
@@ -384,7 +355,7 @@ const struct verb verb_list = {.name = "list",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_TABLE | VERB_WATCH,
 	.least = 0,
 	.most = 1,
 	.run = run};

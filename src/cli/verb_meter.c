@@ -123,7 +123,10 @@ static void print_once(const struct reading *reading)
 	struct table *table = table_new();
 
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++)
-		table_column(table, names[i], i > 0);
+		table_column(table, names[i],
+			i > 3		? TABLE_RIGHT | TABLE_LESS
+				: i > 0 ? TABLE_RIGHT
+					: 0);
 	for (size_t i = 0; i < reading->count; i++) {
 		const json_t *one = json_array_get(reading->list, i);
 		char text[64];
@@ -183,7 +186,8 @@ static int once(struct invocation *call, struct reading *reading)
 	else if (reading->count)
 		print_once(reading);
 	else
-		puts("no containers are running");
+		puts("no containers are running; those that ended: tidyhull "
+		     "list --all");
 	return EXIT_DONE;
 }
 

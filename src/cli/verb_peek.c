@@ -7,8 +7,6 @@
 #include "cli/shown.h"
 #include "cli/verbs.h"
 
-#define MADE_BY 60
-
 static bool is_complete(const json_t *image)
 {
 	return doc_part(image, "layers") != NULL;
@@ -94,9 +92,9 @@ static void print_layers(const json_t *layers)
 	const json_t *layer;
 	size_t i;
 
-	table_column(table, "layer", false);
-	table_column(table, "size", true);
-	table_column(table, "created by", false);
+	table_column(table, "layer", 0);
+	table_column(table, "size", TABLE_RIGHT);
+	table_column(table, "created by", TABLE_BREAK);
 	json_array_foreach(layers, i, layer)
 	{
 		const char *by = doc_text(layer, "made-by");
@@ -107,8 +105,7 @@ static void print_layers(const json_t *layers)
 		table_cell(table, NULL, "%.12s",
 			short_digest(doc_text(layer, "digest")));
 		table_cell(table, NULL, "%s", size);
-		table_cell(table, "darkgray", "%.*s%s", MADE_BY, by,
-			strlen(by) > MADE_BY ? "..." : "");
+		table_cell(table, "darkgray", "%s", by);
 	}
 	putchar('\n');
 	table_print(table);

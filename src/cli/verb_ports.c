@@ -62,10 +62,10 @@ static int run(struct invocation *call)
 	size_t i, count = 0;
 	int code = collect(call, list);
 
-	table_column(table, "container", false);
-	table_column(table, "inside", false);
-	table_column(table, "outside", false);
-	table_column(table, "reach it at", false);
+	table_column(table, "container", 0);
+	table_column(table, "inside", 0);
+	table_column(table, "outside", 0);
+	table_column(table, "reach it at", TABLE_BREAK);
 	json_array_foreach(list, i, container)
 	{
 		count += doc_count(container, "ports");
@@ -79,7 +79,8 @@ static int run(struct invocation *call)
 	if (call->json)
 		print_json(json_pack("{s:O}", "containers", out));
 	else if (!count && code == EXIT_DONE)
-		puts("no ports are published");
+		puts("no ports are published; that is settled when a "
+		     "container is made: --port 80=8080");
 	if (count && !call->json)
 		table_print(table);
 	else
@@ -99,7 +100,8 @@ const struct verb verb_ports = {.name = "ports",
 	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS | VERB_TABLE |
+		VERB_WATCH,
 	.least = 0,
 	.most = -1,
 	.run = run};

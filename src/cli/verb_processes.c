@@ -29,13 +29,13 @@ static void print_table(const json_t *processes)
 	const json_t *process;
 	size_t i;
 
-	table_column(table, "inside", true);
-	table_column(table, "host", true);
-	table_column(table, "user", false);
-	table_column(table, "cpu", true);
-	table_column(table, "memory", true);
-	table_column(table, "since", false);
-	table_column(table, "command", false);
+	table_column(table, "inside", TABLE_RIGHT);
+	table_column(table, "host", TABLE_RIGHT);
+	table_column(table, "user", 0);
+	table_column(table, "cpu", TABLE_RIGHT);
+	table_column(table, "memory", TABLE_RIGHT);
+	table_column(table, "since", TABLE_LESS);
+	table_column(table, "command", TABLE_BREAK);
 	json_array_foreach(processes, i, process)
 	{
 		add_row(table, process);
@@ -107,7 +107,8 @@ const struct verb verb_processes = {.name = "processes",
 	.usage = "CONTAINER...",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS | VERB_TABLE |
+		VERB_WATCH,
 	.least = 1,
 	.most = -1,
 	.run = run};

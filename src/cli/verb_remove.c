@@ -222,9 +222,9 @@ static void print_going(struct invocation *call, const json_t *list)
 
 	th_sweep_find(call->hull, TH_SWEEP_CONTAINERS, INT64_MAX, &sweep,
 		&ended, &ignored);
-	table_column(table, "container", false);
-	table_column(table, "state", false);
-	table_column(table, "on disk", true);
+	table_column(table, "container", 0);
+	table_column(table, "state", 0);
+	table_column(table, "on disk", TABLE_RIGHT);
 	json_array_foreach(list, i, one)
 	{
 		uint64_t bytes = size_of(ended, one);

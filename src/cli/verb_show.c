@@ -160,9 +160,9 @@ static void print_layers(const json_t *layers)
 	const json_t *layer;
 	size_t i;
 
-	table_column(table, "layer", false);
-	table_column(table, "download", true);
-	table_column(table, "unpacked", true);
+	table_column(table, "layer", 0);
+	table_column(table, "download", TABLE_RIGHT);
+	table_column(table, "unpacked", TABLE_RIGHT);
 	json_array_foreach(layers, i, layer)
 	{
 		const json_t *sharers = doc_part(layer, "shared-with");
@@ -214,11 +214,11 @@ static void print_group(const json_t *doc)
 	size_t i;
 
 	printf("group       %s\n\n", shown(doc_text(doc, "name")));
-	table_column(table, "container", false);
-	table_column(table, "state", false);
-	table_column(table, "started after", false);
-	table_column(table, "ports", false);
-	table_column(table, "image", false);
+	table_column(table, "container", 0);
+	table_column(table, "state", 0);
+	table_column(table, "started after", TABLE_BREAK);
+	table_column(table, "ports", TABLE_BREAK);
+	table_column(table, "image", TABLE_BREAK);
 	json_array_foreach(doc_part(doc, "containers"), i, one)
 	{
 		char state[96], after[300], reach[512];

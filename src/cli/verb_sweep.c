@@ -62,10 +62,10 @@ static void print_found(const json_t *found)
 	struct table *table = table_new();
 	char size[SIZE_TEXT], names[64];
 
-	table_column(table, "what", false);
-	table_column(table, "count", true);
-	table_column(table, "frees", true);
-	table_column(table, "", false);
+	table_column(table, "what", 0);
+	table_column(table, "count", TABLE_RIGHT);
+	table_column(table, "frees", TABLE_RIGHT);
+	table_column(table, "note", TABLE_BREAK);
 	names_text(doc_part(found, "containers"), names);
 	for (size_t i = 0; i < LINES; i++) {
 		const struct line *line = &lines[i];

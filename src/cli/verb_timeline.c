@@ -170,7 +170,10 @@ static int run(struct invocation *call)
 		(option_given(call, "follow") && follow(&printing, &err)))
 		code = say_error(&err);
 	else if (!printing.count && !call->json && !call->quiet)
-		puts("there are no events yet");
+		puts(option_given(call, "since")
+				? "nothing has happened since then"
+				: "there are no events yet; they come with "
+				  "the first container: tidyhull launch IMAGE");
 	json_decref(printing.members);
 	return code;
 }

@@ -193,10 +193,10 @@ static void print_table(const json_t *units)
 	const json_t *unit;
 	size_t i;
 
-	table_column(table, "unit", false);
-	table_column(table, "state", false);
-	table_column(table, "at boot", false);
-	table_column(table, "", false);
+	table_column(table, "unit", 0);
+	table_column(table, "state", 0);
+	table_column(table, "at boot", 0);
+	table_column(table, "note", TABLE_BREAK);
 	json_array_foreach(units, i, unit)
 	{
 		const char *state = doc_text(unit, "state");

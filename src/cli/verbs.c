@@ -52,27 +52,21 @@ static void print_wrapped(const char *help)
 
 static void print_options(const struct verb *verb)
 {
-	const struct option_spec *tables[2] = {verb->options, common_options};
+	const struct option_spec *list[OPTIONS_MAX];
+	size_t count = verb_options(verb, list);
 
 	fputs("\noptions\n", stdout);
-	for (int t = 0; t < 2; t++) {
-		const struct option_spec *spec = tables[t];
+	for (size_t i = 0; i < count; i++) {
+		const struct option_spec *spec = list[i];
+		char head[40];
 
-		for (; spec && spec->name; spec++) {
-			char head[40];
-
-			if (strcmp(spec->name, "json") == 0 &&
-				!(verb->flags & VERB_JSON))
-				continue;
-			snprintf(head, sizeof(head), "--%s%s%s", spec->name,
-				spec->value ? " " : "",
-				spec->value ? spec->value : "");
-			if (strlen(head) > 20)
-				printf("  %s\n  %-20s  ", head, "");
-			else
-				printf("  %-20s  ", head);
-			print_wrapped(spec->help);
-		}
+		snprintf(head, sizeof(head), "--%s%s%s", spec->name,
+			spec->value ? " " : "", spec->value ? spec->value : "");
+		if (strlen(head) > 20)
+			printf("  %s\n  %-20s  ", head, "");
+		else
+			printf("  %-20s  ", head);
+		print_wrapped(spec->help);
 	}
 }
 

@@ -89,21 +89,16 @@ static bool has_word(const char *words, const char *word, size_t len)
 const struct option_spec *option_spec(
 	const struct verb *verb, const char *name, size_t len)
 {
-	const struct option_spec *tables[2] = {verb->options, common_options};
-	const struct option_spec *found = NULL;
-	int count = 0;
+	const struct option_spec *list[OPTIONS_MAX], *found = NULL;
+	size_t all = verb_options(verb, list), count = 0;
 
-	for (int t = 0; t < 2; t++) {
-		const struct option_spec *spec = tables[t];
-
-		for (; spec && spec->name; spec++) {
-			if (strncmp(spec->name, name, len) != 0)
-				continue;
-			if (!spec->name[len])
-				return spec;
-			found = spec;
-			count++;
-		}
+	for (size_t i = 0; i < all; i++) {
+		if (strncmp(list[i]->name, name, len) != 0)
+			continue;
+		if (!list[i]->name[len])
+			return list[i];
+		found = list[i];
+		count++;
 	}
 	return count == 1 && len ? found : NULL;
 }
@@ -127,22 +122,18 @@ static const struct other *other_of(
 static const struct option_spec *near_option(
 	const struct verb *verb, const char *name, size_t len)
 {
-	const struct option_spec *tables[2] = {verb->options, common_options};
-	const struct option_spec *found = NULL;
+	const struct option_spec *list[OPTIONS_MAX], *found = NULL;
+	size_t count = verb_options(verb, list);
 	char word[64];
 	int least = len < 5 ? 2 : 3;
 
 	snprintf(word, sizeof(word), "%.*s", (int)len, name);
-	for (int t = 0; len > 2 && t < 2; t++) {
-		const struct option_spec *spec = tables[t];
+	for (size_t i = 0; len > 2 && i < count; i++) {
+		int steps = th_distance(word, list[i]->name);
 
-		for (; spec && spec->name; spec++) {
-			int steps = th_distance(word, spec->name);
-
-			if (steps < least) {
-				least = steps;
-				found = spec;
-			}
+		if (steps < least) {
+			least = steps;
+			found = list[i];
 		}
 	}
 	return found;
