@@ -214,6 +214,11 @@ int th_json_write_file(int dirfd, const char *path, const json_t *doc,
 	return rc;
 }
 
+json_t *th_json_word(const char *text)
+{
+	return *text ? json_string(text) : json_null();
+}
+
 json_t *th_json_time(int64_t time_us)
 {
 	char text[TH_TIME_TEXT];

@@ -44,6 +44,9 @@ char *th_json_text(const json_t *doc, size_t flags);
 /* The time as RFC 3339 has it, or null for 0; a new reference. */
 json_t *th_json_time(int64_t time_us);
 
+/* The text, or null for an empty one; a new reference. */
+json_t *th_json_word(const char *text);
+
 /* Takes out of an array what drop says. */
 void th_json_filter(json_t *array,
 	bool (*drop)(const json_t *item, const void *with), const void *with);

@@ -28,12 +28,17 @@ static const struct option_spec watch_options[] = {
 	{"watch", NULL, "again every second, until Ctrl-C"},
 	{NULL, NULL, NULL}};
 
+static const struct option_spec lines_options[] = {
+	{"json-lines", NULL, "print JSON, one document on each line"},
+	{NULL, NULL, NULL}};
+
 size_t verb_options(
 	const struct verb *verb, const struct option_spec *list[OPTIONS_MAX])
 {
 	const struct option_spec *const tables[] = {verb->options,
 		verb->flags & VERB_TABLE ? table_options : NULL,
 		verb->flags & VERB_WATCH ? watch_options : NULL,
+		verb->flags & VERB_LINES ? lines_options : NULL,
 		common_options};
 	size_t count = 0;
 
@@ -180,6 +185,10 @@ static void take_word(struct invocation *call, const char *name,
 			strcmp(name, "yes") == 0 ||
 			strcmp(name, "json") == 0)) {
 		take_letter(call, name[0], help);
+		return;
+	}
+	if (strcmp(name, "json-lines") == 0) {
+		call->json = call->json_lines = true;
 		return;
 	}
 	given = &call->options[call->option_count++];

@@ -35,7 +35,8 @@ enum verb_flags {
 	VERB_ALONE = 2048, /* needs no hull: help */
 	VERB_HIDDEN = 4096, /* for programs; not in the list of verbs */
 	VERB_TABLE = 8192, /* prints a table of which columns are chosen */
-	VERB_WATCH = 16384 /* can be looked at again and again */
+	VERB_WATCH = 16384, /* can be looked at again and again */
+	VERB_LINES = 32768 /* has --json-lines */
 };
 
 struct given_option {
@@ -57,6 +58,7 @@ struct invocation {
 	int command_count;
 	bool has_command; /* there was a -- */
 	bool quiet, yes, json;
+	bool json_lines; /* with json */
 };
 
 /* Of verbs that bring images. */

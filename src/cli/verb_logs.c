@@ -9,6 +9,7 @@
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/shown.h"
+#include "cli/stream.h"
 #include "cli/verbs.h"
 
 /* One log that is printed, and its next line. */
@@ -22,6 +23,7 @@ struct source {
 
 struct printing {
 	bool times, json, raw;
+	struct stream stream; /* where json is set */
 	size_t width; /* of names; 0: they are not told */
 	struct source *sources;
 	size_t count;
@@ -48,15 +50,12 @@ static void print_prefix(
 		"");
 }
 
-/* What is no UTF-8 goes as base 64. */
-static json_t *text_json(const struct th_line *line, const char **key)
+/* What is no UTF-8 goes as base 64, and has no text. */
+static json_t *base64_json(const struct th_line *line)
 {
-	json_t *text = json_stringn(line->text, line->bytes);
 	struct th_buf coded;
+	json_t *text;
 
-	*key = text ? "text" : "base64";
-	if (text)
-		return text;
 	th_buf_init(&coded, 2 * line->bytes + 8);
 	th_buf_base64(&coded, line->text, line->bytes);
 	text = json_string(coded.data);
@@ -64,22 +63,17 @@ static json_t *text_json(const struct th_line *line, const char **key)
 	return text;
 }
 
-static void print_json_line(
+static json_t *line_json(
 	const struct source *source, const struct th_line *line)
 {
-	char time[TH_TIME_TEXT], *text;
-	const char *key;
-	json_t *said = text_json(line, &key), *doc;
+	char time[TH_TIME_TEXT];
+	json_t *said = json_stringn(line->text, line->bytes);
 
 	th_clock_format(line->time_us, time);
-	doc = json_pack("{s:s s:s s:s s:b s:o}", "container", source->name,
+	return json_pack("{s:s s:s s:s s:b s:o s:o}", "container", source->name,
 		"time", time, "stream", line->is_error ? "err" : "out", "more",
-		(int)line->more, key, said);
-	text = json_shown(doc, JSON_COMPACT);
-	if (text)
-		puts(text);
-	free(text);
-	json_decref(doc);
+		(int)line->more, "text", said ? said : json_null(), "base64",
+		said ? json_null() : base64_json(line));
 }
 
 static void print_line(struct printing *printing, struct source *source)
@@ -90,7 +84,7 @@ static void print_line(struct printing *printing, struct source *source)
 	char time[TH_TIME_TEXT];
 
 	if (printing->json) {
-		print_json_line(source, line);
+		stream_put(&printing->stream, line_json(source, line));
 		return;
 	}
 	/* Streams that end up in the same place keep their order. */
@@ -249,8 +243,9 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (read_options(call, &wish, &err))
+	if (read_options(call, &wish, &err) || stream_may_follow(call, &err))
 		return say_error(&err);
+	stream_open(&printing.stream, call, "lines");
 	printing.sources =
 		calloc((size_t)call->object_count, sizeof(*printing.sources));
 	for (int i = 0; printing.sources && i < call->object_count; i++) {
@@ -272,6 +267,8 @@ static int run(struct invocation *call)
 	th_error_clear(&err);
 	if (print_all(&printing, &err))
 		code = say_error(&err);
+	if (call->json)
+		stream_close(&printing.stream);
 	for (size_t i = 0; i < printing.count; i++) {
 		th_lines_close(printing.sources[i].lines);
 		free(printing.sources[i].name);
@@ -311,7 +308,7 @@ const struct verb verb_logs = {.name = "logs",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_GROUPS,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_LINES | VERB_GROUPS,
 	.least = 1,
 	.most = -1,
 	.run = run};

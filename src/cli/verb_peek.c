@@ -132,26 +132,24 @@ static void print_image(const json_t *image)
 	print_layers(doc_part(image, "layers"));
 }
 
-static void print_images(struct invocation *call, const json_t *images)
+static void print_images(struct invocation *call, json_t *images)
 {
-	json_t *image;
+	const json_t *image;
 	size_t i;
 
+	if (call->json)
+		print_json(json_pack("{s:O}", "images", images));
 	json_array_foreach(images, i, image)
 	{
-		json_t *note = json_incref(json_object_get(image, "note"));
+		const char *note = doc_text(image, "note");
 
 		if (i > 0 && !call->json)
 			putchar('\n');
-		json_object_del(image, "note");
-		if (call->json)
-			print_json(json_incref(image));
-		else
+		if (!call->json)
 			print_image(image);
 		fflush(stdout);
-		if (note)
-			say_note(json_string_value(note));
-		json_decref(note);
+		if (*note)
+			say_note(note);
 	}
 }
 

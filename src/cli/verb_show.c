@@ -41,7 +41,9 @@ static void print_value(const json_t *value)
 		puts(isatty(1) ? shown(word) : word);
 		return;
 	}
-	text = json_shown(value, JSON_ENCODE_ANY | JSON_INDENT(2));
+	text = json_is_null(value)
+		? NULL
+		: json_shown(value, JSON_ENCODE_ANY | JSON_INDENT(2));
 	puts(text ? text : "");
 	free(text);
 }
@@ -58,7 +60,8 @@ static void print_item(json_t *item, int depth)
 	json_object_foreach(item, key, value)
 	{
 		/* The URL says it better. */
-		if (strcmp(key, "reach") == 0 && json_object_get(item, "url"))
+		if (json_is_null(value) ||
+			(strcmp(key, "reach") == 0 && *doc_text(item, "url")))
 			continue;
 		if (json_is_string(value))
 			printf(" %s %s ", shown(key),

@@ -8,12 +8,14 @@
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/shown.h"
+#include "cli/stream.h"
 #include "cli/verbs.h"
 
 #define FOLLOW_NS 150000000
 
 struct printing {
 	struct invocation *call;
+	struct stream stream; /* with --json */
 	const char *name; /* of one container, or NULL for all */
 	json_t *members; /* of a group; or NULL */
 	int64_t since_us;
@@ -72,15 +74,6 @@ static void print_one(struct printing *printing, const json_t *event)
 		shown(doc_text(event, "actor")), colour ? "\033[0m" : "");
 }
 
-static void print_line(const json_t *event)
-{
-	char *line = json_shown(event, JSON_COMPACT);
-
-	if (line)
-		puts(line);
-	free(line);
-}
-
 /* Of a group, those that are in it now. */
 static bool is_wanted(const struct printing *printing, const json_t *event)
 {
@@ -97,8 +90,7 @@ static bool is_wanted(const struct printing *printing, const json_t *event)
 
 static int print_new(struct printing *printing, struct th_error *err)
 {
-	const json_t *event;
-	json_t *doc = NULL;
+	json_t *doc = NULL, *event;
 	size_t i;
 
 	if (th_container_events(printing->call->hull, printing->name,
@@ -110,7 +102,7 @@ static int print_new(struct printing *printing, struct th_error *err)
 		if (!is_wanted(printing, event))
 			continue;
 		if (printing->call->json)
-			print_line(event);
+			stream_put(&printing->stream, json_incref(event));
 		else
 			print_one(printing, event);
 		printing->count++;
@@ -161,8 +153,11 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
+	stream_open(&printing.stream, call, "events");
 	/* What has become of those without a keeper belongs to it. */
-	if (read_time(option_value(call, "since"), &printing.since_us, &err) ||
+	if (stream_may_follow(call, &err) ||
+		read_time(option_value(call, "since"), &printing.since_us,
+			&err) ||
 		th_store_settle(call->hull, &err) ||
 		(call->object_count &&
 			find(&printing, call->objects[0], &err)) ||
@@ -174,6 +169,8 @@ static int run(struct invocation *call)
 				? "nothing has happened since then"
 				: "there are no events yet; they come with "
 				  "the first container: tidyhull launch IMAGE");
+	if (call->json && (!err.code || printing.count))
+		stream_close(&printing.stream);
 	json_decref(printing.members);
 	return code;
 }
@@ -186,8 +183,7 @@ static const struct option_spec options[] = {
 
 static const char *const text[] = {"Times are UTC. Each line shows the new "
 				   "state (a dot if unchanged), the",
-	"cause, and who did it. Removed containers are included.",
-	"With --json, each event is one line.", NULL};
+	"cause, and who did it. Removed containers are included.", NULL};
 
 static const char *const examples[] = {"tidyhull timeline gauge-north",
 	"tidyhull timeline --since 1h", "tidyhull timeline --follow", NULL};
@@ -201,7 +197,7 @@ const struct verb verb_timeline = {.name = "timeline",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_LINES,
 	.least = 0,
 	.most = 1,
 	.run = run};

@@ -24,7 +24,8 @@ static int watch(struct invocation *call)
 	if (!isatty(1) || call->json) {
 		th_fail(&err, TH_USAGE, "--watch is for a terminal");
 		th_hint(&err,
-			"programs follow: tidyhull timeline --follow --json");
+			"programs follow: tidyhull timeline --follow "
+			"--json-lines");
 		return say_error(&err);
 	}
 	while (code == EXIT_DONE && !interrupted()) {

@@ -127,7 +127,12 @@ static void read_command(int pid, const char *name, struct th_process_row *row)
 
 	th_buf_init(&text, FILE_MAX);
 	if (read_proc(pid, "cmdline", &text)) {
-		for (size_t i = 0; i + 1 < text.len; i++) {
+		/* Servers that write a title there fill up the rest. */
+		while (text.len > 1 &&
+			(text.data[text.len - 1] == '\0' ||
+				text.data[text.len - 1] == ' '))
+			text.data[--text.len] = '\0';
+		for (size_t i = 0; i < text.len; i++) {
 			unsigned char byte = (unsigned char)text.data[i];
 
 			/* What could steer a terminal is not shown. */

@@ -277,12 +277,12 @@ int th_hull_host(th_hull *hull, json_t **doc, th_error *error)
 	library_begin(doc);
 	for (size_t i = 0; i < count; i++)
 		json_array_append_new(checks,
-			json_pack("{s:s s:b s:b s:s s:s s:s}", "what",
+			json_pack("{s:s s:b s:b s:s s:s s:o}", "what",
 				list[i].what, "able",
 				list[i].state != TH_ABILITY_MISSING, "less",
 				list[i].state == TH_ABILITY_LESS, "here",
 				list[i].here, "use", list[i].use, "advice",
-				list[i].advice));
+				th_json_word(list[i].advice)));
 	return library_give_list("checks", checks, doc, error ? error : &own);
 }
 

@@ -102,11 +102,11 @@ int th_store_check(th_hull *hull, bool repair, json_t **doc, th_error *error)
 
 		whole &= one->mended[0] != '\0';
 		json_array_append_new(list,
-			json_pack("{s:s s:o s:o s:s}", "part",
+			json_pack("{s:s s:o s:o s:o}", "part",
 				th_part_word(one->part), "what",
 				th_view_said(one->what), "finding",
 				th_view_said(one->text), "mended",
-				one->mended));
+				th_json_word(one->mended)));
 	}
 	return library_give(json_pack("{s:b s:o s:I s:I s:I s:I s:I}", "whole",
 				    (int)whole, "findings", list, "images",

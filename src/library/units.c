@@ -265,10 +265,8 @@ static json_t *view_file(const struct asking *asking,
 	if (manager)
 		th_manager_state(manager, file->name, enabled, active);
 	return json_pack("{s:s s:s s:o s:o s:b}", "unit", file->name, "path",
-		asking->folder, "enabled",
-		enabled[0] ? json_string(enabled) : json_null(), "state",
-		active[0] ? json_string(active) : json_null(), "edited",
-		(int)file->edited);
+		asking->folder, "enabled", th_json_word(enabled), "state",
+		th_json_word(active), "edited", (int)file->edited);
 }
 
 int th_unit_list(

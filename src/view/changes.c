@@ -52,22 +52,21 @@ static json_t *view_change(const struct th_file_change *change)
 	} aspects[] = {{TH_ASPECT_KIND, "kind"}, {TH_ASPECT_CONTENT, "content"},
 		{TH_ASPECT_OWNER, "owner"}, {TH_ASPECT_MODE, "mode"},
 		{TH_ASPECT_TIME, "time"}};
-	json_t *list = json_array(), *doc;
+	json_t *list = json_array();
 
 	for (size_t i = 0; i < sizeof(aspects) / sizeof(*aspects); i++) {
 		if (change->aspects & aspects[i].aspect)
 			json_array_append_new(
 				list, json_string(aspects[i].word));
 	}
-	doc = json_pack("{s:s s:o s:s s:o s:I s:o}", "change",
+	return json_pack("{s:s s:o s:s s:o s:I s:o s:o}", "change",
 		kinds[change->kind], "path", path_json(change->path), "kind",
 		kind_of_file(change->mode), "what", list, "bytes",
 		(json_int_t)change->bytes, "modified",
-		th_json_time(change->time_us));
-	if (doc && change->kind == TH_FILE_CHANGED)
-		json_object_set_new(doc, "before-bytes",
-			json_integer((json_int_t)change->before_bytes));
-	return doc;
+		th_json_time(change->time_us), "before-bytes",
+		change->kind == TH_FILE_CHANGED
+			? json_integer((json_int_t)change->before_bytes)
+			: json_null());
 }
 
 json_t *th_view_changes(const struct th_file_changes *changes)

@@ -51,16 +51,13 @@ static json_t *describe_ports(const struct th_context *context, const char *id)
 		json_t *port;
 
 		near_address(&rows[i], address);
-		port = json_pack("{s:i s:s s:s s:i s:s}", "port", rows[i].port,
-			"protocol", rows[i].protocol, "address",
+		port = json_pack("{s:i s:s s:s s:i s:s s:o}", "port",
+			rows[i].port, "protocol", rows[i].protocol, "address",
 			rows[i].address, "host-port", rows[i].host_port,
-			"reach", address);
-		if (is_http(rows[i].port)) {
-			char url[100];
-
-			snprintf(url, sizeof(url), "http://%s", address);
-			json_object_set_new(port, "url", json_string(url));
-		}
+			"reach", address, "url",
+			is_http(rows[i].port)
+				? json_sprintf("http://%s", address)
+				: json_null());
 		json_array_append_new(list, port);
 	}
 	free(rows);
@@ -77,9 +74,9 @@ static json_t *describe_places(const struct th_context *context, const char *id)
 	th_network_places(context->store, id, places, &count, &ignored);
 	for (size_t i = 0; i < count; i++)
 		json_array_append_new(list,
-			json_pack("{s:s s:s s:s}", "network", places[i].network,
-				"address", places[i].address4, "address6",
-				places[i].address6));
+			json_pack("{s:s s:o s:o}", "network", places[i].network,
+				"address", th_json_word(places[i].address4),
+				"address6", th_json_word(places[i].address6)));
 	return list;
 }
 
@@ -107,20 +104,21 @@ json_t *th_view_container(
 	th_state_addresses(
 		context->store->db, row->id, address4, address6, &err);
 	if (row->outcome != TH_OUTCOME_NONE) {
-		outcome = json_pack("{s:s s:s s:s s:b}", "kind",
+		outcome = json_pack("{s:s s:s s:o s:b s:o s:o}", "kind",
 			th_outcome_word(row->outcome), "cause",
 			th_cause_word(row->cause.kind), "reason",
-			outcome_reason(row, text), "asked",
-			th_cause_is_asked(&row->cause));
-		if (row->outcome == TH_OUTCOME_EXITED)
-			json_object_set_new(
-				outcome, "exit-code", json_integer(row->code));
-		if (row->outcome == TH_OUTCOME_SIGNAL)
-			json_object_set_new(
-				outcome, "signal", json_integer(row->code));
+			th_json_word(outcome_reason(row, text)), "asked",
+			th_cause_is_asked(&row->cause), "exit-code",
+			row->outcome == TH_OUTCOME_EXITED
+				? json_integer(row->code)
+				: json_null(),
+			"signal",
+			row->outcome == TH_OUTCOME_SIGNAL
+				? json_integer(row->code)
+				: json_null());
 	}
 	doc = json_pack("{s:s s:s s:s s:s s:o s:s s:s s:s s:b s:o s:o s:o s:o "
-			"s:s s:s s:s}",
+			"s:o s:o s:o}",
 		"kind", "container", "id", row->id, "name", row->name, "state",
 		th_state_word(row->state), "outcome", outcome, "image",
 		row->image_name, "image-digest", row->image, "command",
@@ -129,8 +127,9 @@ json_t *th_view_container(
 		th_json_time(row->started_us), "ended",
 		th_json_time(row->ended_us), "ports",
 		describe_ports(context, row->id), "network",
-		th_network_text(context, row->network, network), "address",
-		address4, "address6", address6);
+		th_json_word(th_network_text(context, row->network, network)),
+		"address", th_json_word(address4), "address6",
+		th_json_word(address6));
 	json_object_set_new(doc, "networks", describe_places(context, row->id));
 	json_object_set_new(doc, "restart",
 		json_pack("{s:s s:i s:i s:o}", "policy",
@@ -144,12 +143,10 @@ json_t *th_view_container(
 	else
 		json_object_set_new(doc, "group", json_null());
 	json_object_set_new(doc, "wanted", json_boolean(row->wanted));
-	json_object_set_new(doc, "probe",
-		row->probe[0] ? json_string(row->probe) : json_null());
-	json_object_set_new(doc, "health",
-		row->health[0] ? json_string(row->health) : json_null());
-	if (doc && row->pid)
-		json_object_set_new(doc, "pid", json_integer(row->pid));
+	json_object_set_new(doc, "probe", th_json_word(row->probe));
+	json_object_set_new(doc, "health", th_json_word(row->health));
+	json_object_set_new(
+		doc, "pid", row->pid ? json_integer(row->pid) : json_null());
 	return doc;
 }
 
@@ -202,12 +199,14 @@ json_t *th_view_network(
 	json_t *doc;
 
 	th_network_users(context->store, row->name, &users, &ignored);
-	doc = json_pack("{s:s s:s s:s s:s s:b s:b s:b s:b s:o s:o}", "kind",
-		"network", "name", row->name, "subnet", row->subnet4, "subnet6",
-		row->subnet6, "outside", !row->internal, "host-loopback",
-		(int)row->loopback, "up", row->running > 0, "by-hand",
-		(int)row->by_hand, "created", th_json_time(row->created_us),
-		"containers", th_json_from_strings(&users));
+	doc = json_pack("{s:s s:s s:o s:o s:b s:b s:b s:b s:o s:o}", "kind",
+		"network", "name", row->name, "subnet",
+		th_json_word(row->subnet4), "subnet6",
+		th_json_word(row->subnet6), "outside", !row->internal,
+		"host-loopback", (int)row->loopback, "up", row->running > 0,
+		"by-hand", (int)row->by_hand, "created",
+		th_json_time(row->created_us), "containers",
+		th_json_from_strings(&users));
 	th_strings_release(&users);
 	return doc;
 }
@@ -393,11 +392,12 @@ json_t *th_view_container_fully(const struct th_context *context,
 
 json_t *th_view_image(const struct th_image_row *row)
 {
-	return json_pack("{s:s s:s s:o s:s s:s s:I s:I s:I s:o s:I}", "kind",
+	return json_pack("{s:s s:s s:o s:s s:o s:I s:I s:I s:o s:I}", "kind",
 		"image", "digest", row->digest, "names",
 		th_json_from_strings(&row->tags), "platform", row->platform,
-		"created", row->created, "size", (json_int_t)row->blob_bytes,
-		"on-disk", (json_int_t)row->disk_bytes, "shared",
+		"created", th_json_word(row->created), "size",
+		(json_int_t)row->blob_bytes, "on-disk",
+		(json_int_t)row->disk_bytes, "shared",
 		(json_int_t)row->shared_bytes, "pulled",
 		th_json_time(row->pulled_us), "containers",
 		(json_int_t)row->containers);

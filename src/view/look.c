@@ -79,17 +79,13 @@ json_t *th_view_process(const struct th_process_row *row)
 json_t *th_view_event(const struct th_event_row *row)
 {
 	char text[TH_CAUSE_TEXT];
-	json_t *doc;
+	bool ended = row->outcome[0] != '\0';
 
 	th_cause_format(&row->cause, text);
-	doc = json_pack("{s:o s:s s:s s:s s:s s:s s:s s:s}", "time",
+	return json_pack("{s:o s:s s:s s:o s:s s:s s:s s:s s:o s:o}", "time",
 		th_json_time(row->time_us), "container", row->container, "name",
-		row->name, "from", row->from, "to", row->to, "kind",
-		th_cause_word(row->cause.kind), "cause", text, "actor",
-		row->actor);
-	if (doc && row->outcome[0]) {
-		json_object_set_new(doc, "outcome", json_string(row->outcome));
-		json_object_set_new(doc, "code", json_integer(row->code));
-	}
-	return doc;
+		row->name, "from", th_json_word(row->from), "to", row->to,
+		"kind", th_cause_word(row->cause.kind), "cause", text, "actor",
+		row->actor, "outcome", th_json_word(row->outcome), "code",
+		ended ? json_integer(row->code) : json_null());
 }

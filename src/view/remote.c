@@ -73,8 +73,10 @@ json_t *th_view_resolved(const char *name, const struct th_resolved *resolved)
 	json_t *config = NULL, *part, *doc;
 	char text[TH_PLATFORM_TEXT];
 
-	doc = json_pack("{s:s s:s s:o}", "name", name, "digest",
-		resolved->first, "platforms", view_offers(resolved));
+	doc = json_pack("{s:s s:s s:o s:n s:n s:n s:n s:n s:n s:n s:n}", "name",
+		name, "digest", resolved->first, "platforms",
+		view_offers(resolved), "platform", "manifest-digest", "created",
+		"download", "layers", "config", "history", "note");
 	if (!resolved->config.diff_ids.count)
 		return doc;
 	th_json_parse(resolved->config_body.data, resolved->config_body.len,
@@ -84,7 +86,7 @@ json_t *th_view_resolved(const char *name, const struct th_resolved *resolved)
 	json_object_set_new(
 		doc, "manifest-digest", json_string(resolved->digest));
 	json_object_set_new(
-		doc, "created", json_string(resolved->config.created));
+		doc, "created", th_json_word(resolved->config.created));
 	json_object_set_new(doc, "download",
 		json_integer((json_int_t)download_bytes(resolved)));
 	json_object_set_new(doc, "layers", view_layers(resolved, config));

@@ -20,6 +20,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "e2e/shapes.h"
 
 #define WORDS_MAX 64
 #define PATIENCE_MS 15000
@@ -225,6 +226,8 @@ static struct result *run(const char *program, uid_t uid, const char *input,
 	close(out[0]);
 	close(err[0]);
 	result.code = wait_for(pid);
+	if (program)
+		shapes_keep(words, result.out, result.err);
 	return &result;
 }
 

@@ -6,6 +6,7 @@
 
 #include "e2e/harness.h"
 #include "e2e/host_model.h"
+#include "e2e/shapes.h"
 #include "e2e/world.h"
 
 extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
@@ -142,6 +143,8 @@ int main(int argc, char **argv)
 	code = suites_run(
 		only && strcmp(only, asked[0]->name) == 0 ? asked : suites,
 		only, world_begin, world_end);
+	if (shapes_check(argv[1]))
+		code = 1;
 	if (host_model_compare())
 		code = 1;
 	world_leave();

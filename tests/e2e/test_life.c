@@ -413,7 +413,7 @@ static void events_tell_the_whole_story(void)
 	CODE(hull("remove box"), 0);
 	/* It is told after its removal, each event a line. */
 	snprintf(copy, sizeof(copy), "%.8000s",
-		hull("timeline box --json")->out);
+		hull("timeline box --json-lines")->out);
 	for (line = strtok_r(copy, "\n", &rest); line;
 		line = strtok_r(NULL, "\n", &rest)) {
 		json_t *event = json_loads(line, 0, NULL);

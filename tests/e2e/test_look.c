@@ -110,10 +110,25 @@ static void logs_of_the_living_and_the_dead(void)
 	CHECK_TEXT(hull("logs box --until 2026-01-01")->out, "");
 	SAYS(hull("logs box --since 10m")->out, "one");
 	CHECK_TEXT(hull("logs box --since 2099-01-01")->out, "");
-	result = hull("logs box --json --last 1");
+	result = hull("logs box --json-lines --last 1");
 	line = json_loads(result->out, 0, NULL);
 	CHECK_TEXT(json_string_value(json_object_get(line, "text")), "four");
 	json_decref(line);
+	line = hull_json("logs box --json --last 2");
+	CHECK_INT(json_array_size(json_object_get(line, "lines")), 2);
+	json_decref(line);
+	line = hull_json("logs box --json --last 0");
+	CHECK_INT(json_array_size(json_object_get(line, "lines")), 0);
+	json_decref(line);
+	CHECK_TEXT(hull("logs box --json-lines --last 0")->out, "");
+	line = hull_json("timeline box --json");
+	CHECK(json_array_size(json_object_get(line, "events")) > 1);
+	json_decref(line);
+	/* What goes on has no end that a document needs. */
+	result = hull("logs box --json --follow");
+	CODE(result, 2);
+	SAYS(result->err, "use --json-lines");
+	CODE(hull("timeline --json --follow"), 2);
 	CODE(hull("remove box"), 0);
 }
 

@@ -119,7 +119,7 @@ static size_t check_events(void)
 	size_t known = 0, count = 0;
 	FILE *file;
 
-	CHECK_INT(wait_for(hull_start("events", "timeline --json")), 0);
+	CHECK_INT(wait_for(hull_start("events", "timeline --json-lines")), 0);
 	snprintf(path, sizeof(path), "%s/events", world_folder);
 	file = fopen(path, "r");
 	while (file && fgets(line, sizeof(line), file)) {

@@ -64,7 +64,7 @@ static void a_look_downloads_nothing(void)
 {
 	char images[600];
 	struct result *result;
-	json_t *doc;
+	json_t *doc, *one;
 	int port;
 
 	snprintf(images, sizeof(images), "%s/demo-images", world_build);
@@ -78,7 +78,8 @@ static void a_look_downloads_nothing(void)
 	SAYS(result->out, "80/tcp");
 	SAYS(result->out, "in 3 layers");
 	doc = hull_json("peek selwick/gauge --json");
-	CHECK_INT(json_array_size(json_object_get(doc, "layers")), 3);
+	one = json_array_get(json_object_get(doc, "images"), 0);
+	CHECK_INT(json_array_size(json_object_get(one, "layers")), 3);
 	json_decref(doc);
 	/* The config alone was read, each time. */
 	CHECK_INT(count_lines_with("log", "/blobs/", ""), 2);
@@ -133,7 +134,9 @@ static void indexes_may_lie_in_indexes(void)
 	/* It is found by the digest of the index as well. */
 	doc = hull_json("peek selwick/gauge:nested --json");
 	snprintf(digest, sizeof(digest), "%s",
-		json_string_value(json_object_get(doc, "digest")));
+		json_string_value(json_object_get(
+			json_array_get(json_object_get(doc, "images"), 0),
+			"digest")));
 	json_decref(doc);
 	result = hull("show selwick/gauge@%s", digest);
 	CODE(result, 0);

@@ -80,6 +80,12 @@ static void hostile_names_do_no_harm(void)
 	SAYS(result->out, "4711");
 	CHECK(strchr(result->out, '\033') == NULL);
 	CODE(hull("remove --force box"), 0);
+	/* Titles of servers are filled up to the room that there was. */
+	CODE(hull("launch selwick/base --name box --network none -- sh -c "
+		  "'sleep 1000; true' 'padded      '"),
+		0);
+	SAYS(hull("processes box --columns command")->out, "true padded\n");
+	CODE(hull("remove --force box"), 0);
 }
 
 static void what_does_not_run_has_none(void)

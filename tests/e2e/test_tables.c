@@ -141,6 +141,66 @@ static void watched(void)
 	CODE(hull("remove the-gauge-of-the-northern-mole shorter"), 0);
 }
 
+static void the_meter_takes_keys(void)
+{
+	int master;
+	pid_t pid;
+
+	CODE(hull("launch selwick/base --name work --network none -- sleep "
+		  "4711"),
+		0);
+	CODE(hull("launch selwick/base --name other --network none -- sleep "
+		  "4711"),
+		0);
+	pid = hull_terminal(&master, "meter --sort cpu");
+	CHECK(screen_until(master, screen, "2 containers running"));
+	CHECK(screen_until(master, screen, "q: quit"));
+	/* Down, then all of one; back, and a key that means nothing. */
+	type_keys(master, "a\033OB\033OB\r");
+	CHECK(screen_until(master, screen, "processes; the last"));
+	type_keys(master, "\r\033x");
+	CHECK(screen_until(master, screen, "2 containers running"));
+	/* Disks instead of the network, as there is no room for both. */
+	type_keys(master, "d");
+	CHECK(screen_until(master, screen, "written"));
+	CODE(hull("remove --force other"), 0);
+	CHECK(screen_until(master, screen, " running: CPU"));
+	type_keys(master, "q");
+	CHECK_INT(wait_for(pid), 0);
+	close(master);
+	pid = hull_terminal(&master, "meter");
+	CHECK(screen_until(master, screen, "q: quit"));
+	type_keys(master, "\003");
+	CHECK_INT(wait_for(pid), 0);
+	close(master);
+	CODE(hull("remove --force work"), 0);
+}
+
+static bool has_two_readings(void *arg)
+{
+	(void)arg;
+	return count_lines_with("readings", "\"time\"", "cpu-percent") >= 2;
+}
+
+static void readings_line_by_line(void)
+{
+	json_t *doc;
+	pid_t pid;
+
+	CODE(hull("launch selwick/base --name work --network none -- sleep "
+		  "4711"),
+		0);
+	doc = hull_json("meter --json-lines --once");
+	CHECK_INT(json_array_size(json_object_get(doc, "containers")), 1);
+	json_decref(doc);
+	CHECK_INT(strchr(hull("meter --json-lines --once")->out, '\n')[1], 0);
+	pid = hull_start("readings", "meter --json-lines");
+	CHECK(wait_until(has_two_readings, NULL));
+	kill(pid, SIGINT);
+	CHECK_INT(wait_for(pid), 0);
+	CODE(hull("remove --force work"), 0);
+}
+
 static void nothing_says_what_next(void)
 {
 	static const char *const lines[][2] = {
@@ -165,6 +225,8 @@ static const CU_TestInfo tests[] = {
 	{"names are whole and lines fit", names_are_whole_and_lines_fit},
 	{"long texts are broken", long_texts_are_broken},
 	{"columns of every table", columns_of_every_table},
-	{"watched", watched}, CU_TEST_INFO_NULL};
+	{"the meter takes keys", the_meter_takes_keys},
+	{"readings line by line", readings_line_by_line}, {"watched", watched},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_tables = {"tables", tests};
