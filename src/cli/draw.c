@@ -3,10 +3,20 @@
 #include <langinfo.h>
 #include <stdio.h>
 #include <string.h>
+#include <sys/ioctl.h>
 
 bool draws_blocks(void)
 {
 	return strcmp(nl_langinfo(CODESET), "UTF-8") == 0;
+}
+
+int draw_columns(void)
+{
+	struct winsize size;
+
+	return ioctl(1, TIOCGWINSZ, &size) == 0 && size.ws_col > 20
+		? size.ws_col
+		: 80;
 }
 
 const char *draw_level(double part)

@@ -9,6 +9,9 @@
 /* True where the locale's characters are UTF-8. */
 bool draws_blocks(void);
 
+/* How many columns there are: those of the terminal, or 80 in a pipe. */
+int draw_columns(void);
+
 /* One character whose height says how much of 0 to 1 it is; the lowest for what
  * is above nothing. */
 const char *draw_level(double part);

@@ -147,8 +147,9 @@ static int run_verb(struct invocation *call, struct th_error *err)
 {
 	int code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
 		? say_error(err)
-		: call->verb->flags & VERB_TABLE ? run_table(call)
-						 : call->verb->run(call);
+		: call->verb->flags & (VERB_TABLE | VERB_WATCH)
+		? run_table(call)
+		: call->verb->run(call);
 
 	progress_end(call->progress);
 	if (works_on_store(call) && !call->quiet)

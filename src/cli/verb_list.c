@@ -6,6 +6,7 @@
 #include "cli/doc.h"
 #include "cli/image_names.h"
 #include "cli/list_images.h"
+#include "cli/list_tree.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -295,6 +296,24 @@ static const struct listing {
 	{"volumes", TH_KIND_VOLUME, "name", print_volumes},
 	{"networks", TH_KIND_NETWORK, "name", print_networks}};
 
+/* Takes the document over. */
+static int end_tree(
+	struct invocation *call, const struct listing *listing, json_t *doc)
+{
+	struct th_error err = {0};
+
+	if (listing->kind != TH_KIND_CONTAINER)
+		th_fail(&err, TH_USAGE,
+			"--tree draws containers by their networks, not %s",
+			listing->name);
+	else if (!doc_count(doc, "containers"))
+		listing->print(call, doc);
+	else
+		list_tree(call, doc_part(doc, "containers"), &err);
+	json_decref(doc);
+	return err.code ? say_error(&err) : EXIT_DONE;
+}
+
 static int list(struct invocation *call, const struct listing *listing)
 {
 	struct th_error err = {0};
@@ -303,6 +322,8 @@ static int list(struct invocation *call, const struct listing *listing)
 	if (th_list(call->hull, listing->kind, option_given(call, "all"), &doc,
 		    &err))
 		return say_error(&err);
+	if (option_given(call, "tree") && !call->json && !call->quiet)
+		return end_tree(call, listing, doc);
 	if (call->json)
 		return print_json(doc);
 	if (call->quiet)
@@ -334,6 +355,7 @@ static int run(struct invocation *call)
 
 static const struct option_spec options[] = {
 	{"all", NULL, "include those that are not running"},
+	{"tree", NULL, "containers below their networks and groups"},
 	{NULL, NULL, NULL}};
 
 static const char *const text[] = {
@@ -343,7 +365,7 @@ static const char *const text[] = {
 	NULL};
 
 static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
-	"tidyhull list images --sort -on-disk",
+	"tidyhull list images --sort -on-disk", "tidyhull list --all --tree",
 	"tidyhull list --columns container,state --watch", NULL};
 
 const struct verb verb_list = {.name = "list",

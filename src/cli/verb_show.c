@@ -5,6 +5,7 @@
 #include <unistd.h>
 
 #include "cli/doc.h"
+#include "cli/image_tree.h"
 #include "cli/output.h"
 #include "cli/settings_text.h"
 #include "cli/shown.h"
@@ -271,7 +272,12 @@ static int print_object(struct invocation *call, json_t *doc, const char *name,
 	const char *field = option_value(call, "field");
 	const char *kind = doc_text(doc, "kind");
 	const json_t *value = field ? follow(doc, field) : NULL;
+	bool tree = option_given(call, "tree");
 
+	if (tree && (field || call->json || strcmp(kind, "image") != 0)) {
+		th_fail(err, TH_USAGE, "--tree draws the layers of an image");
+		return th_hint(err, "tidyhull show image:NAME --tree");
+	}
 	if (field && !value)
 		return th_fail(err, TH_NOT_FOUND,
 			"\"%.50s\" does not have the field %.100s", name,
@@ -282,6 +288,8 @@ static int print_object(struct invocation *call, json_t *doc, const char *name,
 		print_value(value);
 	else if (call->json)
 		json_array_append(all, doc);
+	else if (tree)
+		return image_tree(call, doc, err);
 	else if (strcmp(kind, "group") == 0)
 		print_group(doc);
 	else if (strcmp(kind, "image") == 0)
@@ -362,6 +370,8 @@ static const struct option_spec options[] = {
 	{"field", "PATH",
 		"only this field: state, ports.0.host-port, settings.env"},
 	{"reveal", NULL, "include hidden values"},
+	{"tree", NULL,
+		"of an image: layers, who shares them, what no one sees"},
 	{"settings", NULL,
 		"print a settings file that makes it, or them, again"},
 	{NULL, NULL, NULL}};
@@ -369,7 +379,7 @@ static const struct option_spec options[] = {
 static const char *const examples[] = {"tidyhull show gauge-north",
 	"tidyhull show gauge-north --field outcome.exit-code",
 	"tidyhull show gauge-north --settings > gauge.yaml",
-	"tidyhull show image:selwick/gauge --json", NULL};
+	"tidyhull show image:selwick/gauge --tree", NULL};
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",

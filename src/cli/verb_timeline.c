@@ -9,6 +9,7 @@
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/stream.h"
+#include "cli/timeline_drawn.h"
 #include "cli/verbs.h"
 
 #define FOLLOW_NS 150000000
@@ -16,6 +17,7 @@
 struct printing {
 	struct invocation *call;
 	struct stream stream; /* with --json */
+	struct drawn *drawn; /* with --drawn */
 	const char *name; /* of one container, or NULL for all */
 	json_t *members; /* of a group; or NULL */
 	int64_t since_us;
@@ -79,7 +81,8 @@ static bool is_wanted(const struct printing *printing, const json_t *event)
 {
 	const char *id = doc_text(event, "container");
 
-	if (doc_time(event, "time") < printing->since_us)
+	/* A picture begins with what was before. */
+	if (!printing->drawn && doc_time(event, "time") < printing->since_us)
 		return false;
 	for (size_t i = 0; i < json_array_size(printing->members); i++) {
 		if (strcmp(doc_item(printing->members, i), id) == 0)
@@ -101,7 +104,9 @@ static int print_new(struct printing *printing, struct th_error *err)
 	{
 		if (!is_wanted(printing, event))
 			continue;
-		if (printing->call->json)
+		if (printing->drawn)
+			drawn_take(printing->drawn, event);
+		else if (printing->call->json)
 			stream_put(&printing->stream, json_incref(event));
 		else
 			print_one(printing, event);
@@ -147,15 +152,30 @@ static int follow(struct printing *printing, struct th_error *err)
 	return 0;
 }
 
+static int may_draw(const struct invocation *call, struct th_error *err)
+{
+	if (!option_given(call, "drawn"))
+		return 0;
+	if (option_given(call, "follow")) {
+		th_fail(err, TH_USAGE, "a picture does not follow");
+		return th_hint(err, "use --drawn --watch");
+	}
+	return call->json ? th_fail(err, TH_USAGE,
+				    "--drawn is for people, not for --json")
+			  : 0;
+}
+
 static int run(struct invocation *call)
 {
-	struct printing printing = {.call = call};
+	struct drawn drawn = {0};
+	struct printing printing = {.call = call,
+		.drawn = option_given(call, "drawn") ? &drawn : NULL};
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
 	stream_open(&printing.stream, call, "events");
 	/* What has become of those without a keeper belongs to it. */
-	if (stream_may_follow(call, &err) ||
+	if (stream_may_follow(call, &err) || may_draw(call, &err) ||
 		read_time(option_value(call, "since"), &printing.since_us,
 			&err) ||
 		th_store_settle(call->hull, &err) ||
@@ -164,6 +184,8 @@ static int run(struct invocation *call)
 		print_new(&printing, &err) ||
 		(option_given(call, "follow") && follow(&printing, &err)))
 		code = say_error(&err);
+	else if (printing.drawn && printing.count)
+		drawn_print(&drawn, printing.since_us);
 	else if (!printing.count && !call->json && !call->quiet)
 		puts(option_given(call, "since")
 				? "nothing has happened since then"
@@ -171,12 +193,14 @@ static int run(struct invocation *call)
 				  "the first container: tidyhull launch IMAGE");
 	if (call->json && (!err.code || printing.count))
 		stream_close(&printing.stream);
+	drawn_release(&drawn);
 	json_decref(printing.members);
 	return code;
 }
 
 static const struct option_spec options[] = {
 	{"follow", NULL, "continue with new events"},
+	{"drawn", NULL, "as a picture: a bar for each container"},
 	{"since", "TIME",
 		"only from this time on: 10m, or 2026-03-01T05:12:00Z"},
 	{NULL, NULL, NULL}};
@@ -186,7 +210,8 @@ static const char *const text[] = {"Times are UTC. Each line shows the new "
 	"cause, and who did it. Removed containers are included.", NULL};
 
 static const char *const examples[] = {"tidyhull timeline gauge-north",
-	"tidyhull timeline --since 1h", "tidyhull timeline --follow", NULL};
+	"tidyhull timeline --since 1h --drawn", "tidyhull timeline --follow",
+	NULL};
 
 const struct verb verb_timeline = {.name = "timeline",
 	.group = "look",
@@ -197,7 +222,7 @@ const struct verb verb_timeline = {.name = "timeline",
 	.text = text,
 	.examples = examples,
 	.options = options,
-	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_LINES,
+	.flags = VERB_STORE | VERB_LOOK | VERB_JSON | VERB_LINES | VERB_WATCH,
 	.least = 0,
 	.most = 1,
 	.run = run};

@@ -60,7 +60,7 @@ static const struct {
 	[TH_CAUSE_POLICY_NEVER] = {"policy-never",
 		"its restart policy became never"},
 	[TH_CAUSE_PROBE_FAILED] = {"probe-failed",
-		"its probe failed {number} times in a row: {text}"},
+		"its probe failed {number} time{s} in a row: {text}"},
 	[TH_CAUSE_COULD_NOT_START] = {"could-not-start",
 		"could not be started: {text}"},
 	[TH_CAUSE_KEEPER_LOST] = {"keeper-lost", "found without its keeper"},

@@ -125,6 +125,36 @@ static int take_target(struct th_probe *probe, const char *target, bool http)
 	return 0;
 }
 
+/* True where the text after a comma would be read as a setting. */
+static bool is_like_setting(const char *text)
+{
+	static const char *const names[] = {
+		"every=", "grace=", "timeout=", "accept=", "limit="};
+
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		if (strncmp(text, names[i], strlen(names[i])) == 0)
+			return true;
+	}
+	return false;
+}
+
+/* Settings in a command that is not quoted: one behind them is not known, or
+ * they would have been taken. */
+static bool holds_settings(const char *command)
+{
+	char quote = '\0';
+
+	for (; *command; command++) {
+		if (quote ? *command == quote
+			  : *command == '\'' || *command == '"')
+			quote = quote ? '\0' : *command;
+		else if (!quote && *command == ',' &&
+			is_like_setting(command + 1))
+			return true;
+	}
+	return false;
+}
+
 int th_probe_parse(
 	const char *text, struct th_probe *probe, struct th_error *err)
 {
@@ -150,6 +180,8 @@ int th_probe_parse(
 	} else if (strncmp(copy, "tcp:", 4) == 0) {
 		rc = take_target(probe, copy + 4, false);
 	} else if (strncmp(copy, "exec:", 5) == 0) {
+		if (holds_settings(copy + 5))
+			return wrong(text, strrchr(copy, ',') + 1, err);
 		probe->kind = TH_PROBE_EXEC;
 		rc = split_command(copy + 5, &probe->command, err);
 	}
@@ -163,19 +195,6 @@ int th_probe_parse(
 }
 
 /* ---- and back ---- */
-
-/* True where the text after a comma would be read as a setting. */
-static bool is_like_setting(const char *text)
-{
-	static const char *const names[] = {
-		"every=", "grace=", "timeout=", "accept=", "limit="};
-
-	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
-		if (strncmp(text, names[i], strlen(names[i])) == 0)
-			return true;
-	}
-	return false;
-}
 
 /* How much of the word can stand in the quotes: to the next quote of the same
  * kind, or to a comma that must not stand before a setting. */

@@ -1,4 +1,5 @@
 #include "view/describe.h"
+#include "view/history.h"
 
 #include <fcntl.h>
 #include <stdio.h>
@@ -432,42 +433,52 @@ static json_t *describe_sharers(const struct th_context *context,
 }
 
 static json_t *describe_layer(const struct th_context *context,
-	const struct th_image_row *row, const struct th_image_layer *layer)
+	const struct th_image_row *row, const struct th_image_layer *layer,
+	json_t *made_by)
 {
-	return json_pack("{s:s s:s s:I s:I s:o}", "digest", layer->blob,
+	return json_pack("{s:s s:s s:I s:I s:o s:o}", "digest", layer->blob,
 		"diff-id", layer->diff_id, "size",
 		(json_int_t)layer->size_bytes, "unpacked",
 		(json_int_t)layer->tree_bytes, "shared-with",
-		describe_sharers(context, row, layer->diff_id));
+		describe_sharers(context, row, layer->diff_id), "made-by",
+		made_by);
+}
+
+/* A new reference; NULL where it cannot be read. */
+static json_t *config_of(
+	const struct th_context *context, const struct th_image_row *row)
+{
+	struct th_error ignored = {0}; /* then it is not shown */
+	json_t *config = NULL;
+	struct th_buf body;
+
+	th_buf_init(&body, TH_MANIFEST_MAX);
+	if (th_blob_read(context->store, row->config, &body, &ignored) == 0)
+		th_json_parse(
+			body.data, body.len, "the config", &config, &ignored);
+	th_buf_release(&body);
+	return config;
 }
 
 json_t *th_view_image_fully(
 	const struct th_context *context, const struct th_image_row *row)
 {
-	json_t *doc = th_view_image(row), *list = json_array(), *config = NULL;
+	json_t *doc = th_view_image(row), *list = json_array();
+	json_t *config = config_of(context, row), *part;
 	struct th_image_layer *layers = NULL;
-	struct th_error err = {0};
+	struct th_error ignored = {0}; /* then none are shown */
 	size_t count = 0;
-	struct th_buf body;
 
-	if (th_image_state_layers(
-		    context->store, row->digest, &layers, &count, &err) == 0) {
-		for (size_t i = 0; i < count; i++)
-			json_array_append_new(
-				list, describe_layer(context, row, &layers[i]));
-	}
+	th_image_state_layers(
+		context->store, row->digest, &layers, &count, &ignored);
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(list,
+			describe_layer(context, row, &layers[i],
+				th_view_made_by(config, i)));
 	free(layers);
 	json_object_set_new(doc, "layers", list);
-	th_buf_init(&body, TH_MANIFEST_MAX);
-	th_error_clear(&err);
-	if (th_blob_read(context->store, row->config, &body, &err) == 0 &&
-		th_json_parse(body.data, body.len, "the config", &config,
-			&err) == 0) {
-		json_t *part = json_object_get(config, "config");
-
-		json_object_set(doc, "config", part ? part : json_null());
-	}
+	part = json_object_get(config, "config");
+	json_object_set(doc, "config", part ? part : json_null());
 	json_decref(config);
-	th_buf_release(&body);
 	return doc;
 }

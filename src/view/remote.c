@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/json.h"
+#include "view/history.h"
 
 static uint64_t download_bytes(const struct th_resolved *resolved)
 {
@@ -11,26 +12,6 @@ static uint64_t download_bytes(const struct th_resolved *resolved)
 	for (size_t i = 0; i < resolved->manifest.layer_count; i++)
 		total += resolved->manifest.layers[i].size_bytes;
 	return total;
-}
-
-/* The step of the history that made a layer: those that made none are passed
- * over (OCI Image Specification, config.md, "history"). */
-static const char *made_by(const json_t *config, size_t layer)
-{
-	json_t *history = json_object_get(config, "history"), *step;
-	size_t i, seen = 0;
-
-	json_array_foreach(history, i, step)
-	{
-		const char *text =
-			json_string_value(json_object_get(step, "created_by"));
-
-		if (json_is_true(json_object_get(step, "empty_layer")))
-			continue;
-		if (seen++ == layer)
-			return text ? text : "";
-	}
-	return "";
 }
 
 static json_t *view_layers(
@@ -43,12 +24,12 @@ static json_t *view_layers(
 			&resolved->manifest.layers[i];
 
 		json_array_append_new(list,
-			json_pack("{s:s s:s s:I s:s s:s}", "digest",
+			json_pack("{s:s s:s s:I s:s s:o}", "digest",
 				layer->digest, "diff-id",
 				resolved->config.diff_ids.items[i], "size",
 				(json_int_t)layer->size_bytes, "media-type",
 				layer->media_type, "made-by",
-				made_by(config, i)));
+				th_view_made_by(config, i)));
 	}
 	return list;
 }

@@ -110,7 +110,8 @@ static void become(const char *program, char **words, uid_t uid)
 	setenv("TIDYHULL_ROOT", world_store, 1);
 	setenv("TIDYHULL_CONFIG", config, 1);
 	setenv("HOME", world_folder, 1);
-	setenv("LC_ALL", "C.UTF-8", 1);
+	setenv("LC_ALL",
+		getenv("HULL_LOCALE") ? getenv("HULL_LOCALE") : "C.UTF-8", 1);
 	unsetenv("NO_COLOR");
 	if (uid && uid == world_user && world_group[0])
 		join_group();

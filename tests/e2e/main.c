@@ -20,10 +20,10 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_oci_bundle, suite_network_home, suite_share, suite_job,
 	suite_life, suite_probe, suite_logs, suite_sessions, suite_attach,
 	suite_copy, suite_why, suite_model, suite_many, suite_systemd,
-	suite_tables, suite_unit, suite_volumes, suite_settings_inside,
-	suite_ports, suite_names, suite_networks, suite_connections,
-	suite_calls, suite_intruder, suite_foreign_text, suite_users,
-	suite_stacks, suite_documents, suite_musts, suite_servers,
+	suite_tables, suite_pictures, suite_unit, suite_volumes,
+	suite_settings_inside, suite_ports, suite_names, suite_networks,
+	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
+	suite_users, suite_stacks, suite_documents, suite_musts, suite_servers,
 	suite_changes, suite_capture, suite_build, suite_runnable, suite_borrow;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
@@ -40,9 +40,9 @@ static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
 	&suite_network_home, &suite_share, &suite_job, &suite_musts,
 	&suite_life, &suite_probe, &suite_logs, &suite_sessions, &suite_attach,
 	&suite_copy, &suite_why, &suite_model, &suite_many, &suite_systemd,
-	&suite_tables, &suite_unit, &suite_volumes, &suite_settings_inside,
-	&suite_ports, &suite_names, &suite_networks, &suite_connections,
-	&suite_foreign_text, &suite_json_forms, NULL};
+	&suite_tables, &suite_pictures, &suite_unit, &suite_volumes,
+	&suite_settings_inside, &suite_ports, &suite_names, &suite_networks,
+	&suite_connections, &suite_foreign_text, &suite_json_forms, NULL};
 
 /* Only where somebody asks for them: they need an image of their own. */
 static const struct suite *const asked[] = {&suite_servers, NULL};

@@ -145,7 +145,8 @@ static void statuses_are_accepted(void)
 static void probes_are_read(void)
 {
 	static const char *const bad[] = {"http:", "http:0", "http:80x",
-		"tcp:70000", "tcp:80/health", "exec:", "exec:'a", "ping:1",
+		"tcp:70000", "tcp:80/health", "exec:", "exec:'a",
+		"exec:a,every=1s,fails=2", "ping:1",
 		"tcp:80,every=", "tcp:80,limit=0", "tcp:80,colour=1",
 		"tcp:80,accept=300", "http:80,accept=", "http:80,accept=99",
 		"http:80,accept=600", "http:80,accept=399-300",
