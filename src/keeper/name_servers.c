@@ -68,7 +68,9 @@ static int serve(
 		fds[udp][1] = -1;
 	}
 	inner_free(inner);
-	rc = th_relaying_start(&keeper->plugs.names_relaying, -1, address, "",
+	rc = th_relaying_start(&keeper->plugs.names_relaying,
+		&(struct th_relaying_way){
+			.netns = -1, .address4 = address, .address6 = ""},
 		ports, (const int(*)[2])fds, 2, err);
 	for (int udp = 0; udp < 2; udp++)
 		th_close(&fds[udp][0]);

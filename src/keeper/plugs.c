@@ -17,6 +17,7 @@
 #include "ipc/words.h"
 #include "keeper/keeper.h"
 #include "container/reach.h"
+#include "network/inner.h"
 #include "network/names.h"
 #include "network/within.h"
 #include "sandbox/rights.h"
@@ -34,6 +35,7 @@
 void keeper_plugs_init(struct plugs *plugs)
 {
 	plugs->netns = plugs->pilot_end.fd = plugs->relaying_end.fd = -1;
+	plugs->relaying_asks.fd = -1;
 	plugs->pilot.connection = plugs->pilot.users = plugs->pilot.netns = -1;
 	plugs->relaying.pidfd = plugs->relaying.control = -1;
 	plugs->names_relaying = plugs->relaying;
@@ -323,6 +325,14 @@ int keeper_close_ports(struct keeper *keeper, struct th_error *err)
 
 static int start_relay(struct keeper *keeper, struct th_error *err);
 
+static void end_relaying(struct keeper *keeper)
+{
+	th_loop_forget(&keeper->loop, &keeper->plugs.relaying_asks);
+	th_relaying_end(&keeper->plugs.relaying);
+	inner_free(keeper->plugs.relay_inner);
+	keeper->plugs.relay_inner = NULL;
+}
+
 /* Nobody but somebody with rights over it ends it, or the kernel where memory
  * runs out: connections are lost, but not the ports. */
 static void relay_lost(struct th_watch *watch, uint32_t events)
@@ -333,7 +343,7 @@ static void relay_lost(struct th_watch *watch, uint32_t events)
 
 	(void)events;
 	th_loop_forget(&keeper->loop, watch);
-	th_relaying_end(&keeper->plugs.relaying);
+	end_relaying(keeper);
 	th_rights_raise();
 	if (again && start_relay(keeper, &err))
 		again = false;
@@ -343,10 +353,48 @@ static void relay_lost(struct th_watch *watch, uint32_t events)
 						 : TH_CAUSE_RELAY_DEAD});
 }
 
+/* The relay is where the bridge is, so that a server sees the bridge's address
+ * and not its own; what listens on the loopback inside is reached from there.
+ */
+static void relay_asks(struct th_watch *watch, uint32_t events)
+{
+	struct keeper *keeper = watch->owner;
+	struct plugs *plugs = &keeper->plugs;
+
+	(void)events;
+	if (!plugs->relay_inner) {
+		/* Its thread goes into the namespace with what this one has. */
+		th_rights_raise();
+		plugs->relay_inner = inner_new(plugs->netns);
+		th_rights_rest();
+	}
+	if (!plugs->relay_inner || inner_answer(plugs->relay_inner, watch->fd))
+		th_loop_forget(&keeper->loop, watch);
+}
+
+static struct th_relaying_way relay_way(const struct keeper *keeper)
+{
+	const struct plugs *plugs = &keeper->plugs;
+	struct th_relaying_way way = {.netns = plugs->netns,
+		.address4 = plugs->joined.address4,
+		.address6 = plugs->joined.address6};
+
+	if (strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0) {
+		way.address4 = "127.0.0.1";
+		way.address6 = "::1";
+	} else if (is_shared(keeper) && plugs->joined.address4[0]) {
+		way.outside = true;
+		way.netns =
+			keeper->store->unprivileged ? plugs->pilot.netns : -1;
+	}
+	return way;
+}
+
 /* All ports but those that the program takes itself. */
 static int start_relay(struct keeper *keeper, struct th_error *err)
 {
-	bool own = strcmp(keeper->plan.network, TH_NETWORK_OWN) == 0;
+	const struct th_relaying_way way = relay_way(keeper);
+	struct plugs *plugs = &keeper->plugs;
 	size_t count = keeper->ports.count, used = 0;
 	struct th_port *ports = calloc(count, sizeof(*ports));
 	int(*fds)[2] = calloc(count, sizeof(*fds)), rc = 0;
@@ -365,18 +413,18 @@ static int start_relay(struct keeper *keeper, struct th_error *err)
 		}
 	}
 	if (rc == 0 && used) {
-		keeper->plugs.relaying_tries++;
-		rc = th_relaying_start(&keeper->plugs.relaying,
-			keeper->plugs.netns,
-			own ? "127.0.0.1" : keeper->plugs.joined.address4,
-			own ? "::1" : keeper->plugs.joined.address6, ports,
+		plugs->relaying_tries++;
+		rc = th_relaying_start(&plugs->relaying, &way, ports,
 			(const int(*)[2])fds, used, err);
-		keeper->plugs.relaying_end.owner = keeper;
-		keeper->plugs.relaying_end.ready = relay_lost;
+		plugs->relaying_end.owner = plugs->relaying_asks.owner = keeper;
+		plugs->relaying_end.ready = relay_lost;
+		plugs->relaying_asks.ready = relay_asks;
 		if (rc == 0)
-			th_loop_watch(&keeper->loop,
-				&keeper->plugs.relaying_end,
-				keeper->plugs.relaying.pidfd, EPOLLIN);
+			th_loop_watch(&keeper->loop, &plugs->relaying_end,
+				plugs->relaying.pidfd, EPOLLIN);
+		if (rc == 0 && way.outside)
+			th_loop_watch(&keeper->loop, &plugs->relaying_asks,
+				plugs->relaying.control, EPOLLIN);
 	}
 	free(ports);
 	free(fds);
@@ -386,7 +434,7 @@ static int start_relay(struct keeper *keeper, struct th_error *err)
 void keeper_end_relays(struct keeper *keeper)
 {
 	th_loop_forget(&keeper->loop, &keeper->plugs.relaying_end);
-	th_relaying_end(&keeper->plugs.relaying);
+	end_relaying(keeper);
 	th_relay_free(keeper->plugs.closed_relay);
 	keeper->plugs.closed_relay = NULL;
 	keeper->plugs.relaying_tries = 0;

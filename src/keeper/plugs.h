@@ -20,7 +20,8 @@ struct plugs {
 	struct th_watch pilot_end;
 	/* To the ports, and to name servers on the host's loopback. */
 	struct th_relaying relaying, names_relaying;
-	struct th_watch relaying_end;
+	struct th_watch relaying_end, relaying_asks;
+	struct inner *relay_inner; /* for what it asks; made with the first */
 	int relaying_tries; /* how often it was started in this run */
 	bool led; /* packets from outside are led to the ports */
 	struct th_relay *closed_relay; /* while nothing is behind the ports */

@@ -201,7 +201,7 @@ static int connect_next(struct flow *flow)
 			four->sin_port = number;
 		else
 			six->sin6_port = number;
-		fd = inner_socket(all->inside, to.ss_family, SOCK_DGRAM);
+		fd = inner_socket_to(all->inside, &to, SOCK_DGRAM);
 		if (fd < 0)
 			continue;
 		flow->inner.owner = flow;

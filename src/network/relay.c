@@ -84,16 +84,19 @@ static void add_target(struct th_relay *relay, int family, const char *text)
 	relay->target_count++;
 }
 
-struct th_relay *th_relay_new(struct th_loop *loop, int netns,
+/* Takes inside over. */
+static struct th_relay *make(struct th_loop *loop, struct inner *inside,
 	const char *address4, const char *address6)
 {
 	struct th_relay *relay = calloc(1, sizeof(*relay));
 
-	if (!relay)
+	if (!relay) {
+		inner_free(inside);
 		return NULL;
+	}
 	relay->loop = loop;
 	relay->waiting_end = &relay->waiting;
-	relay->inside = inner_new(netns);
+	relay->inside = inside;
 	if (!relay->inside) {
 		free(relay);
 		return NULL;
@@ -104,6 +107,18 @@ struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	add_target(relay, AF_INET6, address6);
 	add_target(relay, AF_INET6, "::1");
 	return relay;
+}
+
+struct th_relay *th_relay_new(struct th_loop *loop, int netns,
+	const char *address4, const char *address6)
+{
+	return make(loop, inner_new(netns), address4, address6);
+}
+
+struct th_relay *th_relay_new_outside(struct th_loop *loop, int channel,
+	const char *address4, const char *address6)
+{
+	return make(loop, inner_new_asking(channel), address4, address6);
 }
 
 struct th_relay *th_relay_new_closed(struct th_loop *loop)
@@ -390,7 +405,7 @@ static int connect_next(struct link *link)
 		else
 			((struct sockaddr_in6 *)(void *)&target)->sin6_port =
 				htons((uint16_t)link->port);
-		fd = inner_socket(relay->inside, target.ss_family, SOCK_STREAM);
+		fd = inner_socket_to(relay->inside, &target, SOCK_STREAM);
 		if (fd < 0)
 			continue;
 		if ((connect(fd, (struct sockaddr *)(void *)&target,

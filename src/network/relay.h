@@ -16,6 +16,13 @@ struct th_relay;
 struct th_relay *th_relay_new(struct th_loop *loop, int netns,
 	const char *address4, const char *address6);
 
+/* The same from where the networks of containers are, which the addresses are
+ * reached from; who is asked through the channel (inner.h) makes the sockets
+ * for the loopback inside. What a server sees is the address of the bridge, and
+ * not its own, which some trust more. */
+struct th_relay *th_relay_new_outside(struct th_loop *loop, int channel,
+	const char *address4, const char *address6);
+
 /* A relay that leads nowhere: whoever connects is reset at once. For ports that
  * are held while nothing is behind them. */
 struct th_relay *th_relay_new_closed(struct th_loop *loop);

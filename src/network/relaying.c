@@ -25,8 +25,11 @@
 /* Where its descriptors lie: the control, and the ports one after the other. */
 #define CONTROL 3
 #define FIRST_PORT 4
-/* The arguments before the ports: program, word, the two addresses. */
-#define FIRST_ARG 4
+/* The arguments before the ports: program, word, where it is, the two
+ * addresses.
+ */
+#define FIRST_ARG 5
+#define OUTSIDE "outside"
 
 /* ---- the side of the caller ---- */
 
@@ -103,8 +106,8 @@ static int start(struct th_relaying *relaying, int netns, const int *list,
 		: 0;
 }
 
-int th_relaying_start(struct th_relaying *relaying, int netns,
-	const char *address4, const char *address6, const struct th_port *ports,
+int th_relaying_start(struct th_relaying *relaying,
+	const struct th_relaying_way *way, const struct th_port *ports,
 	const int (*fds)[2], size_t count, struct th_error *err)
 {
 	int *list = calloc(2 * count + 1, sizeof(*list)), pair[2] = {-1, -1};
@@ -114,11 +117,13 @@ int th_relaying_start(struct th_relaying *relaying, int netns,
 
 	relaying->pid = 0;
 	relaying->pidfd = relaying->control = -1;
-	if (!list || socketpair(AF_UNIX, SOCK_STREAM | SOCK_CLOEXEC, 0, pair) ||
+	if (!list ||
+		socketpair(AF_UNIX, SOCK_SEQPACKET | SOCK_CLOEXEC, 0, pair) ||
 		th_strings_add(&args, "tidyhull-keeper") ||
 		th_strings_add(&args, TH_RELAYING_WORD) ||
-		th_strings_add(&args, address4) ||
-		th_strings_add(&args, address6)) {
+		th_strings_add(&args, way->outside ? OUTSIDE : "inside") ||
+		th_strings_add(&args, way->address4) ||
+		th_strings_add(&args, way->address6)) {
 		th_fail_sys(err, TH_FAILED, errno, "cannot start the relay");
 		goto out;
 	}
@@ -129,7 +134,7 @@ int th_relaying_start(struct th_relaying *relaying, int netns,
 	}
 	relaying->control = pair[0];
 	pair[0] = -1;
-	rc = start(relaying, netns, list, used, &args, err);
+	rc = start(relaying, way->netns, list, used, &args, err);
 	if (rc)
 		th_relaying_end(relaying);
 out:
@@ -162,11 +167,11 @@ static void control_ended(struct th_watch *watch, uint32_t events)
 	*ended = true;
 }
 
-static int give_up(struct th_error *err)
+static int give_up(bool datagrams, struct th_error *err)
 {
-	static const int calls[] = {
+	const int calls[] = {
 		SYS_accept4,
-		SYS_socket,
+		datagrams ? SYS_socket : TH_WALL_STREAM_SOCKET,
 		SYS_connect,
 		SYS_getsockopt,
 		SYS_setsockopt,
@@ -211,6 +216,24 @@ static int give_up(struct th_error *err)
 		th_wall_calls(calls, sizeof(calls) / sizeof(*calls), err);
 }
 
+/* From outside it would reach more than the container. */
+static int wall_ports(
+	int argc, char **argv, bool *datagrams, struct th_error *err)
+{
+	uint16_t *ports = calloc((size_t)argc, sizeof(*ports));
+	int rc;
+
+	if (!ports)
+		return th_fail_memory(err);
+	for (int i = FIRST_ARG; i < argc; i++) {
+		ports[i - FIRST_ARG] = (uint16_t)atoi(argv[i]);
+		*datagrams |= strstr(argv[i], "/udp") != NULL;
+	}
+	rc = th_wall_ports(ports, (size_t)(argc - FIRST_ARG), err);
+	free(ports);
+	return rc;
+}
+
 static int serve_all(struct th_relay *relay, int argc, char **argv)
 {
 	struct th_error err = {0};
@@ -232,7 +255,7 @@ int th_relaying_main(int argc, char **argv)
 	struct th_loop loop = {.epoll = -1};
 	struct th_relay *relay = NULL;
 	struct th_error err = {0};
-	bool ended = false;
+	bool ended = false, datagrams = false;
 	struct th_watch control = {
 		.fd = -1, .owner = &ended, .ready = control_ended};
 
@@ -242,8 +265,12 @@ int th_relaying_main(int argc, char **argv)
 	if (argc <= FIRST_ARG || th_loop_init(&loop, &err) ||
 		th_loop_watch(&loop, &control, CONTROL, EPOLLIN))
 		return 1;
-	relay = th_relay_new(&loop, -1, argv[2], argv[3]);
-	if (!relay || serve_all(relay, argc, argv) || give_up(&err))
+	relay = strcmp(argv[2], OUTSIDE) == 0
+		? th_relay_new_outside(&loop, CONTROL, argv[3], argv[4])
+		: th_relay_new(&loop, -1, argv[3], argv[4]);
+	if (!relay || serve_all(relay, argc, argv) ||
+		wall_ports(argc, argv, &datagrams, &err) ||
+		give_up(datagrams, &err))
 		return 1;
 	while (!ended && th_loop_round(&loop, -1) >= 0)
 		;

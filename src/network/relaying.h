@@ -13,18 +13,26 @@
 struct th_relaying {
 	pid_t pid; /* 0: there is none */
 	int pidfd; /* becomes readable when it ends */
-	int control; /* it ends when this is closed */
+	int control; /* it ends when this is closed, and asks here: inner.h */
 };
 #define TH_RELAYING_NONE                                                       \
 	{                                                                      \
 		.pidfd = -1, .control = -1                                     \
 	}
 
-/* Bound ports are carried to the addresses (see th_relay_new) in the network
- * namespace (-1: the caller's). fds[i] are those of ports[i], -1 where there is
- * none; they stay the caller's. */
-int th_relaying_start(struct th_relaying *relaying, int netns,
-	const char *address4, const char *address6, const struct th_port *ports,
+/* Where a relay is, and how it gets to the addresses. */
+struct th_relaying_way {
+	int netns; /* its network namespace; -1: the caller's */
+	/* It is where the bridge is, and asks through control for what is
+	 * inside (th_relay_new_outside). */
+	bool outside;
+	const char *address4, *address6; /* see th_relay_new */
+};
+
+/* Bound ports are carried to the addresses. fds[i] are those of ports[i], -1
+ * where there is none; they stay the caller's. */
+int th_relaying_start(struct th_relaying *relaying,
+	const struct th_relaying_way *way, const struct th_port *ports,
 	const int (*fds)[2], size_t count, struct th_error *err);
 /* Ends it and all its connections; none counts as success. */
 void th_relaying_end(struct th_relaying *relaying);

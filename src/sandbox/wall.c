@@ -115,6 +115,46 @@ int th_wall_files(const struct th_wall_folder *folders, size_t count,
 	return rc;
 }
 
+/* ---- ports ---- */
+
+/* As the kernel has them (Documentation/userspace-api/landlock.rst). */
+#define NET_VERSION 4
+#define NET_BIND_TCP 1u
+#define NET_CONNECT_TCP 2u
+#define RULE_NET_PORT 2
+
+int th_wall_ports(const uint16_t *ports, size_t count, struct th_error *err)
+{
+	const struct {
+		uint64_t files, net;
+	} attr = {0, NET_BIND_TCP | NET_CONNECT_TCP};
+	long version = syscall(SYS_landlock_create_ruleset, NULL, 0,
+		LANDLOCK_CREATE_RULESET_VERSION);
+	int ruleset, rc = 0;
+
+	if (version < NET_VERSION)
+		return 0;
+	ruleset = (int)syscall(
+		SYS_landlock_create_ruleset, &attr, sizeof(attr), 0);
+	for (size_t i = 0; ruleset >= 0 && rc == 0 && i < count; i++) {
+		const struct {
+			uint64_t access, port;
+		} rule = {NET_CONNECT_TCP, ports[i]};
+
+		rc = (int)syscall(SYS_landlock_add_rule, ruleset, RULE_NET_PORT,
+			&rule, 0);
+	}
+	/* A kernel without TCP has none to hold back. */
+	if (ruleset < 0 && errno == EAFNOSUPPORT)
+		return 0;
+	if (ruleset < 0 || rc ||
+		syscall(SYS_landlock_restrict_self, ruleset, 0))
+		rc = th_fail_sys(
+			err, TH_FAILED, errno, "cannot give up other ports");
+	th_close(&ruleset);
+	return rc;
+}
+
 /* ---- calls ---- */
 
 static struct sock_filter load(uint32_t offset)
@@ -147,6 +187,21 @@ static unsigned short put_examined(struct sock_filter *steps, int number)
 {
 	unsigned short n = 0;
 
+	if (number == TH_WALL_STREAM_SOCKET) {
+		/* The type stands in the lowest bits, flags above it. */
+		steps[n++] = skip_unless(SYS_socket, 9);
+		steps[n++] = load_argument(1);
+		steps[n++] = (struct sock_filter)BPF_STMT(
+			BPF_ALU | BPF_AND | BPF_K, 0xf);
+		steps[n++] = skip_unless(SOCK_STREAM, 5);
+		steps[n++] = load_argument(0);
+		steps[n++] = skip_unless(AF_INET, 1);
+		steps[n++] = answer(SECCOMP_RET_ALLOW);
+		steps[n++] = skip_unless(AF_INET6, 1);
+		steps[n++] = answer(SECCOMP_RET_ALLOW);
+		steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
+		return n;
+	}
 	if (number == SYS_socket) {
 		/* A unix socket would lead to the servers of the host. */
 		steps[n++] = skip_unless(SYS_socket, 6);
@@ -169,7 +224,7 @@ static unsigned short put_examined(struct sock_filter *steps, int number)
 
 int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 {
-	struct sock_filter steps[2 * CALLS_MAX + 32];
+	struct sock_filter steps[2 * CALLS_MAX + 40];
 	struct sock_fprog program = {.filter = steps};
 	unsigned short n = 0;
 
@@ -181,7 +236,8 @@ int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 	steps[n++] = answer(SECCOMP_RET_KILL_PROCESS);
 	steps[n++] = load(offsetof(struct seccomp_data, nr));
 	for (size_t i = 0; i < count; i++) {
-		if (numbers[i] == SYS_socket || numbers[i] == SYS_mmap ||
+		if (numbers[i] == TH_WALL_STREAM_SOCKET ||
+			numbers[i] == SYS_socket || numbers[i] == SYS_mmap ||
 			numbers[i] == SYS_mprotect) {
 			n = (unsigned short)(n +
 				put_examined(steps + n, numbers[i]));

@@ -34,6 +34,13 @@ int th_wall(uint64_t keep, const struct th_wall_folder *folders,
 int th_wall_files(const struct th_wall_folder *folders, size_t count,
 	struct th_error *err);
 
+/* TCP connections to these ports only, and none that others can make to it
+ * (Landlock, from its fourth version on; older ones are no error). */
+int th_wall_ports(const uint16_t *ports, size_t count, struct th_error *err);
+
+/* In place of SYS_socket in a list of calls: streams (TCP) only. */
+#define TH_WALL_STREAM_SOCKET (-1)
+
 /* No other system calls (SYS_...) from now on, for the calling thread and
  * those that it starts: they get EPERM. Where they are in the list, socket
  * opens IPv4 and IPv6 only, and mmap and mprotect make no code. */

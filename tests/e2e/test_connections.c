@@ -56,6 +56,68 @@ static bool serves(void *arg)
 	return good;
 }
 
+/* What /inside/peer says who is connected; "" where nothing. Until it is called
+ * again. */
+static const char *seen_as(int port)
+{
+	static char text[80];
+	size_t len = 0;
+	ssize_t got;
+	int fd = dial(port);
+
+	while (fd >= 0 && len < sizeof(text) - 1 &&
+		(got = recv(fd, text + len, sizeof(text) - 1 - len, 0)) > 0)
+		len += (size_t)got;
+	text[len] = '\0';
+	text[strcspn(text, "\n")] = '\0';
+	if (fd >= 0)
+		close(fd);
+	return text;
+}
+
+static bool is_ready(void *arg)
+{
+	return strstr(hull("logs %s", (const char *)arg)->out, "ready") != NULL;
+}
+
+static void launch_peer(char *name, const char *network, const char *address)
+{
+	CODE(hull("launch selwick/base --name %s --network %s --port 70=%d "
+		  "--mount /inside=%s/inside,ro -- /inside/peer %s 70",
+		     name, network, PORT, world_build, address),
+		0);
+	CHECK(wait_until(is_ready, name));
+}
+
+/* Some trust what comes from their own address more than what comes over the
+ * network. */
+static void a_server_sees_the_bridge(void)
+{
+	static char open[] = "open", shy[] = "shy", alone[] = "alone";
+
+	CODE(hull("new network berths --subnet 10.20.30.0/28"), 0);
+	launch_peer(open, "berths", "::");
+	for (int i = 0; i < 20; i++)
+		CHECK_TEXT(seen_as(PORT), "::ffff:10.20.30.1");
+	CODE(hull("remove --force open"), 0);
+	/* What listens on the loopback only is found there, again and again. */
+	launch_peer(shy, "berths", "::ffff:127.0.0.1");
+	for (int i = 0; i < 20; i++)
+		CHECK_TEXT(seen_as(PORT), "::ffff:127.0.0.1");
+	CODE(hull("remove --force shy"), 0);
+	launch_peer(shy, "berths", "::1");
+	CHECK_TEXT(seen_as(PORT), "::1");
+	CODE(hull("stop shy --grace 0s"), 0);
+	CODE(hull("start shy"), 0);
+	CHECK(wait_until(is_ready, shy));
+	CHECK_TEXT(seen_as(PORT), "::1");
+	CODE(hull("remove --force shy network:berths"), 0);
+	/* Where there is no bridge, there is no other address. */
+	launch_peer(alone, "own", "::");
+	CHECK_TEXT(seen_as(PORT), "::ffff:127.0.0.1");
+	CODE(hull("remove --force alone"), 0);
+}
+
 static void many_short_connections(void)
 {
 	int port = PORT, good = 0, fds[TOGETHER];
@@ -179,6 +241,7 @@ static void a_slow_reader_loses_nothing(void)
 }
 
 static const CU_TestInfo tests[] = {
+	{"a server sees the bridge", a_server_sees_the_bridge},
 	{"many short connections", many_short_connections},
 	{"breaks are passed on", breaks_are_passed_on},
 	{"a slow reader loses nothing", a_slow_reader_loses_nothing},

@@ -11,7 +11,7 @@ static bool has_health(void *arg)
 	return strcmp(field("box", "health"), arg) == 0;
 }
 
-static char ready[] = "ready", ailing[] = "ailing", none[] = "null";
+static char ready[] = "ready", ailing[] = "ailing", none[] = "";
 
 static void http_tells_ready_and_ailing(void)
 {
@@ -116,7 +116,7 @@ static void who_waits_is_told_of_the_end(void)
 	CODE(hull("stop box"), 0);
 	CHECK_INT(wait_for(pid), 125);
 	CHECK(file_holds("out", "is not running"));
-	CHECK_TEXT(field("box", "health"), "null");
+	CHECK_TEXT(field("box", "health"), "");
 	CODE(hull("remove box"), 0);
 	CODE(hull("launch selwick/base --probe ping:7"), 2);
 }
