@@ -2,10 +2,31 @@
 #include <stdio.h>
 #include <unistd.h>
 
+#include "cli/doc.h"
 #include "cli/foreground.h"
 #include "cli/making.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+
+/* The name that was made up for it is needed to find it again. */
+static void tell_name(struct invocation *call, const json_t *container)
+{
+	const char *name = doc_text(container, "name");
+	struct th_error ignored = {0}; /* it is gone */
+	json_t *now = NULL;
+
+	if (call->quiet || !option_given(call, "keep") ||
+		option_given(call, "name") ||
+		th_object(call->hull, doc_text(container, "id"),
+			TH_KIND_CONTAINER, TH_BRIEF, &now, &ignored))
+		return;
+	if (!is_up(now))
+		fprintf(stderr,
+			"note: it is kept as %s: tidyhull logs %s, tidyhull "
+			"start %s\n",
+			name, name, name);
+	json_decref(now);
+}
 
 static int run(struct invocation *call)
 {
@@ -22,10 +43,12 @@ static int run(struct invocation *call)
 	json_object_set_new(making.settings, "keep",
 		json_boolean(option_given(call, "keep")));
 	code = making_create(call, &making, &container);
-	if (code == EXIT_DONE)
+	if (code == EXIT_DONE) {
 		code = foreground_run(call, container, making.terminal);
-	else if (code > 0)
+		tell_name(call, container);
+	} else if (code > 0) {
 		code = EXIT_TOOL;
+	}
 	making_release(&making);
 	json_decref(container);
 	return code < 0 ? EXIT_DONE : code;

@@ -295,6 +295,11 @@ static void explain_next(struct look *look)
 		say(look,
 			th_format("it will not be restarted, because %s",
 				verdict.why));
+	if (!verdict.again && policy.tries && run.tries >= policy.tries)
+		advise(look,
+			th_format("the tries begin anew with: tidyhull start "
+				  "%s",
+				row->name));
 }
 
 /* ---- what it was ---- */

@@ -46,6 +46,7 @@ static void tries_are_counted_and_end(void)
 	CHECK_TEXT(hull("logs box")->out, "run\nrun\nrun\n");
 	SAYS(hull("why box")->out,
 		"it will not be restarted, because all 2 tries");
+	SAYS(hull("why box")->out, "begin anew with: tidyhull start box");
 	/* A person's start begins a new row. */
 	CODE(hull("start box"), 0);
 	await("state", "stopped");

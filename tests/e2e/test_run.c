@@ -270,7 +270,28 @@ static void a_slow_reader_gets_all(void)
 	wait_for(reader);
 }
 
+/* A name that nobody gave is told, or it could not be found again. */
+static void what_is_kept_has_a_name(void)
+{
+	struct result *result = hull(
+		"run --keep selwick/base --network none -- sh -c 'exit 3'");
+	char name[80] = "", *at = strstr(result->err, "note: it is kept as ");
+
+	CODE(result, 3);
+	CHECK(at && sscanf(at, "note: it is kept as %70[^:]", name) == 1);
+	CHECK_TEXT(field(name, "outcome.exit-code"), "3");
+	CODE(hull("remove %s", name), 0);
+	result = hull("run --keep selwick/base --network none --name box -- "
+		      "true");
+	CHECK_TEXT(result->err, "");
+	CHECK_TEXT(
+		hull("run --keep -q selwick/base --network none -- true")->err,
+		"");
+	CODE(hull("remove --all --yes"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"what is kept has a name", what_is_kept_has_a_name},
 	{"a slow reader gets all", a_slow_reader_gets_all},
 	{"nothing of the caller leaks", nothing_of_the_caller_leaks},
 	{"its exit code is passed on", its_exit_code_is_passed_on},
