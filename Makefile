@@ -10,6 +10,7 @@
 #   make check-cluster   a batch engine over three nodes, as namespaces
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR= (and make uninstall)
+#   make deb          Debian packages, in build/deb
 #   make docs lint format fuzz compile-commands coverage clean
 #
 # Variants, each in a build folder of its own:
@@ -17,8 +18,14 @@
 
 VERSION := 0.1.0
 PREFIX ?= /usr/local
+LIBDIR ?= $(PREFIX)/lib
 LIBEXECDIR = $(PREFIX)/libexec/tidyhull
 DATADIR = $(PREFIX)/share/tidyhull
+
+# For builds for another machine (scripts/check-cross): what runs its programs, and
+# a static busybox of it.
+RUN ?=
+BUSYBOX ?= /bin/busybox
 
 ifeq ($(origin CC),default)
 CC := gcc
@@ -31,7 +38,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := all
 .DELETE_ON_ERROR:
 .SUFFIXES:
-.PHONY: all library demo check check-built faults bench man install uninstall lint format format-check \
+.PHONY: all library demo check check-built faults bench man install uninstall deb lint format format-check \
 	headers fuzz clean help deps-build deps-check deps-develop docs \
 	compile-commands coverage check-more
 
@@ -75,7 +82,9 @@ archived = $(foreach lib,$(1),$(if $(filter-out -lm -ldl -lpthread -lrt,\
 	$(patsubst -l%,-l:lib%.a,$(lib)),$(lib)),$(lib)))
 core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
 cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
-all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) $(DEFINES) -Iinclude -Isrc \
+# Where it was built must not be seen in what was built.
+all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) \
+	-ffile-prefix-map=$(CURDIR)=. $(DEFINES) -Iinclude -Isrc \
 	$(PKG_CFLAGS)
 ifeq ($(filter deps-build deps-check deps-vm deps-cluster help clean format,$(MAKECMDGOALS)),)
 PKG_CFLAGS := $(shell $(PKG) --cflags-only-I $(LIBS_CORE) $(LIBS_LATE) $(LIBS_CLI) \
@@ -118,10 +127,10 @@ $(BUILD)/shell: /bin/busybox
 
 # Without a C library and without sanitizers: a few kilobytes, carried in the
 # programs that make containers.
-$(BUILD)/reaper: src/reaper/main.c
+$(BUILD)/reaper: src/reaper/main.c src/base/architecture.h
 	@mkdir -p $(@D)
 	$(call say,link,$@)
-	$(Q)$(CC) $(STANDARD) $(WARNINGS) -Wno-pedantic -Os -static -nostdlib \
+	$(Q)$(CC) $(STANDARD) $(WARNINGS) -Isrc -Wno-pedantic -Os -static -nostdlib \
 		-ffreestanding -fno-stack-protector -fno-pic \
 		-fno-asynchronous-unwind-tables -Wl,--build-id=none \
 		-Wl,-z,noexecstack -s -o $@ $<
@@ -174,7 +183,7 @@ $(BUILD)/mkimages: $(call object,demo/mkimages.c) $(BUILD)/libtidyhull.a
 $(IMAGES): $(BUILD)/mkimages $(DEMO_PROGRAMS)
 	@rm -rf $(@D) $(@D).new
 	$(call say,images,$(@D))
-	$(Q)ASAN_OPTIONS=detect_leaks=0 $(BUILD)/mkimages $(@D).new /bin/busybox $(BUILD)/demo
+	$(Q)ASAN_OPTIONS=detect_leaks=0 $(RUN) $(BUILD)/mkimages $(@D).new $(BUSYBOX) $(BUILD)/demo
 	@mv $(@D).new $(@D)
 
 # ---- set-up, demo, tests ----
@@ -246,7 +255,7 @@ $(BUILD)/lib/tidyhull.pc: force
 		echo 'Version: $(VERSION)'; \
 		echo 'Requires: jansson'; \
 		echo 'Requires.private: $(LIBS_CORE)'; \
-		echo 'Libs: -L$(PREFIX)/lib -ltidyhull'; \
+		echo 'Libs: -L$(LIBDIR) -ltidyhull'; \
 		echo 'Libs.private: -lm -ldl -lpthread'; \
 		echo 'Cflags: -I$(PREFIX)/include'; } >$@
 
@@ -287,14 +296,14 @@ man: all
 	$(Q)scripts/man-pages $(BUILD) $(VERSION)
 
 install: all library man
-	install -d $(DESTDIR)$(PREFIX)/lib/pkgconfig \
+	install -d $(DESTDIR)$(LIBDIR)/pkgconfig \
 		$(DESTDIR)$(PREFIX)/include/tidyhull
 	install -m 644 $(PUBLIC) $(DESTDIR)$(PREFIX)/include/tidyhull/
 	install -m 644 $(BUILD)/lib/libtidyhull.a $(BUILD)/lib/$(SONAME) \
-		$(DESTDIR)$(PREFIX)/lib/
-	ln -sf $(SONAME) $(DESTDIR)$(PREFIX)/lib/libtidyhull.so
+		$(DESTDIR)$(LIBDIR)/
+	ln -sf $(SONAME) $(DESTDIR)$(LIBDIR)/libtidyhull.so
 	install -m 644 $(BUILD)/lib/tidyhull.pc \
-		$(DESTDIR)$(PREFIX)/lib/pkgconfig/
+		$(DESTDIR)$(LIBDIR)/pkgconfig/
 	install -d $(DESTDIR)$(PREFIX)/bin $(DESTDIR)$(LIBEXECDIR) \
 		$(DESTDIR)$(DATADIR) $(DESTDIR)$(PREFIX)/share/doc/tidyhull
 	install -m 755 $(BUILD)/tidyhull $(DESTDIR)$(PREFIX)/bin/
@@ -302,6 +311,10 @@ install: all library man
 		$(BUILD)/shell $(DESTDIR)$(LIBEXECDIR)/
 	rm -rf $(DESTDIR)$(DATADIR)/demo-images $(DESTDIR)$(DATADIR)/demo-recipes
 	cp -R $(BUILD)/demo-images $(BUILD)/demo-recipes $(DESTDIR)$(DATADIR)/
+	chmod -R u=rwX,go=rX $(DESTDIR)$(DATADIR)
+	install -d $(DESTDIR)$(DATADIR)/host $(DESTDIR)$(PREFIX)/share/doc/tidyhull/schema
+	install -m 644 packaging/host/* $(DESTDIR)$(DATADIR)/host/
+	install -m 644 docs/schema/*.json $(DESTDIR)$(PREFIX)/share/doc/tidyhull/schema/
 	install -m 644 README.md LICENSE docs/*.md \
 		$(DESTDIR)$(PREFIX)/share/doc/tidyhull/
 	install -d $(addprefix $(DESTDIR)$(PREFIX)/share/,man/man1 man/man7 \
@@ -318,8 +331,8 @@ install: all library man
 
 # What install has put there; folders that are others', too, stay.
 uninstall:
-	rm -f $(DESTDIR)$(PREFIX)/bin/tidyhull $(DESTDIR)$(PREFIX)/lib/$(SONAME) \
-		$(addprefix $(DESTDIR)$(PREFIX)/lib/,libtidyhull.a \
+	rm -f $(DESTDIR)$(PREFIX)/bin/tidyhull $(DESTDIR)$(LIBDIR)/$(SONAME) \
+		$(addprefix $(DESTDIR)$(LIBDIR)/,libtidyhull.a \
 			libtidyhull.so pkgconfig/tidyhull.pc)
 	rm -f $(addprefix $(DESTDIR)$(PREFIX)/share/,man/man1/tidyhull.1 \
 		man/man1/tidyhull-*.1 man/man7/tidyhull-*.7 \
@@ -328,6 +341,11 @@ uninstall:
 	rm -rf $(DESTDIR)$(LIBEXECDIR) $(DESTDIR)$(DATADIR) \
 		$(DESTDIR)$(PREFIX)/include/tidyhull \
 		$(DESTDIR)$(PREFIX)/share/doc/tidyhull
+
+# Debian packages, in BUILD/deb.
+deb:
+	@scripts/deps deb
+	@scripts/make-deb $(BUILD) $(VERSION)
 
 # ---- for developers ----
 

@@ -176,6 +176,8 @@ double metered_most(const struct metered *one, enum figure figure, size_t of)
 
 void figure_text(enum figure figure, double value, char text[SIZE_TEXT + 4])
 {
+	char size[SIZE_TEXT];
+
 	if (value < 0) {
 		snprintf(text, SIZE_TEXT + 4, "-");
 		return;
@@ -184,9 +186,9 @@ void figure_text(enum figure figure, double value, char text[SIZE_TEXT + 4])
 		snprintf(text, SIZE_TEXT + 4, "%.1f %%", value);
 		return;
 	}
-	size_text((uint64_t)value, text);
-	if (figure != MEMORY)
-		strcat(text, "/s");
+	size_text((uint64_t)value, size);
+	snprintf(text, SIZE_TEXT + 4, "%s%s", size,
+		figure == MEMORY ? "" : "/s");
 }
 
 void meter_amount(const json_t *one, const char *key, char text[SIZE_TEXT])

@@ -6,6 +6,7 @@
 #include <string.h>
 #include <sys/utsname.h>
 
+#include "base/architecture.h"
 #include "base/hash.h"
 #include "base/json.h"
 #include "oci/platform_features.h"
@@ -417,23 +418,6 @@ static int level_of(const char *variant)
 		: 0;
 }
 
-/* The levels of x86-64 (its psABI, "Micro-Architecture Levels"). */
-static int own_level(void)
-{
-#ifdef __x86_64__
-	if (!__builtin_cpu_supports("sse4.2"))
-		return 1;
-	if (!__builtin_cpu_supports("avx2") || !__builtin_cpu_supports("bmi2"))
-		return 2;
-	return __builtin_cpu_supports("avx512f") &&
-			__builtin_cpu_supports("avx512bw")
-		? 4
-		: 3;
-#else
-	return 9;
-#endif
-}
-
 /* Variants of one architecture: a processor runs what is made for its own, for
  * lower levels, and what does not say. */
 static int fit_variant(const struct th_platform *have, const char *wanted)
@@ -445,7 +429,7 @@ static int fit_variant(const struct th_platform *have, const char *wanted)
 	if (!have->variant[0])
 		return 30;
 	if (!wanted[0] && strcmp(have->architecture, "amd64") == 0)
-		most = own_level();
+		most = th_architecture_level();
 	if (own && most)
 		return own <= most ? 10 + own : 0;
 	/* One that nobody knows is better than nothing, but where a certain one

@@ -9,7 +9,6 @@
  *
  *   descriptor 3: the program's wait status goes there
  *   descriptor 4: brings the program's process ID; a byte back lets it start */
-#include <linux/audit.h>
 #include <linux/filter.h>
 #include <linux/seccomp.h>
 #include <signal.h>
@@ -18,51 +17,17 @@
 #include <sys/prctl.h>
 #include <sys/syscall.h>
 
+#include "base/architecture.h"
+
 #define STATUS_FD 3
 #define GATE_FD 4
 #define NO_HANG 1 /* WNOHANG, wait(2) */
 #define TRY_AGAIN (-4) /* -EINTR */
 
-#if defined(__x86_64__)
-#define ARCHITECTURE AUDIT_ARCH_X86_64
-__asm__(".globl _start\n_start:\n\txor %ebp, %ebp\n\tand $-16, %rsp\n"
-	"\tcall reaper\n");
-
-static long call(long number, long a, long b, long c, long d)
-{
-	register long four __asm__("r10") = d;
-	long result;
-
-	__asm__ volatile("syscall"
-			 : "=a"(result)
-			 : "a"(number), "D"(a), "S"(b), "d"(c), "r"(four)
-			 : "memory", "cc", "rcx", "r11");
-	return result;
-}
-#elif defined(__aarch64__)
-#define ARCHITECTURE AUDIT_ARCH_AARCH64
-__asm__(".globl _start\n_start:\n\tmov x29, #0\n\tbl reaper\n");
-
-static long call(long number, long a, long b, long c, long d)
-{
-	register long x8 __asm__("x8") = number;
-	register long x0 __asm__("x0") = a;
-	register long x1 __asm__("x1") = b;
-	register long x2 __asm__("x2") = c;
-	register long x3 __asm__("x3") = d;
-
-	__asm__ volatile("svc #0"
-			 : "+r"(x0)
-			 : "r"(x8), "r"(x1), "r"(x2), "r"(x3)
-			 : "memory", "cc");
-	return x0;
-}
-#else
-#error "the reaper has no system calls for this architecture yet"
-#endif
+__asm__(TH_START_REAPER);
 
 #define CALL(number, a, b, c, d)                                               \
-	call(number, (long)(a), (long)(b), (long)(c), (long)(d))
+	th_call(number, (long)(a), (long)(b), (long)(c), (long)(d))
 
 void reaper(void);
 
@@ -82,7 +47,7 @@ static void restrict_calls(void)
 	static struct sock_filter filter[] = {
 		BPF_STMT(BPF_LD | BPF_W | BPF_ABS,
 			offsetof(struct seccomp_data, arch)),
-		BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, ARCHITECTURE, 1, 0),
+		BPF_JUMP(BPF_JMP | BPF_JEQ | BPF_K, TH_AUDIT_ARCH, 1, 0),
 		BPF_STMT(BPF_RET | BPF_K, SECCOMP_RET_KILL_PROCESS),
 		BPF_STMT(BPF_LD | BPF_W | BPF_ABS,
 			offsetof(struct seccomp_data, nr)),

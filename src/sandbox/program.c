@@ -10,6 +10,7 @@
 #include <sys/xattr.h>
 #include <unistd.h>
 
+#include "base/architecture.h"
 #include "sandbox/inside.h"
 
 static const char *search_path(const struct th_process *process)
@@ -103,14 +104,6 @@ static void find_interpreter(const char *path, char name[256])
 
 static int say_format(const char *path, struct th_error *err)
 {
-	static const unsigned int own =
-#if defined(__x86_64__)
-		EM_X86_64;
-#elif defined(__aarch64__)
-		EM_AARCH64;
-#else
-		0;
-#endif
 	unsigned char head[20];
 	ssize_t got = read_head(path, head, sizeof(head));
 	unsigned int machine;
@@ -127,7 +120,7 @@ static int say_format(const char *path, struct th_error *err)
 		: (unsigned int)head[19] << 8 | head[18];
 	th_fail(err, TH_NO_EXEC,
 		"%.200s is a program for %s, but this machine is %s", path,
-		machine_name(machine), machine_name(own));
+		machine_name(machine), machine_name(TH_ELF_MACHINE));
 	return th_trouble(err, TH_TROUBLE_ARCHITECTURE);
 }
 

@@ -2,7 +2,6 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <linux/audit.h>
 #include <linux/filter.h>
 #include <linux/landlock.h>
 #include <linux/seccomp.h>
@@ -14,16 +13,9 @@
 #include <sys/syscall.h>
 #include <unistd.h>
 
+#include "base/architecture.h"
 #include "base/file.h"
 #include "sandbox/rights.h"
-
-#if defined(__x86_64__)
-#define ARCHITECTURE AUDIT_ARCH_X86_64
-#elif defined(__aarch64__)
-#define ARCHITECTURE AUDIT_ARCH_AARCH64
-#else
-#error "the walls have no system calls for this architecture yet"
-#endif
 
 #define CALLS_MAX 120
 
@@ -232,7 +224,7 @@ int th_wall_calls(const int *numbers, size_t count, struct th_error *err)
 		return th_fail(err, TH_FAILED, "too many system calls");
 	steps[n++] = load(offsetof(struct seccomp_data, arch));
 	steps[n++] = (struct sock_filter)BPF_JUMP(
-		BPF_JMP | BPF_JEQ | BPF_K, ARCHITECTURE, 1, 0);
+		BPF_JMP | BPF_JEQ | BPF_K, TH_AUDIT_ARCH, 1, 0);
 	steps[n++] = answer(SECCOMP_RET_KILL_PROCESS);
 	steps[n++] = load(offsetof(struct seccomp_data, nr));
 	for (size_t i = 0; i < count; i++) {
