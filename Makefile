@@ -121,7 +121,7 @@ $(BUILD)/demo-recipes: $(wildcard demo/recipes/*)
 	$(Q)install -m 644 demo/recipes/* $@/
 
 # What enter --bring-shell lends to images that have none: a static one.
-$(BUILD)/shell: /bin/busybox
+$(BUILD)/shell: $(BUSYBOX)
 	@mkdir -p $(@D)
 	$(Q)install -m 755 $< $@
 

@@ -1,11 +1,14 @@
 /* The mistakes book (docs/mistakes.md): each of its lines is made, and has to
  * say what stands there. With BOOK=FILE in the environment the book is written
  * anew to that file. */
+#include <fcntl.h>
+#include <fnmatch.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
 #include "base/buffer.h"
+#include "base/file.h"
 #include "e2e/harness.h"
 
 #define INDENT "    "
@@ -140,7 +143,135 @@ static void each_mistake_says_what_the_book_says(void)
 	CODE(hull("remove --all --force --yes -q"), 0);
 }
 
+/* ---- the tutorial ---- */
+
+/* What is written must be there, in this order; "..." stands for anything, and
+ * alone on a line for any number of lines. */
+static bool is_as_written(const char *written, const char *output)
+{
+	while (*written) {
+		size_t len = strcspn(written, "\n");
+		char pattern[400] = "*";
+		size_t used = 0;
+
+		for (size_t i = 0; i < len && used + 4 < sizeof(pattern);) {
+			if (strncmp(written + i, "...", 3) == 0) {
+				pattern[used++] = '*';
+				i += 3;
+				continue;
+			}
+			if (strchr("*?[\\", written[i]))
+				pattern[used++] = '\\';
+			pattern[used++] = written[i++];
+		}
+		pattern[used] = '\0';
+		while (*output) {
+			size_t line = strcspn(output, "\n");
+			char text[2000];
+
+			snprintf(text, sizeof(text), "%.*s", (int)line, output);
+			if (fnmatch(pattern, text, 0) == 0)
+				break;
+			output += line + (output[line] == '\n');
+		}
+		/* Any number of lines may be none. */
+		if (!*output && strcmp(pattern, "*") != 0)
+			return false;
+		if (strcmp(pattern, "*") != 0)
+			output += strcspn(output, "\n");
+		written += len + (written[len] == '\n');
+	}
+	return true;
+}
+
+static const char *next_line(const char *at)
+{
+	at += strcspn(at, "\n");
+	return at + (*at == '\n');
+}
+
+/* "Write this to `NAME`:" and the block that follows. */
+static const char *write_file(const char *at)
+{
+	char name[80] = "";
+	struct th_buf text;
+
+	sscanf(at, "Write this to `%79[^`]", name);
+	while (*at && strncmp(at, "```", 3) != 0)
+		at = next_line(at);
+	th_buf_init(&text, 8192);
+	for (at = next_line(at); *at && strncmp(at, "```", 3) != 0;
+		at = next_line(at))
+		th_buf_add(&text, at, (size_t)(next_line(at) - at));
+	put_file(name, text.data);
+	th_buf_release(&text);
+	return next_line(at);
+}
+
+/* A line that is typed and what stands below it. */
+static const char *type_line(const char *at)
+{
+	const char *home = "/usr/share/tidyhull", *found;
+	char line[600], real[1200];
+	const struct result *result;
+	struct th_buf written;
+	int code = 0;
+
+	snprintf(line, sizeof(line), "%.*s",
+		(int)(strcspn(at, "\n") - strlen(PROMPT)), at + strlen(PROMPT));
+	found = strstr(line, home);
+	if (found)
+		snprintf(real, sizeof(real), "%.*s%s%s", (int)(found - line),
+			line, world_build, found + strlen(home));
+	else
+		snprintf(real, sizeof(real), "%s", line);
+	th_buf_init(&written, 8192);
+	for (at = next_line(at); strncmp(at, INDENT, 4) == 0 &&
+		strncmp(at, PROMPT, strlen(PROMPT)) != 0;
+		at = next_line(at)) {
+		if (sscanf(at, INDENT "(exit code %d)", &code) != 1)
+			th_buf_add(&written, at + 4,
+				(size_t)(next_line(at) - at) - 4);
+	}
+	strncat(real, " 2>&1", sizeof(real) - strlen(real) - 1);
+	result = make(real);
+	CODE(result, code);
+	if (!is_as_written(written.len ? written.data : "", result->out)) {
+		printf("\n    %s\n    should say:\n%s\n    and says:\n%s\n",
+			line, written.data, result->out);
+		CU_FAIL("the tutorial says something else");
+	}
+	th_buf_release(&written);
+	return at;
+}
+
+static void the_tutorial_does_what_it_says(void)
+{
+	struct th_error err = {0};
+	struct th_buf text;
+	char path[600];
+	const char *at;
+	int lines = 0;
+
+	th_buf_init(&text, 1 << 20);
+	snprintf(path, sizeof(path), "%s/../docs/tutorial.md", world_build);
+	CHECK_INT(th_file_read(AT_FDCWD, path, &text, &err), 1);
+	for (at = text.len ? text.data : ""; *at;) {
+		if (strncmp(at, "Write this to `", 15) == 0) {
+			at = write_file(at);
+		} else if (strncmp(at, PROMPT, strlen(PROMPT)) == 0) {
+			at = type_line(at);
+			lines++;
+		} else {
+			at = next_line(at);
+		}
+	}
+	CHECK(lines > 60);
+	th_buf_release(&text);
+}
+
 static const CU_TestInfo tests[] = {
+	{"the tutorial does what it says", the_tutorial_does_what_it_says},
 	{"each mistake says what the book says",
 		each_mistake_says_what_the_book_says},
 	CU_TEST_INFO_NULL};
