@@ -35,67 +35,86 @@ static void say_removed(const json_t *removed)
 			name);
 }
 
-static int remove_container(struct invocation *call, const json_t *container)
-{
-	json_t *removed = NULL;
-	struct th_error err = {0};
+/* ---- what stays ---- */
 
+#define OBJECT_TEXT 128
+
+/* Adds the volumes that a container mounts by their names. */
+static void add_volumes(
+	struct invocation *call, const json_t *container, json_t *names)
+{
+	static const char word[] = "=volume:";
+	struct th_error ignored = {0}; /* a hint only */
+	json_t *doc = NULL, *mount;
+	size_t i;
+
+	th_object(call->hull, doc_text(container, "id"), TH_KIND_CONTAINER,
+		TH_FULL, &doc, &ignored);
+	json_array_foreach(
+		doc_part(doc_part(doc, "settings"), "mount"), i, mount)
+	{
+		const char *at = strstr(json_string_value(mount), word);
+		bool known = false;
+		json_t *name;
+
+		if (!at)
+			continue;
+		at += strlen(word);
+		name = json_stringn(at, strcspn(at, ","));
+		for (size_t k = 0; k < json_array_size(names); k++)
+			known |= json_equal(json_array_get(names, k), name);
+		if (!known)
+			json_array_append(names, name);
+		json_decref(name);
+	}
+	json_decref(doc);
+}
+
+/* People look for their data there. What was removed by the same line does not
+ * stay. */
+static void say_volumes(struct invocation *call, const json_t *names)
+{
+	char name[OBJECT_TEXT];
+	size_t told = 0;
+
+	for (size_t i = 0; i < json_array_size(names); i++) {
+		struct th_error gone = {0};
+
+		snprintf(name, sizeof(name), "volume:%s", doc_item(names, i));
+		if (th_object(call->hull, name, TH_KIND_VOLUME, TH_BRIEF, NULL,
+			    &gone))
+			continue;
+		printf("%s %s", told++ ? "," : "these volumes stay:",
+			doc_item(names, i));
+	}
+	if (told)
+		printf("; to remove one: tidyhull remove %s\n", name);
+}
+
+/* stay: gets the names of the volumes that it leaves; or NULL. */
+static int remove_container(
+	struct invocation *call, const json_t *container, json_t *stay)
+{
+	json_t *removed = NULL, *own = stay ? json_array() : NULL;
+	struct th_error err = {0};
+	int code = EXIT_DONE;
+
+	/* Afterwards nobody knows any more what it had. */
+	if (own)
+		add_volumes(call, container, own);
 	if (th_remove(call->hull, doc_text(container, "id"), TH_KIND_CONTAINER,
 		    option_given(call, "force"), &removed, &err))
-		return say_error(&err);
-	if (!call->quiet)
+		code = say_error(&err);
+	else if (!call->quiet)
 		say_removed(removed);
+	if (own && code == EXIT_DONE)
+		json_array_extend(stay, own);
 	json_decref(removed);
-	return EXIT_DONE;
+	json_decref(own);
+	return code;
 }
 
 /* ---- groups ---- */
-
-/* Says what stays: people look for their data there. */
-static void say_volumes(struct invocation *call, const json_t *names)
-{
-	size_t count = json_array_size(names);
-
-	if (!count || call->quiet)
-		return;
-	printf("its volumes stay:");
-	for (size_t i = 0; i < count; i++)
-		printf("%s %s", i ? "," : "", doc_item(names, i));
-	printf("; to remove one: tidyhull remove volume:%s\n",
-		doc_item(names, 0));
-}
-
-static bool has_any(const json_t *names, const json_t *containers)
-{
-	for (size_t i = 0; i < json_array_size(names); i++) {
-		for (size_t k = 0; k < json_array_size(containers); k++) {
-			if (strcmp(doc_item(names, i),
-				    doc_text(json_array_get(containers, k),
-					    "name")) == 0)
-				return true;
-		}
-	}
-	return false;
-}
-
-/* Those that have names of their own, and are used by the containers. */
-static json_t *volumes_of(struct invocation *call, const json_t *containers)
-{
-	json_t *all = NULL, *names = json_array(), *volume;
-	struct th_error ignored = {0}; /* a hint only */
-	size_t i;
-
-	th_list(call->hull, TH_KIND_VOLUME, true, &all, &ignored);
-	json_array_foreach(doc_part(all, "volumes"), i, volume)
-	{
-		if (doc_flag(volume, "named") &&
-			has_any(doc_part(volume, "containers"), containers))
-			json_array_append(
-				names, json_object_get(volume, "name"));
-	}
-	json_decref(all);
-	return names;
-}
 
 /* What runs stays, unless somebody says otherwise. */
 static int check_group(const json_t *group, struct th_error *err)
@@ -132,23 +151,26 @@ static int remove_members(struct invocation *call, const json_t *containers)
 		if (th_object(call->hull, doc_text(container, "id"),
 			    TH_KIND_CONTAINER, TH_BRIEF, NULL, &gone))
 			continue;
-		one = remove_container(call, container);
+		one = remove_container(call, container, NULL);
 		code = code ? code : one;
 	}
 	return code;
 }
 
 /* All of it, and the network that came with it. */
-static int remove_group(struct invocation *call, const json_t *group)
+static int remove_group(
+	struct invocation *call, const json_t *group, json_t *stay)
 {
 	const json_t *containers = doc_part(group, "containers");
-	json_t *volumes, *ids;
 	struct th_error err = {0};
 	int code = EXIT_DONE, one;
+	json_t *ids;
+	size_t i;
 
 	if (!option_given(call, "force") && check_group(group, &err))
 		return say_error(&err);
-	volumes = volumes_of(call, containers);
+	for (i = 0; stay && i < json_array_size(containers); i++)
+		add_volumes(call, json_array_get(containers, i), stay);
 	ids = ids_of(containers);
 	if (option_given(call, "force"))
 		code = stop_all(call, ids, -1, false);
@@ -158,35 +180,43 @@ static int remove_group(struct invocation *call, const json_t *group)
 		    NULL, &err) &&
 		!code)
 		code = say_error(&err);
-	say_volumes(call, volumes);
-	json_decref(volumes);
 	json_decref(ids);
 	return code;
 }
 
-static int remove_named(struct invocation *call, const char *name)
+static int remove_named(struct invocation *call, const char *name, json_t *stay)
 {
-	json_t *removed = NULL, *group = NULL;
+	json_t *removed = NULL, *group = NULL, *container = NULL;
+	json_t *own = stay ? json_array() : NULL;
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
+	if (own &&
+		th_object(call->hull, name, TH_KIND_CONTAINER, TH_BRIEF,
+			&container, &err) == 0)
+		add_volumes(call, container, own);
+	th_error_clear(&err);
 	if (th_remove(call->hull, name,
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
 			    TH_KIND_NETWORK | TH_KIND_GROUP,
 		    option_given(call, "force"), &removed, &err) == 0) {
 		if (!call->quiet)
 			say_removed(removed);
+		if (own)
+			json_array_extend(stay, own);
 	} else if (strcmp(doc_text(removed, "kind"), "group") == 0) {
 		th_error_clear(&err);
 		code = th_object(call->hull, doc_text(removed, "name"),
 			       TH_KIND_GROUP, TH_BRIEF, &group, &err)
 			? say_error(&err)
-			: remove_group(call, group);
+			: remove_group(call, group, stay);
 	} else {
 		code = say_error(&err);
 	}
 	json_decref(removed);
 	json_decref(group);
+	json_decref(container);
+	json_decref(own);
 	return code;
 }
 
@@ -276,7 +306,7 @@ static void tell_others(size_t others)
 			others);
 }
 
-static int remove_all(struct invocation *call)
+static int remove_all(struct invocation *call, json_t *stay)
 {
 	json_t *doc = NULL, *list = json_array(), *one;
 	struct th_error err = {0};
@@ -299,7 +329,7 @@ static int remove_all(struct invocation *call)
 		puts(force ? "there is no container"
 			   : "there is no container that has ended");
 	for (i = 0; code == EXIT_DONE && i < json_array_size(list); i++)
-		code = remove_container(call, json_array_get(list, i));
+		code = remove_container(call, json_array_get(list, i), stay);
 	if (code == EXIT_DONE && !call->quiet)
 		tell_others(others);
 	json_decref(list);
@@ -341,13 +371,13 @@ static int refuse_kind(struct invocation *call)
 	return EXIT_DONE;
 }
 
-static int run(struct invocation *call)
+static int remove_each(struct invocation *call, json_t *stay)
 {
 	struct th_error err = {0};
 	int code;
 
 	if (option_given(call, "all"))
-		return remove_all(call);
+		return remove_all(call, stay);
 	if (!call->object_count) {
 		th_fail(&err, TH_USAGE, "remove: nothing given");
 		th_hint(&err, "give a name, or use --all for what has ended");
@@ -357,10 +387,20 @@ static int run(struct invocation *call)
 	if (code)
 		return code;
 	for (int i = 0; i < call->object_count; i++) {
-		int one = remove_named(call, call->objects[i]);
+		int one = remove_named(call, call->objects[i], stay);
 
 		code = code ? code : one;
 	}
+	return code;
+}
+
+static int run(struct invocation *call)
+{
+	json_t *stay = call->quiet ? NULL : json_array();
+	int code = remove_each(call, stay);
+
+	say_volumes(call, stay);
+	json_decref(stay);
 	return code;
 }
 

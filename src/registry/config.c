@@ -241,7 +241,7 @@ static void explain(const char *path, const struct report *report,
 			continue;
 		find_place(path, word, place);
 		if (!strstr(place, ", line ") && report->place[0])
-			snprintf(place, sizeof(place), "%.400s, %s", path,
+			snprintf(place, sizeof(place), "%.370s, %s", path,
 				report->place);
 		th_fail(err, TH_USAGE, "%s: \"%s\" %s", place, word,
 			words[i].ours);

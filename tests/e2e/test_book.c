@@ -245,7 +245,8 @@ static const char *type_line(const char *at)
 	return at;
 }
 
-static void the_tutorial_does_what_it_says(void)
+/* How many lines were typed. */
+static int follow(const char *document)
 {
 	struct th_error err = {0};
 	struct th_buf text;
@@ -254,7 +255,7 @@ static void the_tutorial_does_what_it_says(void)
 	int lines = 0;
 
 	th_buf_init(&text, 1 << 20);
-	snprintf(path, sizeof(path), "%s/../docs/tutorial.md", world_build);
+	snprintf(path, sizeof(path), "%s/../docs/%s", world_build, document);
 	CHECK_INT(th_file_read(AT_FDCWD, path, &text, &err), 1);
 	for (at = text.len ? text.data : ""; *at;) {
 		if (strncmp(at, "Write this to `", 15) == 0) {
@@ -266,12 +267,23 @@ static void the_tutorial_does_what_it_says(void)
 			at = next_line(at);
 		}
 	}
-	CHECK(lines > 60);
 	th_buf_release(&text);
+	return lines;
+}
+
+static void the_tutorial_does_what_it_says(void)
+{
+	CHECK(follow("tutorial.md") > 60);
+}
+
+static void troubles_are_as_written(void)
+{
+	CHECK(follow("troubles.md") > 35);
 }
 
 static const CU_TestInfo tests[] = {
 	{"the tutorial does what it says", the_tutorial_does_what_it_says},
+	{"troubles are as written", troubles_are_as_written},
 	{"each mistake says what the book says",
 		each_mistake_says_what_the_book_says},
 	CU_TEST_INFO_NULL};
