@@ -357,7 +357,7 @@ int th_capture(const struct th_context *context,
 	struct th_new_layer layer = {.store = context->store,
 		.compression = capture->compression,
 		.level = capture->level,
-		.cancel = {{context->cancel}}};
+		.cancel = {{context->cancel}, context->work}};
 	struct th_error end = {0};
 	struct stillness still;
 	int rc;
@@ -368,8 +368,10 @@ int th_capture(const struct th_context *context,
 	if (rc == 0) {
 		rc = hold_still(context, row, &still, err);
 		if (rc == 0) {
+			th_work_begin(context->work, 0);
 			rc = th_capture_layer(context, row, newest, &layer,
 				&capture->sockets, err);
+			th_work_end(context->work);
 			/* Its end is no failure of ours. */
 			end_still(context, row, &still, &end);
 		}

@@ -147,18 +147,37 @@ static int check_database(struct checking *checking, struct th_error *err)
 	return rc < 0 ? -1 : 0;
 }
 
+bool check_cancelled(const struct checking *checking)
+{
+	const atomic_bool *cancel = checking->context->cancel;
+
+	return cancel && atomic_load(cancel);
+}
+
+static int say_cancelled(const struct checking *checking, struct th_error *err)
+{
+	th_fail(err, TH_FAILED, "checking was interrupted");
+	return checking->mend ? th_hint(err, "what was mended stays so")
+			      : th_hint(err, "nothing was changed");
+}
+
 int th_check(const struct th_context *context, bool mend,
 	struct th_findings *findings, struct th_error *err)
 {
 	struct checking checking = {
 		.context = context, .mend = mend, .findings = findings};
 	/* Images first: containers are made of them. */
-	int rc = check_database(&checking, err) ||
-			check_images(&checking, err) ||
+	int rc;
+
+	th_work_begin(context->work, 0);
+	rc = check_database(&checking, err) || check_images(&checking, err) ||
 			check_containers(&checking, err) ||
 			check_host(&checking, err)
 		? -1
 		: 0;
+	th_work_end(context->work);
+	if (rc == 0 && check_cancelled(&checking))
+		rc = say_cancelled(&checking, err);
 
 	th_strings_release(&checking.seen);
 	return rc;

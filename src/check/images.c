@@ -23,8 +23,9 @@ static const char *name_of(const struct th_image_row *row)
 }
 
 /* 1 where it is what its name says, 0, -1 where it is not there. */
-static int is_whole(const struct th_store *store, const char *digest)
+static int is_whole(const struct checking *checking, const char *digest)
 {
+	const struct th_store *store = checking->context->store;
 	struct th_error ignored = {0}; /* then it is not there */
 	char found[TH_HASH_TEXT] = "", *piece;
 	int fd = th_blob_open(store, digest, &ignored);
@@ -35,14 +36,18 @@ static int is_whole(const struct th_store *store, const char *digest)
 		return -1;
 	hash = th_hash_new(digest);
 	piece = malloc(PIECE);
-	while (hash && piece && (got = read(fd, piece, PIECE)) > 0)
+	while (hash && piece && !check_cancelled(checking) &&
+		(got = read(fd, piece, PIECE)) > 0) {
 		th_hash_add(hash, piece, (size_t)got);
+		th_work_add(checking->context->work, (uint64_t)got);
+	}
 	if (hash && got == 0)
 		th_hash_digest(hash, found);
 	th_hash_free(hash);
 	free(piece);
 	close(fd);
-	return strcmp(found, digest) == 0;
+	/* Nobody knows of what was not looked at to its end. */
+	return check_cancelled(checking) || strcmp(found, digest) == 0;
 }
 
 /* True where it is whole, and was not looked at before. */
@@ -62,7 +67,7 @@ static bool check_blob(struct checking *checking,
 	if (th_strings_add(&checking->seen, digest))
 		return false;
 	checking->findings->blobs++;
-	rc = is_whole(store, digest);
+	rc = is_whole(checking, digest);
 	if (rc == 1)
 		return true;
 	/* Out of the way: the next pull brings it anew. */

@@ -11,6 +11,9 @@ struct checking {
 	struct th_strings seen; /* blobs */
 };
 
+/* True where somebody has had enough: nothing is found any more. */
+bool check_cancelled(const struct checking *checking);
+
 /* Adds a finding; mended "" or how. Without memory the last one stands for it.
  */
 void check_found(struct checking *checking, enum th_part part, const char *what,

@@ -18,6 +18,7 @@
 #define PIECE (64 * 1024)
 
 struct comparing {
+	const struct checking *checking;
 	int tree;
 	struct th_tar *tar;
 	char *piece;
@@ -85,9 +86,12 @@ static int compare_file(struct comparing *comparing,
 		(uint64_t)st.st_size == entry->size_bytes;
 	int rc = name ? 1 : th_fail_memory(err);
 
-	while (rc == 1 && right &&
-		(rc = th_tar_data(comparing->tar, &data, &len, &at, err)) == 1)
+	while (rc == 1 && right && !check_cancelled(comparing->checking) &&
+		(rc = th_tar_data(comparing->tar, &data, &len, &at, err)) ==
+			1) {
 		right = is_same(comparing, fd, data, len, at);
+		th_work_add(comparing->checking->context->work, len);
+	}
 	th_close(&fd);
 	if (rc >= 0)
 		note(comparing, name, right || closed);
@@ -103,6 +107,8 @@ static int compare_all(struct comparing *comparing, struct th_error *err)
 	while ((rc = th_tar_next(comparing->tar, &entry, err)) == 1) {
 		const char *last = th_path_last(entry->name);
 
+		if (check_cancelled(comparing->checking))
+			return 0;
 		/* Marks of deletions are no files. */
 		if (strncmp(last, ".wh.", 4) == 0)
 			continue;
@@ -139,7 +145,8 @@ void check_tree_files(struct checking *checking, const char *image,
 	const struct th_image_layer *layer)
 {
 	struct th_store *store = checking->context->store;
-	struct comparing comparing = {.tree = -1, .piece = malloc(PIECE)};
+	struct comparing comparing = {
+		.checking = checking, .tree = -1, .piece = malloc(PIECE)};
 	struct th_archive *archive = NULL;
 	struct th_error ignored = {0}; /* of the blob, which is told already */
 	char path[TH_TREE_TEXT + 16];
@@ -155,7 +162,8 @@ void check_tree_files(struct checking *checking, const char *image,
 	comparing.tar = archive ? th_tar_new(th_archive_source(archive)) : NULL;
 	if (comparing.tree >= 0 && comparing.tar)
 		compare_all(&comparing, &ignored);
-	if (comparing.wrong.count)
+	/* A later entry may have put it right. */
+	if (comparing.wrong.count && !check_cancelled(checking))
 		tell(checking, image, layer, &comparing.wrong);
 out:
 	th_tar_free(comparing.tar);

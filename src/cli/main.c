@@ -7,6 +7,7 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/stat.h>
+#include <time.h>
 #include <unistd.h>
 
 #include "base/buffer.h"
@@ -27,15 +28,35 @@ static volatile sig_atomic_t is_interrupted;
 static th_hull *_Atomic open_hull;
 mode_t callers_umask = 022;
 
+/* The same wish comes twice where it goes to a process and to its group. */
+#define SAME_MS 300
+
+static int64_t now_ms(void)
+{
+	struct timespec now;
+
+	clock_gettime(CLOCK_MONOTONIC, &now);
+	return (int64_t)now.tv_sec * 1000 + now.tv_nsec / 1000000;
+}
+
 static void interrupt(int number)
 {
+	static _Atomic int64_t first_ms;
 	th_hull *hull = atomic_load(&open_hull);
 
-	/* Once is a wish; a second time, the default does its work. */
+	/* Once is a wish, and leaves things clean; a second time, the default
+	 * does its work. */
+	if (is_interrupted) {
+		if (now_ms() - first_ms < SAME_MS)
+			return;
+		signal(number, SIG_DFL);
+		raise(number);
+		return;
+	}
+	first_ms = now_ms();
 	is_interrupted = 1;
 	if (hull)
 		th_hull_cancel(hull);
-	signal(number, SIG_DFL);
 }
 
 bool interrupted(void)
@@ -105,6 +126,7 @@ static int begin(struct invocation *call, struct progress *progress,
 		.env = from_environment,
 		.notice = progress_notice,
 		.progress = progress_show,
+		.working = progress_working,
 		.pulled = progress_pulled,
 		.choose = choose_registry,
 		.owner = progress};
@@ -177,6 +199,7 @@ static int run(const struct verb *verb, int argc, char **argv)
 		goto out;
 	}
 	progress.quiet = call.quiet;
+	progress.verb = verb->name;
 	if (verb->flags & VERB_ALONE) {
 		code = verb->run(&call);
 		goto out;

@@ -161,6 +161,66 @@ void progress_show(void *owner, const struct th_progress *layers, size_t count)
 	draw(progress, layers, count);
 }
 
+/* ---- work on this host ---- */
+
+/* What is over before one looks up needs no picture. */
+#define LONG_MS 1000
+
+static const char *done_word(const char *verb)
+{
+	static const char *const words[][2] = {{"pack", "packed"},
+		{"capture", "captured"}, {"copy", "copied"},
+		{"doctor", "checked"}};
+
+	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
+		if (strcmp(verb, words[i][0]) == 0)
+			return words[i][1];
+	}
+	return "done";
+}
+
+static void draw_work(struct progress *progress, uint64_t done, uint64_t all,
+	int64_t spent_ms)
+{
+	char size[SIZE_TEXT], whole[SIZE_TEXT], speed[SIZE_TEXT];
+	char left[TH_TIME_TEXT];
+	uint64_t rate = done * 1000 / (uint64_t)spent_ms;
+
+	size_text(done, size);
+	size_text(all, whole);
+	size_text(rate, speed);
+	fprintf(stderr, "\r\033[K  %s%s%s %s, %s/s", size, all ? " of " : "",
+		all ? whole : "", done_word(progress->verb), speed);
+	if (rate && all > done) {
+		th_clock_span(
+			(int64_t)((all - done) / rate + 1) * 1000000, left);
+		fprintf(stderr, ", %s left", left);
+	}
+	fflush(stderr);
+	progress->works = true;
+}
+
+void progress_working(void *owner, uint64_t done_bytes, uint64_t all_bytes)
+{
+	struct progress *progress = owner;
+	int64_t now = th_clock_mono_ms();
+
+	if (!done_bytes && !all_bytes) {
+		if (progress->works)
+			fputs("\r\033[K", stderr);
+		progress->works = false;
+		progress->began_ms = 0;
+		return;
+	}
+	if (!progress->began_ms)
+		progress->began_ms = now;
+	if (progress->quiet || !on_terminal() || now < progress->next_ms ||
+		now - progress->began_ms < LONG_MS)
+		return;
+	progress->next_ms = now + REDRAW_MS;
+	draw_work(progress, done_bytes, all_bytes, now - progress->began_ms);
+}
+
 void progress_notice(void *owner, const char *text)
 {
 	const struct progress *progress = owner;

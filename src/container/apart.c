@@ -88,7 +88,6 @@ static const int calls[] = {
 	SYS_read,
 	SYS_readlinkat,
 	SYS_readv,
-	SYS_renameat,
 	SYS_renameat2,
 	SYS_restart_syscall,
 	SYS_rt_sigaction,
@@ -112,6 +111,9 @@ static const int calls[] = {
 	SYS_fchmodat2,
 #else
 	452,
+#endif
+#ifdef SYS_renameat
+	SYS_renameat,
 #endif
 #ifdef SYS_open
 	SYS_open,
@@ -152,6 +154,10 @@ static _Noreturn void be_child(const struct th_apart *how, int out,
 	/* A change of IDs takes both back. */
 	prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
+	/* What it has done is counted in memory that is shared; the parent
+	 * tells it. */
+	if (how->work)
+		how->work->tell = NULL;
 	if (rc == 0)
 		verdict.rc = work(arg, reply, &verdict.error);
 	if (th_write_all(out, &verdict, sizeof(verdict)) == 0 && reply->len)
@@ -161,6 +167,8 @@ static _Noreturn void be_child(const struct th_apart *how, int out,
 
 /* How long the end of a child may take once it has said all. */
 #define END_MS 1000
+/* How often it is told what it has done. */
+#define TELL_MS 100
 
 static void end_child(int pidfd, pid_t pid, bool at_end, int *status)
 {
@@ -174,7 +182,8 @@ static void end_child(int pidfd, pid_t pid, bool at_end, int *status)
 
 /* All that comes. True where the child is at its end, and has not had its time.
  */
-static bool listen_to(int in, int patience_ms, struct th_buf *text)
+static bool listen_to(int in, int patience_ms, const struct th_work *work,
+	struct th_buf *text)
 {
 	int64_t until = th_clock_mono_ms() + patience_ms;
 
@@ -186,8 +195,12 @@ static bool listen_to(int in, int patience_ms, struct th_buf *text)
 
 		if (!room || (patience_ms && left <= 0))
 			return false;
-		if (poll(&one, 1, patience_ms ? (int)left : -1) <= 0) {
-			if (errno == EINTR || patience_ms)
+		if (poll(&one, 1,
+			    work		  ? TELL_MS
+				    : patience_ms ? (int)left
+						  : -1) <= 0) {
+			th_work_tell(work);
+			if (errno == EINTR || patience_ms || work)
 				continue;
 			return false;
 		}
@@ -240,7 +253,8 @@ int th_apart(const struct th_apart *how,
 		int pidfd = (int)syscall(SYS_pidfd_open, pid, 0);
 
 		end_child(pidfd, pid,
-			listen_to(pair[0], how->patience_ms, reply), &status);
+			listen_to(pair[0], how->patience_ms, how->work, reply),
+			&status);
 		th_close(&pidfd);
 	}
 	close(pair[0]);

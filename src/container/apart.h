@@ -10,6 +10,7 @@
 
 #include "base/buffer.h"
 #include "base/error.h"
+#include "base/work.h"
 #include "sandbox/wall.h"
 
 struct th_apart {
@@ -20,6 +21,7 @@ struct th_apart {
 	 * caller's), as one of a file system in a user namespace must. */
 	uint32_t maker;
 	int patience_ms; /* then the child is killed; 0: none is needed */
+	struct th_work *work; /* what it does is told meanwhile; or NULL */
 };
 
 /* Runs the work in the child and returns what it returned, with its error; the

@@ -37,6 +37,7 @@ struct th_context {
 		struct th_error *err);
 	void *owner;
 	atomic_bool *cancel;
+	struct th_work *work; /* for what takes long; or NULL */
 };
 
 /* ---- create.c ---- */

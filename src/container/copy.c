@@ -110,20 +110,31 @@ static int check_room(struct walk *walk, const struct stat *st, int to)
 	return th_hint(walk->err, "to free space: tidyhull sweep");
 }
 
-static int copy_piece(int from, int to, off_t at, off_t end)
+int copy_interrupted(struct th_error *err)
 {
+	th_fail(err, TH_FAILED, "copying was interrupted");
+	return th_hint(err,
+		"files that were copied whole are there; of the others nothing "
+		"is");
+}
+
+static int copy_piece(
+	const struct walk *walk, int from, int to, off_t at, off_t end)
+{
+	struct th_cancel cancel = walk->copy->cancel;
 	char data[65536];
 	off_t out = at;
 
 	/* The kernel copies, or shares the blocks, where it can. */
-	while (at < end) {
+	while (at < end && !th_cancelled(cancel)) {
 		ssize_t got = copy_file_range(from, &at, to, &out,
 			end - at < PIECE ? (size_t)(end - at) : PIECE, 0);
 
 		if (got <= 0)
 			break;
+		th_work_add(cancel.work, (uint64_t)got);
 	}
-	while (at < end) {
+	while (at < end && !th_cancelled(cancel)) {
 		ssize_t got = pread(from, data,
 			end - at < (off_t)sizeof(data) ? (size_t)(end - at)
 						       : sizeof(data),
@@ -137,17 +148,18 @@ static int copy_piece(int from, int to, off_t at, off_t end)
 			th_write_all(to, data, (size_t)got))
 			return -1;
 		at += got;
+		th_work_add(cancel.work, (uint64_t)got);
 	}
-	return 0;
+	return at < end ? copy_interrupted(walk->err) : 0;
 }
 
 /* Holes stay holes. A file that grows meanwhile is copied up to its size. */
-static int copy_data(int from, int to, off_t size)
+static int copy_data(const struct walk *walk, int from, int to, off_t size)
 {
 	off_t at = 0, data, hole;
 
 	for (; th_file_next_data(from, at, size, &data, &hole); at = hole) {
-		if (copy_piece(from, to, data, hole))
+		if (copy_piece(walk, from, to, data, hole))
 			return -1;
 	}
 	return ftruncate(to, size);
@@ -197,8 +209,8 @@ static int copy_file(struct walk *walk, int from, const struct stat *st,
 		O_WRONLY | O_CREAT | O_EXCL | O_NOFOLLOW | O_CLOEXEC, 0600);
 	if (out >= 0 && check_room(walk, st, out))
 		rc = -1;
-	else if (out < 0 || copy_data(in, out, st->st_size))
-		fail(walk, "copy");
+	else if (out < 0 || copy_data(walk, in, out, st->st_size))
+		rc = walk->err->code ? -1 : fail(walk, "copy");
 	else
 		rc = finish(walk, st, out);
 	th_close(&in);
@@ -425,8 +437,11 @@ int copy_apart(const struct th_wall_folder *folders, size_t count,
 	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
 	void *arg, uint32_t maker, struct th_copy *copy, struct th_error *err)
 {
-	const struct th_apart how = {
-		.folders = folders, .count = count, .root = -1, .maker = maker};
+	const struct th_apart how = {.folders = folders,
+		.count = count,
+		.root = -1,
+		.maker = maker,
+		.work = copy->cancel.work};
 	struct th_buf reply;
 	int rc;
 

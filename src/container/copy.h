@@ -5,6 +5,7 @@
 #include <stdint.h>
 #include <time.h>
 
+#include "base/cancel.h"
 #include "container/apart.h"
 #include "container/place.h"
 #include "layer/tar.h"
@@ -19,6 +20,7 @@ struct th_copy {
 	enum th_owner owner;
 	uid_t uid; /* of TH_OWNER_GIVEN */
 	gid_t gid;
+	struct th_cancel cancel;
 	/* filled: */
 	uint64_t files, bytes;
 	uint64_t skipped; /* sockets and devices */
@@ -45,6 +47,9 @@ int th_copy_from_tar(int fd, const struct th_place *to, struct th_copy *copy,
 	struct th_error *err);
 
 /* ---- shared by the parts of it ---- */
+
+/* What whoever interrupts it is told; -1. */
+int copy_interrupted(struct th_error *err);
 
 /* What a new file, folder or link gets from its source. */
 struct copy_attributes {

@@ -69,6 +69,9 @@ static int take_data(struct in *in, const char *path, int fd)
 			return th_fail_write(
 				in->err, errno, "cannot write %.300s", path);
 		in->copy->bytes += len;
+		th_work_add(in->copy->cancel.work, len);
+		if (th_cancelled(in->copy->cancel))
+			return copy_interrupted(in->err);
 	}
 	return rc;
 }
@@ -242,6 +245,8 @@ static int take_all(struct in *in)
 	while ((rc = th_tar_next(in->tar, &entry, &why)) == 1) {
 		if (take_entry(in, entry))
 			return -1;
+		if (th_cancelled(in->copy->cancel))
+			return copy_interrupted(in->err);
 	}
 	if (rc == 0)
 		return 0;

@@ -86,9 +86,13 @@ static int put_file(struct out *out, int from, const struct stat *st)
 	rc = read_attributes(out, in);
 	if (rc == 0)
 		rc = th_layer_put_file(&out->tar, &out->entry, in,
-			out->entry.name, HOLE, (struct th_cancel){0}, out->err);
+			out->entry.name, HOLE, out->copy->cancel, out->err);
 	th_close(&in);
 	out->copy->bytes += (uint64_t)(data < st->st_size ? data : st->st_size);
+	if (rc && th_cancelled(out->copy->cancel)) {
+		th_error_clear(out->err);
+		return copy_interrupted(out->err);
+	}
 	if (rc && !out->err->hint[0])
 		th_hint(out->err,
 			"where the container writes meanwhile, "

@@ -89,6 +89,7 @@ static int copy_blob(struct packing *packing, int fd, const char *digest,
 				packing, packing->buffer, (size_t)got, err);
 		if (rc == 0)
 			th_hash_add(hash, packing->buffer, (size_t)got);
+		th_work_add(packing->cancel.work, (uint64_t)got);
 	}
 	th_hash_digest(hash, found);
 	th_hash_free(hash);

@@ -145,6 +145,7 @@ static int put_range(struct th_tar_out *out, int fd, const char *path,
 		if (th_tar_out_data(out, buffer, (size_t)got, err))
 			return -1;
 		at += (uint64_t)got;
+		th_work_add(cancel.work, (uint64_t)got);
 	}
 	return 0;
 }

@@ -254,11 +254,15 @@ int th_files_copy(th_hull *hull, const char *from_text, const char *to_text,
 		return -1;
 	}
 	rc = open_both(hull, &from, &to, !from_text || !to_text, error);
+	copy.cancel =
+		(struct th_cancel){{hull->context.cancel}, hull->context.work};
+	th_work_begin(hull->context.work, 0);
 	if (rc == 0)
 		rc = !to_text ? th_copy_to_tar(&from, descriptor, &copy, error)
 			: !from_text
 			? th_copy_from_tar(descriptor, &to, &copy, error)
 			: th_copy(&from, &to, &copy, error);
+	th_work_end(hull->context.work);
 	th_place_release(&hull->context, &from);
 	th_place_release(&hull->context, &to);
 	return rc ? -1

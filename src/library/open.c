@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/mman.h>
 #include <sys/stat.h>
 
 #include "base/json.h"
@@ -19,7 +20,12 @@ struct owned {
 	struct th_hull hull; /* first: what callers have */
 	struct th_strings texts;
 	struct th_opening opening;
-	atomic_bool cancelled;
+	/* What children share. */
+	struct shared {
+		atomic_bool cancelled;
+		_Atomic uint64_t done_bytes;
+	} * shared;
+	struct th_work work;
 	const char *actor;
 };
 
@@ -156,7 +162,11 @@ static int set_options(struct owned *owned, struct th_hull_options *options)
 	options->env = opening->env;
 	options->notice = opening->notice;
 	options->owner = opening->owner;
-	options->cancel = &owned->cancelled;
+	options->cancel = &owned->shared->cancelled;
+	owned->work.done_bytes = &owned->shared->done_bytes;
+	owned->work.tell = opening->working;
+	owned->work.owner = opening->owner;
+	options->work = &owned->work;
 	options->logins = purposes & TH_TO_FETCH;
 	options->look = !(purposes & (TH_TO_ACT | TH_TO_START));
 	options->networks = purposes & TH_TO_START ? TH_NEEDS_NETWORKS
@@ -196,11 +206,17 @@ th_hull *th_hull_open(const struct th_opening *opening, th_error *error)
 {
 	struct owned *owned = calloc(1, sizeof(*owned));
 	struct th_error own = {0}, *err = error ? error : &own;
+	void *shared = mmap(NULL, sizeof(struct shared), PROT_READ | PROT_WRITE,
+		MAP_SHARED | MAP_ANONYMOUS, -1, 0);
 
-	if (!owned) {
+	if (!owned || shared == MAP_FAILED) {
+		if (shared != MAP_FAILED)
+			munmap(shared, sizeof(struct shared));
+		free(owned);
 		th_fail_memory(err);
 		return NULL;
 	}
+	owned->shared = shared;
 	if (opening)
 		owned->opening = *opening;
 	if (open_it(owned, err) == 0)
@@ -217,12 +233,13 @@ void th_hull_close(th_hull *hull)
 		return;
 	th_hull_end(hull);
 	th_strings_release(&owned->texts);
+	munmap(owned->shared, sizeof(*owned->shared));
 	free(owned);
 }
 
 void th_hull_cancel(th_hull *hull)
 {
-	atomic_store(&owner_of(hull)->cancelled, true);
+	atomic_store(&owner_of(hull)->shared->cancelled, true);
 }
 
 const char *th_hull_root(const th_hull *hull)

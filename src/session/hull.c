@@ -179,6 +179,7 @@ int th_hull_open_registries(struct th_hull *hull, struct th_error *err)
 		return -1;
 	hull->registries.config = &hull->config;
 	hull->registries.cancel.flags[0] = hull->options.cancel;
+	hull->registries.cancel.work = hull->options.work;
 	hull->registries.access = th_access_new(&hull->logins);
 	return hull->registries.access ? 0 : th_fail_memory(err);
 }
@@ -328,6 +329,7 @@ int th_hull_open_store(
 	context->keeper = options->keeper;
 	context->registries = &hull->registries;
 	context->cancel = options->cancel;
+	context->work = options->work;
 	return 0;
 }
 

@@ -37,6 +37,7 @@ struct th_hull_options {
 	void (*notice)(void *owner, const char *text);
 	void *owner;
 	atomic_bool *cancel; /* may be NULL */
+	struct th_work *work; /* may be NULL */
 	bool logins; /* registries may ask for some */
 	bool look; /* no file of an image or container is touched */
 	enum th_needs_networks networks;

@@ -2,6 +2,7 @@
 #include <endian.h>
 #include <fcntl.h>
 #include <linux/capability.h>
+#include <signal.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -397,8 +398,50 @@ static void what_cannot_be_read_is_an_error(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-static const CU_TestInfo tests[] = {{"archives keep links and attributes",
-					    archives_keep_links_and_attributes},
+/* At any moment: the whole file is there or nothing, and which is said. */
+static void an_interrupted_one_is_whole_or_nothing(void)
+{
+	static const useconds_t moments[] = {2000, 8000, 20000, 50000, 90000};
+	int told = 0;
+
+	CODE(hull("create selwick/base --name box --network none"), 0);
+	CODE(other("dd if=/dev/urandom of=big bs=1M count=200"), 0);
+	for (size_t i = 0; i < COUNT_OF(moments); i++) {
+		pid_t pid = hull_start("said", "copy big box:/big%zu", i);
+		const char *size;
+		int code;
+
+		usleep(moments[i]);
+		/* What comes twice at once is one wish. */
+		kill(pid, SIGINT);
+		kill(pid, SIGINT);
+		code = wait_for(pid);
+		CODE(hull("copy box:/ root --owner keep"), 0);
+		size = other("sh -c 'ls root | grep big%zu; stat -c %%s "
+			     "root/big%zu 2>/dev/null; rm -rf root'",
+			i, i)
+			       ->out;
+		if (code == 0) {
+			SAYS(size, "209715200");
+		} else {
+			/* Before it has begun, there is nobody to say it. */
+			CHECK(code == 1 || code == 128 + SIGINT);
+			CHECK_TEXT(size, "");
+			told += file_holds("said", "copying was interrupted");
+		}
+	}
+	CHECK(told > 0);
+	CODE(hull("copy box:/ root"), 0);
+	/* No files under other names. */
+	CHECK_TEXT(other("find root -maxdepth 1 -type f -name '.*'")->out, "");
+	CODE(hull("remove box"), 0);
+}
+
+static const CU_TestInfo tests[] = {
+	{"an interrupted one is whole or nothing",
+		an_interrupted_one_is_whole_or_nothing},
+	{"archives keep links and attributes",
+		archives_keep_links_and_attributes},
 	{"what cannot be read is an error", what_cannot_be_read_is_an_error},
 	{"a tree goes in and out", a_tree_goes_in_and_out},
 	{"owners are who they should be", owners_are_who_they_should_be},

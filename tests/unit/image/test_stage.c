@@ -181,7 +181,7 @@ static void a_layer_is_brought_by_one(void)
 	struct th_store *store = open_store();
 	struct th_error err = {0};
 	atomic_bool stop = true;
-	struct th_cancel never = {{NULL, NULL}}, now = {{&stop, NULL}};
+	struct th_cancel never = {0}, now = {.flags = {&stop}};
 	char digest[TH_DIGEST_TEXT], path[200];
 	int first = -1, second = -1, told = 0;
 

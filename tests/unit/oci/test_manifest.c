@@ -105,7 +105,9 @@ static void platforms_fit_or_not(void)
 		/* A processor runs what is made for lower ones. */
 		{{"linux", "arm", "v6", ""}, {"linux", "arm", "v7", ""}, 16},
 		{{"linux", "arm", "v8", ""}, {"linux", "arm", "v7", ""}, 0},
+#ifdef __x86_64__
 		{{"linux", "amd64", "v1", ""}, {"linux", "amd64", "", ""}, 11},
+#endif
 		{{"linux", "amd64", "v9", ""}, {"linux", "amd64", "", ""}, 0},
 		/* Strange ones, and what is not said. */
 		{{"linux", "arm", "odd", ""}, {"linux", "arm", "v7", ""}, 0},

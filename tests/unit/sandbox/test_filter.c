@@ -10,6 +10,7 @@
 #include <sys/mman.h>
 #include <unistd.h>
 
+#include "base/architecture.h"
 #include "base/file.h"
 #include "lib/bpf.h"
 #include "sandbox/filter.h"
@@ -132,7 +133,7 @@ static void compile_by_library(
 static void compare(const struct th_buf *ours, const struct th_buf *theirs)
 {
 	for (int i = 0; i < 2000; i++) {
-		struct seccomp_data data = {.arch = AUDIT_ARCH_X86_64};
+		struct seccomp_data data = {.arch = TH_AUDIT_ARCH};
 
 		data.nr = chance(8) == 0
 			? (int)chance(500)
@@ -182,7 +183,7 @@ static void the_first_condition_counts(void)
 	th_buf_init(&program, TH_FILTER_MAX);
 	CHECK_INT(th_filter_compile(&seccomp, &program, &err), 0);
 	for (size_t i = 0; i < COUNT_OF(wanted); i++) {
-		struct seccomp_data data = {.arch = AUDIT_ARCH_X86_64,
+		struct seccomp_data data = {.arch = TH_AUDIT_ARCH,
 			.nr = SCMP_SYS(ioctl),
 			.args = {0, i}};
 
