@@ -1,4 +1,5 @@
 #include "base/inherit.h"
+#include "base/libc.h"
 
 #include <signal.h>
 #include <stddef.h>
@@ -28,11 +29,11 @@ static void raise_limit(int resource)
 		.rlim_cur = RLIM_INFINITY, .rlim_max = RLIM_INFINITY};
 	struct rlimit own;
 
-	if (setrlimit((__rlimit_resource_t)resource, &all) == 0 ||
-		getrlimit((__rlimit_resource_t)resource, &own))
+	if (setrlimit((th_rlimit_kind)resource, &all) == 0 ||
+		getrlimit((th_rlimit_kind)resource, &own))
 		return;
 	own.rlim_cur = own.rlim_max;
-	setrlimit((__rlimit_resource_t)resource, &own);
+	setrlimit((th_rlimit_kind)resource, &own);
 }
 
 void th_inherit_no_limits(void)

@@ -6,6 +6,7 @@
 #include <jansson.h>
 #include <stdbool.h>
 #include <stdint.h>
+#include <sys/types.h>
 
 #include "base/buffer.h"
 #include "base/error.h"

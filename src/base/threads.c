@@ -4,6 +4,8 @@
 #include <signal.h>
 #include <time.h>
 
+#include "base/libc.h"
+
 #define TICK_NS 100000000
 
 void th_threads_join(const pthread_t *threads, size_t count,

@@ -3,6 +3,7 @@
 #define TH_BUILD_RECIPE_H
 
 #include <stdbool.h>
+#include <stdint.h>
 
 #include "base/buffer.h"
 #include "base/error.h"

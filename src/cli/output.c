@@ -7,6 +7,7 @@
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/libc.h"
 #include "cli/doc.h"
 #include "cli/shown.h"
 

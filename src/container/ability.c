@@ -7,7 +7,6 @@
 #include <stdbool.h>
 #include <stdio.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/socket.h>
 #include <sys/utsname.h>
 #include <sys/wait.h>
@@ -18,6 +17,7 @@
 #include "network/link.h"
 #include "network/netlink.h"
 #include "base/json.h"
+#include "base/libc.h"
 #include "oci/resources.h"
 #include "container/scope.h"
 #include "sandbox/cgroup.h"

@@ -3,12 +3,12 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/file.h"
 #include "base/json.h"
+#include "base/libc.h"
 
 static int make_memory(int *mount_fd, struct th_error *err)
 {

@@ -12,6 +12,7 @@
 
 #include "base/clock.h"
 #include "base/file.h"
+#include "base/libc.h"
 #include "keeper/keeper.h"
 #include "keeper/scratch.h"
 #include "sandbox/rights.h"

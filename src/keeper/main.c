@@ -2,7 +2,6 @@
  * started by tidyhull, not by people. */
 #include <errno.h>
 #include <fcntl.h>
-#include <malloc.h>
 #include <linux/close_range.h>
 #include <signal.h>
 #include <stdio.h>
@@ -17,6 +16,7 @@
 
 #include "base/file.h"
 #include "base/inherit.h"
+#include "base/libc.h"
 #include "base/utf8.h"
 #include "keeper/keeper.h"
 #include "keeper/scratch.h"
@@ -119,7 +119,7 @@ static void leave_caller(void)
 	ignore_others();
 	/* One heap for all threads: each of those that it has for a moment
 	 * would leave one behind. */
-	mallopt(M_ARENA_MAX, 1);
+	th_libc_one_heap();
 	/* What its children are before they run their program must not be
 	 * looked into from inside. */
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);

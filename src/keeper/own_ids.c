@@ -7,12 +7,12 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <sys/xattr.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "keeper/keeper.h"
 #include "network/network.h"
 #include "sandbox/idmap.h"

@@ -5,6 +5,8 @@
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/libc.h"
+
 #define LETTERS_AND_DIGITS                                                     \
 	"abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ"                 \
 	"0123456789"

@@ -2,7 +2,6 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <malloc.h>
 #include <sched.h>
 #include <signal.h>
 #include <stdio.h>
@@ -17,6 +16,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "base/libc.h"
 #include "base/loop.h"
 #include "network/relay.h"
 #include "sandbox/rights.h"
@@ -261,7 +261,7 @@ int th_relaying_main(int argc, char **argv)
 
 	prctl(PR_SET_NAME, "tidyhull-relay", 0, 0, 0);
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0);
-	mallopt(M_ARENA_MAX, 1);
+	th_libc_one_heap();
 	if (argc <= FIRST_ARG || th_loop_init(&loop, &err) ||
 		th_loop_watch(&loop, &control, CONTROL, EPOLLIN))
 		return 1;

@@ -1,3 +1,5 @@
+#include <net/ethernet.h> /* before linux/if_ether.h, which gives way to it */
+
 #include <arpa/inet.h>
 #include <errno.h>
 #include <fcntl.h>
@@ -7,7 +9,6 @@
 #include <linux/if_tun.h>
 #include <linux/rtnetlink.h>
 #include <linux/sockios.h>
-#include <net/ethernet.h>
 #include <net/if.h>
 #include <pthread.h>
 #include <sched.h>

@@ -15,6 +15,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "base/inherit.h"
+#include "base/libc.h"
 #include "network/forwarding.h"
 #include "network/pilot.h"
 #include "pilot/pilot.h"

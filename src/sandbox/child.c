@@ -11,7 +11,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/ioctl.h>
-#include <sys/mount.h>
 #include <sys/personality.h>
 #include <sys/prctl.h>
 #include <sys/socket.h>
@@ -21,6 +20,7 @@
 
 #include "base/file.h"
 #include "base/inherit.h"
+#include "base/libc.h"
 #include "base/path.h"
 #include "sandbox/run_hooks.h"
 #include "sandbox/idmap.h"

@@ -4,12 +4,12 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "base/path.h"
 #include "sandbox/inside.h"
 

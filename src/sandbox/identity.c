@@ -13,6 +13,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "sandbox/filter.h"
 #include "sandbox/inside.h"
 
@@ -73,7 +74,7 @@ int th_inside_score(const struct th_process *process, struct th_error *err)
 static int set_limits(const struct th_process *process, struct th_error *err)
 {
 	for (size_t i = 0; i < process->rlimit_count; i++) {
-		if (setrlimit((__rlimit_resource_t)process->rlimits[i].resource,
+		if (setrlimit((th_rlimit_kind)process->rlimits[i].resource,
 			    &process->rlimits[i].limit))
 			return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 				"cannot set a resource limit");

@@ -4,10 +4,10 @@
 #include <fcntl.h>
 #include <stdio.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "sandbox/inside.h"
 
 static bool apparmor_works(void)

@@ -1,9 +1,9 @@
 #include "sandbox/mount_options.h"
 
 #include <string.h>
-#include <sys/mount.h>
 
 #include "base/buffer.h"
+#include "base/libc.h"
 #include "sandbox/mounts.h"
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))

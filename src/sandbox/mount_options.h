@@ -6,6 +6,7 @@
 #include <stdbool.h>
 #include <stdint.h>
 
+#include "base/libc.h"
 #include "oci/bundle.h"
 
 struct mount_attributes {

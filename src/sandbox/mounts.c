@@ -7,11 +7,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "base/path.h"
 #include "sandbox/copy_up.h"
 #include "sandbox/idmap.h"

@@ -5,13 +5,13 @@
 #include <sched.h>
 #include <stdio.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/socket.h>
 #include <sys/utsname.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "sandbox/message.h"
 
 static int set_text(int fs, const char *key, const char *value)

@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/architecture.h"
+#include "base/libc.h"
 #include "sandbox/inside.h"
 
 static const char *search_path(const struct th_process *process)

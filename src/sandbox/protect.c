@@ -2,12 +2,12 @@
  * config-linux.md, "Masked Paths", "Readonly Paths"). */
 #include <errno.h>
 #include <fcntl.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "base/path.h"
 #include "sandbox/inside.h"
 

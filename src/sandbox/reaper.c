@@ -19,6 +19,7 @@
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "sandbox/clone.h"
 #include "sandbox/inside.h"
 

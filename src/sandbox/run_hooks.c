@@ -9,7 +9,6 @@
 #include <stdlib.h>
 #include <string.h>
 #include <sys/mman.h>
-#include <sys/pidfd.h>
 #include <sys/stat.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
@@ -19,6 +18,7 @@
 #include "base/json.h"
 #include "base/file.h"
 #include "base/inherit.h"
+#include "base/libc.h"
 
 char *th_hooks_state(const struct th_bundle *bundle, const char *id,
 	const char *status, pid_t pid, const char *bundle_path)

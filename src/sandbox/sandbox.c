@@ -8,13 +8,13 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
-#include <sys/mount.h>
 #include <sys/socket.h>
 #include <sys/syscall.h>
 #include <sys/wait.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "base/path.h"
 #include "sandbox/child.h"
 #include "sandbox/clone.h"

@@ -2,10 +2,10 @@
 
 #include <errno.h>
 #include <fcntl.h>
-#include <sys/mount.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 
 /* Out of the way of the descriptors that a new program gets. */
 static int move_up(int fd)

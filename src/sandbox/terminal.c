@@ -4,11 +4,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <sys/ioctl.h>
-#include <sys/mount.h>
 #include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/file.h"
+#include "base/libc.h"
 #include "sandbox/inside.h"
 
 /* The OCI Runtime Specification (config-linux.md, "Default Devices") wants the

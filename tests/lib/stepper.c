@@ -59,7 +59,6 @@ static bool changes(pid_t pid, const struct __ptrace_syscall_info *info)
 	case SYS_pwrite64:
 		return is_file(pid, args[0]);
 	case SYS_mkdirat:
-	case SYS_renameat:
 	case SYS_renameat2:
 	case SYS_unlinkat:
 	case SYS_linkat:
@@ -83,6 +82,9 @@ static bool changes(pid_t pid, const struct __ptrace_syscall_info *info)
 	case SYS_setns:
 	case SYS_clone:
 	case SYS_clone3:
+#ifdef SYS_renameat
+	case SYS_renameat:
+#endif
 #ifdef SYS_mkdir
 	case SYS_mkdir:
 	case SYS_rename:

@@ -107,8 +107,8 @@ static void platforms_fit_or_not(void)
 		{{"linux", "arm", "v8", ""}, {"linux", "arm", "v7", ""}, 0},
 #ifdef __x86_64__
 		{{"linux", "amd64", "v1", ""}, {"linux", "amd64", "", ""}, 11},
-#endif
 		{{"linux", "amd64", "v9", ""}, {"linux", "amd64", "", ""}, 0},
+#endif
 		/* Strange ones, and what is not said. */
 		{{"linux", "arm", "odd", ""}, {"linux", "arm", "v7", ""}, 0},
 		{{"linux", "amd64", "odd", ""}, {"linux", "amd64", "", ""}, 1},
