@@ -186,16 +186,20 @@ static void draw_state(const struct frame *frame, const struct bar *bar)
 		json_object_get(bar->end, "code"), "signal",
 		json_object_get(bar->end, "code"), "restart");
 	const char *cause = shown(doc_text(bar->end, "cause"));
+	char cause_of_end[200];
 	char state[96];
 	int used;
 
+	snprintf(cause_of_end, sizeof(cause_of_end), "%.*s",
+		(int)strcspn(cause, ";"), cause);
 	state_text(like, state);
 	if (strcmp(to, "waiting") == 0)
 		snprintf(state, sizeof(state), "waiting");
 	used = printf("  %.*s", frame->state_width - 2, state);
 	if (bar->end && strcmp(to, "running") != 0 &&
 		frame->state_width - used > 20)
-		printf(", %.*s", frame->state_width - used - 2, cause);
+		/* What comes next stands behind the semicolon. */
+		printf(", %.*s", frame->state_width - used - 2, cause_of_end);
 	json_decref(like);
 }
 
