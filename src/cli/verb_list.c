@@ -370,7 +370,7 @@ static const char *const examples[] = {"tidyhull list", "tidyhull list --all",
 
 const struct verb verb_list = {.name = "list",
 	.group = "look",
-	.called = "ps ls dir status overview",
+	.called = "ps ls dir status overview tree",
 	.takes = "kind",
 	.summary = "list containers, images, volumes, networks or sessions",
 	.usage = "[KIND]",

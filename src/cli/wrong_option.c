@@ -71,6 +71,13 @@ static const struct other {
 	{"format o output", "json", SWALLOW, "the other form is JSON"},
 	{"r recursive R p archive", "owner", NOTHING,
 		"folders are copied with all that is in them"},
+	{"graph draw picture chart plot", "drawn", NO_VALUE, NULL},
+	{"w", "watch", NO_VALUE, NULL},
+	{"f follow w watch live", "once", NOTHING,
+		"meter goes on by itself, and --json-lines prints each "
+		"reading"},
+	{"fields show-only only cols", "columns", SAME, NULL},
+	{"order order-by sort-by", "sort", SAME, NULL},
 	{"f file", NULL, NOTHING, "the file is named without an option"},
 	{"r recursive v volumes", "force", NOTHING, NULL}};
 
