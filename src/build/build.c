@@ -286,7 +286,9 @@ static int make_image(struct making *making, struct th_error *err)
 		.failure = failure,
 		.tell = tell_step,
 		.owner = making,
-		.cancel = {{building->context->cancel, &building->failed}}};
+		/* How far it is, the steps tell. */
+		.cancel = {
+			{building->context->cancel, &building->failed}, NULL}};
 	struct th_build_event event = {
 		.what = TH_BUILD_IMAGE_BEGINS, .image = making->number};
 	int rc = failure ? 0 : th_fail_memory(err);
