@@ -184,12 +184,12 @@ static size_t line_of(const char *text, size_t width, size_t *space)
 static void break_text(struct libscols_cell *cell, size_t width)
 {
 	const char *text = scols_cell_get_data(cell);
-	size_t len = text ? strlen(text) : 0, used = 0;
-	char *broken = malloc(2 * len + 1);
+	char *broken = text ? malloc(2 * strlen(text) + 1) : NULL;
+	size_t used = 0;
 
 	if (!broken)
 		return;
-	while (text && *text) {
+	while (*text) {
 		size_t space, line = line_of(text, width, &space);
 
 		memcpy(broken + used, text, line);
