@@ -6,11 +6,15 @@
 #include "cli/each.h"
 #include "cli/options.h"
 #include "cli/output.h"
+#include "cli/tag_cache.h"
 #include "cli/verbs.h"
 #include "cli/wrong_option.h"
 
 /* The shell offers files, beside what is printed. */
 #define EXIT_FILES 3
+/* Of the OCI Distribution Specification's tags. */
+#define TAG_LETTERS                                                            \
+	"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789._-"
 
 /* Words that an option takes. Of lists the last part is completed. */
 static const struct values {
@@ -42,6 +46,7 @@ struct asked {
 	const char *word; /* the one that is being typed */
 	size_t len;
 	bool files;
+	bool images; /* the verb takes some */
 };
 
 static void offer(const struct asked *asked, const char *before,
@@ -153,6 +158,32 @@ static void offer_images(const struct asked *asked)
 	json_decref(doc);
 }
 
+/* Behind the colon of a repository, what its registry has. */
+static void offer_tags(const struct asked *asked)
+{
+	const char *colon = strrchr(asked->word, ':');
+	char repository[256];
+	json_t *tags;
+
+	/* One of a host with its port is none. */
+	if (!colon || strchr(colon, '/') || colon == asked->word ||
+		strncmp(asked->word, "image:", 6) == 0)
+		return;
+	snprintf(repository, sizeof(repository), "%.*s",
+		(int)(colon - asked->word), asked->word);
+	tags = tag_cache_get(asked->call, repository);
+	snprintf(repository, sizeof(repository), "%.*s",
+		(int)(colon - asked->word) + 1, asked->word);
+	for (size_t i = 0; i < json_array_size(tags); i++) {
+		const char *tag = doc_item(tags, i);
+
+		/* What a registry says goes into a shell's line. */
+		if (strspn(tag, TAG_LETTERS) == strlen(tag))
+			offer(asked, repository, tag, "tag");
+	}
+	json_decref(tags);
+}
+
 /* Objects of the other kinds have a name and no more that is of use. */
 static void offer_named(const struct asked *asked, int kind, const char *list,
 	const char *key, const char *before)
@@ -190,7 +221,7 @@ static void offer_kind(struct asked *asked, const char *takes, size_t len)
 	else if (strncmp(takes, "file", len) == 0)
 		asked->files = true;
 	else if (strncmp(takes, "image", len) == 0)
-		offer_images(asked);
+		asked->images = true;
 	else if (strncmp(takes, "volume", len) == 0)
 		offer_named(asked, TH_KIND_VOLUME, "volumes", "name", "");
 	else if (strncmp(takes, "network", len) == 0)
@@ -214,6 +245,11 @@ static void offer_objects(struct asked *asked, const struct verb *verb)
 		offer_kind(asked, takes, len);
 		takes += len;
 	}
+	/* Last, as a registry may take long. */
+	if (asked->images)
+		offer_images(asked);
+	if (asked->images && verb->flags & VERB_REGISTRIES)
+		offer_tags(asked);
 }
 
 /* ---- values ---- */
@@ -296,7 +332,8 @@ const struct verb verb_complete = {.name = "complete",
 	.usage = "-- WORD...",
 	.text = text,
 	.examples = examples,
-	.flags = VERB_STORE | VERB_LOOK | VERB_COMMAND | VERB_HIDDEN,
+	.flags = VERB_STORE | VERB_LOOK | VERB_COMMAND | VERB_HIDDEN |
+		VERB_REGISTRIES,
 	.least = 0,
 	.most = 0,
 	.run = run};

@@ -80,7 +80,28 @@ static void bash_offers_them(void)
 	CODE(hull("remove volume:boats"), 0);
 }
 
-static const CU_TestInfo tests[] = {{"verbs and options", verbs_and_options},
+/* Of a repository whose registry is asked, once for a while. */
+static void tags_of_registries(void)
+{
+	int port;
+
+	copy_images("tagged");
+	port = start_chandler("tagged", "log", "%s", "");
+	write_config(&port, 1);
+	SAYS(offered("pull selwick/gauge:", 0), "selwick/gauge:latest\ttag");
+	CHECK_TEXT(offered("peek selwick/gauge:l", 0),
+		"selwick/gauge:latest\ttag\n");
+	CHECK_INT(count_lines_with("log", "/tags/list", ""), 1);
+	/* Nobody there, nothing known, no word about it. */
+	CHECK_TEXT(offered("pull selwick/lighthouse:", 0), "");
+	CHECK_TEXT(offered("pull localhost:1/x:", 0), "");
+	/* Verbs that want what is here do not ask. */
+	CHECK_TEXT(offered("tag selwick/almanac:", 0), "");
+	CHECK_INT(count_lines_with("log", "/tags/list", "almanac"), 0);
+}
+
+static const CU_TestInfo tests[] = {{"tags of registries", tags_of_registries},
+	{"verbs and options", verbs_and_options},
 	{"objects by their state", objects_by_their_state},
 	{"bash offers them", bash_offers_them}, CU_TEST_INFO_NULL};
 
