@@ -489,8 +489,9 @@ static int run(struct invocation *call)
 		return EXIT_FAILED;
 	puts("\nThat was the tour; everything has been cleaned up. Where to go "
 	     "next:\n  tidyhull doctor       check your host\n  tidyhull help  "
-	     "       every verb; help launch for the settings\n  README.md     "
-	     "        the same tour with your own registry");
+	     "       every verb; help launch for the settings\n  "
+	     "docs/tutorial.md      step by step, from the first container\n  "
+	     "README.md             the same tour with your own registry");
 	return EXIT_DONE;
 }
 
