@@ -8,6 +8,8 @@
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make check-servers   real servers, in an image made by debootstrap
 #   make check-cluster   a batch engine over three nodes, as namespaces
+#   make check-deb check-reproducible   the packages; two builds, byte by byte
+#   make check-cross check-musl   ARCH=arm64: another architecture; another C library
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR= (and make uninstall)
 #   make deb          Debian packages, in build/deb

@@ -84,6 +84,26 @@ check-cluster: deps-cluster
 		selwick/passing:latest openmpi-bin,libopenmpi3
 	$(AS_ROOT) scripts/check-cluster $(abspath $(BUILD))
 
+# The packages in a system of their own (scripts/check-deb).
+check-deb: deb
+	@scripts/deps vm
+	$(AS_ROOT) scripts/check-deb $(abspath $(BUILD))
+
+# Two builds, each byte the same (scripts/check-reproducible).
+check-reproducible:
+	@scripts/deps deb
+	scripts/check-reproducible
+
+# For another architecture, with its unit tests (scripts/check-cross), and against
+# another C library (scripts/check-musl).
+check-cross:
+	@scripts/deps cross
+	scripts/check-cross $(or $(ARCH),arm64)
+
+check-musl:
+	@scripts/deps cross
+	scripts/check-musl
+
 # On another kernel, with version 2 control groups only (scripts/check-vm).
 check-vm: deps-vm
 	@$(MAKE) --no-print-directory all $(BUILD)/e2e $(INSIDE)
@@ -115,6 +135,7 @@ deps-servers:
 deps-cluster:
 	@scripts/deps cluster
 
+.PHONY: check-deb check-reproducible check-cross check-musl
 .PHONY: check-vm check-vm-systemd deps-vm check-servers deps-servers \
 	check-cluster deps-cluster
 
