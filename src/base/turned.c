@@ -37,12 +37,53 @@ static bool is_name(const char *text, size_t len)
 	return len > 0;
 }
 
+/* The value of one of the keys in "KEY=VALUE,KEY=VALUE"; its length, or 0. */
+static size_t value_of(
+	const char *text, const char *const *keys, const char **value)
+{
+	while (*text) {
+		size_t part = strcspn(text, ",");
+
+		for (size_t i = 0; keys[i]; i++) {
+			size_t len = strlen(keys[i]);
+
+			if (len < part && strncmp(text, keys[i], len) == 0 &&
+				text[len] == '=') {
+				*value = text + len + 1;
+				return part - len - 1;
+			}
+		}
+		text += part + (text[part] == ',');
+	}
+	return 0;
+}
+
+/* "source=./site,target=/srv". */
+static bool turned_keys(const char *text, char turned[TH_TURNED_TEXT])
+{
+	static const char *const froms[] = {"source", "src", "from", NULL};
+	static const char *const tos[] = {
+		"target", "destination", "dst", "to", NULL};
+	const char *from = NULL, *to = NULL;
+	size_t from_len = value_of(text, froms, &from);
+	size_t to_len = value_of(text, tos, &to);
+
+	if (!from_len || !to_len || strlen(text) > 200)
+		return false;
+	snprintf(turned, TH_TURNED_TEXT, "%.*s=%s%.*s%s", (int)to_len, to,
+		is_name(from, from_len) ? "volume:" : "", (int)from_len, from,
+		strstr(text, "readonly") || strstr(text, ",ro") ? ",ro" : "");
+	return true;
+}
+
 bool th_turned_mount(const char *text, char turned[TH_TURNED_TEXT])
 {
 	const char *at = strchr(text, ':'), *options;
 	size_t len, inside;
 	bool volume;
 
+	if (turned_keys(text, turned))
+		return true;
 	if (!at || at[1] != '/')
 		at = strstr(text, "=/");
 	if (!at || at == text || strlen(text) > 200 ||

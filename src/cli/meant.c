@@ -111,6 +111,14 @@ static bool meant_kind(struct line *line, struct th_error *err)
 
 	if (!kind)
 		return false;
+	if (strcmp(kind, "networks") == 0 && line->count > 4 &&
+		(strcmp(next, "connect") == 0 || strcmp(next, "join") == 0)) {
+		th_hint(err,
+			"networks are fixed when a container is made; the same "
+			"one anew: tidyhull recreate %.60s --network %.60s",
+			line->words[4], line->words[3]);
+		return true;
+	}
 	if (makes &&
 		(count == 0 ? strcmp(next, "make") == 0
 			    : strcmp(found[0]->name, "create") == 0 ||
@@ -127,6 +135,26 @@ static bool meant_kind(struct line *line, struct th_error *err)
 	} else {
 		return false;
 	}
+	line_hint(err, "it is: ", line);
+	return true;
+}
+
+/* "info changes web": the first word says where, the second what is wanted. */
+static bool meant_second(
+	const struct verb *first, struct line *line, struct th_error *err)
+{
+	const struct verb *found[MEANT_MAX], *verb;
+
+	if (first->most != 0 || line->count < 3 || line->words[2][0] == '-')
+		return false;
+	verb = verb_lookup(line->words[2]);
+	if (!verb && called(line->words[2], found) == 1)
+		verb = found[0];
+	if (!verb)
+		return false;
+	line_put(line, 1, 2, verb->name, NULL);
+	if (!right_line(verb, line))
+		line->count = 2;
 	line_hint(err, "it is: ", line);
 	return true;
 }
@@ -159,6 +187,8 @@ void verb_unknown(const char *word)
 	if (strcasecmp(word, "version") == 0 || strcmp(word, "-v") == 0 ||
 		strcmp(word, "-V") == 0) {
 		th_hint(&err, "tidyhull --version prints it");
+	} else if (count == 1 && meant_second(found[0], &line, &err)) {
+		/* It is said. */
 	} else if (!meant_kind(&line, &err) && count < 2) {
 		const struct verb *verb = count ? found[0] : nearest(word);
 

@@ -19,6 +19,7 @@ enum how {
 	CPU,
 	PROCESSES,
 	ADD, /* one more capability */
+	FROM_FILE, /* of variables */
 	SECONDS,
 	SIGNAL,
 	NO_VALUE,
@@ -36,6 +37,9 @@ static const struct other {
 	const char *note; /* said instead of nothing */
 } others[] = {{"p publish expose ports", "port", PORT, NULL},
 	{"v volume volumes bind", "mount", MOUNT, NULL},
+	{"publish-all P expose-all", "port", NOTHING,
+		"--port declared publishes what the image declares"},
+	{"env-file envfile", "env", FROM_FILE, NULL},
 	{"e environment", "env", SAME, NULL}, {"u", "user", SAME, NULL},
 	{"w cwd directory", "workdir", SAME, NULL},
 	{"m memory mem", "limit", MEMORY, NULL}, {"swap", "limit", SWAP, NULL},
@@ -63,11 +67,16 @@ static const struct other {
 	{"a", "all", NO_VALUE, NULL},
 	{"t time timeout wait grace-period", "grace", SECONDS, NULL},
 	{"t timeout time", "at-most", SECONDS, NULL},
-	{"s sig n", "signal", SIGNAL, NULL},
+	{"s sig n", "signal", SIGNAL, NULL}, {"n", "name", SAME, NULL},
 	{"n dry-run", "plan", NO_VALUE, NULL},
 	{"no-cache fresh again", "anew", NO_VALUE, NULL},
 	{"arg args param parameter", "given", SAME, NULL},
 	{"t tag", "name", SAME, NULL}, {"pull", "fetch", SAME, NULL},
+	{"o output f file", "runnable", NOTHING,
+		"the file is named without an option"},
+	{"all a", "older-than", NOTHING,
+		"sweep takes all that is unused anyway"},
+	{"enable", "install", NO_VALUE, NULL},
 	{"format o output", "json", SWALLOW, "the other form is JSON"},
 	{"r recursive R p archive", "owner", NOTHING,
 		"folders are copied with all that is in them"},
@@ -78,7 +87,8 @@ static const struct other {
 		"reading"},
 	{"fields show-only only cols", "columns", SAME, NULL},
 	{"order order-by sort-by", "sort", SAME, NULL},
-	{"f file", NULL, NOTHING, "the file is named without an option"},
+	{"f file i input", NULL, NOTHING,
+		"the file is named without an option"},
 	{"r recursive v volumes", "force", NOTHING, NULL}};
 
 static bool has_word(const char *words, const char *word, size_t len)
@@ -165,7 +175,8 @@ static const char *write_value(
 		[SWAP] = "swap=",
 		[CPU] = "cpu=",
 		[PROCESSES] = "processes=",
-		[ADD] = "+"};
+		[ADD] = "+",
+		[FROM_FILE] = "@file:"};
 	int number = 0, end = 0;
 
 	if (how == PORT)
@@ -178,7 +189,7 @@ static const char *write_value(
 		return signals[number];
 	if (how == SECONDS && number >= 0)
 		snprintf(room, TH_TURNED_TEXT, "%ds", number);
-	else if (how >= MEMORY && how <= ADD)
+	else if (how >= MEMORY && how <= FROM_FILE)
 		snprintf(room, TH_TURNED_TEXT, "%s%.200s", parts[how], value);
 	else
 		return value;

@@ -43,9 +43,11 @@ static void mounts(void)
 		{"tides:/data", "/data=volume:tides"},
 		{"./site=/srv/www", "/srv/www=./site"},
 		{"~/site:/srv/www:rw", "/srv/www=~/site"},
-		{"/srv/www=./site", NULL}, {"/srv/www=/site", NULL},
-		{"/srv/www", NULL}, {"relative=./site", NULL}, {":/data", NULL},
-		{"", NULL}};
+		{"source=./site,target=/srv/www", "/srv/www=./site"},
+		{"to=/data,from=tides,ro", "/data=volume:tides,ro"},
+		{"source=./site", NULL}, {"/srv/www=./site", NULL},
+		{"/srv/www=/site", NULL}, {"/srv/www", NULL},
+		{"relative=./site", NULL}, {":/data", NULL}, {"", NULL}};
 
 	check(all, sizeof(all) / sizeof(*all), th_turned_mount);
 }
