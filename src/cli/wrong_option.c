@@ -37,7 +37,7 @@ static const struct other {
 	const char *note; /* said instead of nothing */
 } others[] = {{"p publish expose ports", "port", PORT, NULL},
 	{"v volume volumes bind", "mount", MOUNT, NULL},
-	{"publish-all P expose-all", "port", NOTHING,
+	{"P all-ports every-port", "port", NOTHING,
 		"--port declared publishes what the image declares"},
 	{"env-file envfile", "env", FROM_FILE, NULL},
 	{"e environment", "env", SAME, NULL}, {"u", "user", SAME, NULL},
