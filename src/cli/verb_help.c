@@ -38,7 +38,8 @@ static int run(struct invocation *call)
 	return EXIT_DONE;
 }
 
-static const char *const examples[] = {"tidyhull help launch", NULL};
+static const char *const examples[] = {
+	"tidyhull help launch", "tidyhull help recreate", NULL};
 
 const struct verb verb_help_verb = {.name = "help",
 	.group = "start here",

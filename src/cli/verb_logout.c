@@ -59,7 +59,8 @@ static const struct option_spec options[] = {
 	{"all", NULL, "for all registries"}, {NULL, NULL, NULL}};
 
 static const char *const examples[] = {
-	"tidyhull logout registry.selwick.example", NULL};
+	"tidyhull logout registry.selwick.example",
+	"tidyhull logout localhost:5000", NULL};
 
 const struct verb verb_logout = {.name = "logout",
 	.group = "registries",

@@ -97,7 +97,8 @@ static const char *const text[] = {"Each process has two IDs: the one seen in "
 				   "the container, and the host's.",
 	"User names are the container's.", NULL};
 
-static const char *const examples[] = {"tidyhull processes gauge-north", NULL};
+static const char *const examples[] = {"tidyhull processes gauge-north",
+	"tidyhull processes gauge-north --sort -memory", NULL};
 
 const struct verb verb_processes = {.name = "processes",
 	.group = "look",

@@ -27,8 +27,8 @@ static const char *const text[] = {
 	"Works in every state. The host name inside the container does not",
 	"change.", NULL};
 
-static const char *const examples[] = {
-	"tidyhull rename amber-buoy gauge-north", NULL};
+static const char *const examples[] = {"tidyhull rename amber-buoy gauge-north",
+	"tidyhull rename silver-buoy pier-gauge", NULL};
 
 const struct verb verb_rename = {.name = "rename",
 	.group = "containers",

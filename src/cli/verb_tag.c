@@ -32,7 +32,7 @@ static const char *const text[] = {
 
 static const char *const examples[] = {
 	"tidyhull tag selwick/gauge registry.selwick.example/gauge:tested",
-	NULL};
+	"tidyhull tag selwick/gauge selwick/gauge:before-the-storm", NULL};
 
 const struct verb verb_tag = {.name = "tag",
 	.group = "images",

@@ -89,7 +89,8 @@ static const char *const text[] = {"Draws on its events, how it ended, its "
 				   "restart policy, its probe and the",
 	"last lines of its log, and suggests what to do.", NULL};
 
-static const char *const examples[] = {"tidyhull why gauge-north", NULL};
+static const char *const examples[] = {"tidyhull why gauge-north",
+	"tidyhull why gauge-north ledger --json", NULL};
 
 const struct verb verb_why = {.name = "why",
 	.group = "look",
