@@ -158,7 +158,7 @@ static bool leave_out(struct fitting *fitting, int flags, size_t room)
 /* The bytes of the next line of a text, and of the space behind it. */
 static size_t line_of(const char *text, size_t width, size_t *space)
 {
-	size_t at = 0, used = 0, good = 0, bytes;
+	size_t at = 0, used = 0, good = 0, bytes = 1;
 
 	*space = 0;
 	while (text[at]) {
