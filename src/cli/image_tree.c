@@ -52,7 +52,7 @@ static void bar_text(uint64_t bytes, uint64_t hidden, uint64_t all, bool shared,
 	}
 }
 
-static void add_sharers(struct table *table, const json_t *layer)
+void image_add_sharers(struct table *table, const json_t *layer)
 {
 	const json_t *sharers = doc_part(layer, "shared-with");
 
@@ -172,7 +172,7 @@ int image_tree(
 	json_array_foreach(layers, i, layer)
 	{
 		add_layer(table, layer, hidden, i + 1, all);
-		add_sharers(table, layer);
+		image_add_sharers(table, layer);
 		add_hidden(table, hidden, i + 1);
 	}
 	table_print(table);

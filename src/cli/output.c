@@ -266,6 +266,16 @@ void print_each(const json_t *list, const char *key)
 	}
 }
 
+void print_json_line(json_t *doc)
+{
+	char *text = json_shown(doc, JSON_COMPACT);
+
+	if (text)
+		puts(text);
+	free(text);
+	json_decref(doc);
+}
+
 int print_json(json_t *doc)
 {
 	char *text = doc ? json_shown(doc, JSON_INDENT(2)) : NULL;

@@ -60,5 +60,7 @@ void print_each(const json_t *list, const char *key);
 
 /* Prints the document on stdout and frees it; 0. */
 int print_json(json_t *doc);
+/* The same on one line. */
+void print_json_line(json_t *doc);
 
 #endif

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 
+#include "cli/output.h"
 #include "cli/shown.h"
 
 void stream_open(
@@ -22,13 +23,16 @@ static void begin(struct stream *stream)
 
 void stream_put(struct stream *stream, json_t *one)
 {
-	char *text = json_shown(one, JSON_COMPACT);
 	bool first = !stream->begun;
+	char *text;
 
+	if (stream->lines) {
+		print_json_line(one);
+		return;
+	}
+	text = json_shown(one, JSON_COMPACT);
 	begin(stream);
-	if (text && stream->lines)
-		puts(text);
-	else if (text)
+	if (text)
 		printf("%s\n%s", first ? "" : ",", text);
 	free(text);
 	json_decref(one);

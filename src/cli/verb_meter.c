@@ -1,6 +1,5 @@
 /* meter: what running containers use, live. */
 #include <stdio.h>
-#include <stdlib.h>
 #include <string.h>
 #include <time.h>
 #include <unistd.h>
@@ -10,7 +9,6 @@
 #include "cli/meter_screen.h"
 #include "cli/metering.h"
 #include "cli/output.h"
-#include "cli/shown.h"
 #include "cli/verbs.h"
 
 #define ONCE_MS 250
@@ -77,13 +75,7 @@ static json_t *reading_json(const struct metering *metering)
 
 static void print_line(const struct metering *metering)
 {
-	json_t *doc = reading_json(metering);
-	char *line = json_shown(doc, JSON_COMPACT);
-
-	if (line)
-		puts(line);
-	free(line);
-	json_decref(doc);
+	print_json_line(reading_json(metering));
 	fflush(stdout);
 }
 

@@ -169,7 +169,6 @@ static void print_layers(const json_t *layers)
 	table_column(table, "unpacked", TABLE_RIGHT);
 	json_array_foreach(layers, i, layer)
 	{
-		const json_t *sharers = doc_part(layer, "shared-with");
 		char size[SIZE_TEXT], unpacked[SIZE_TEXT];
 
 		size_text((uint64_t)doc_number(layer, "size"), size);
@@ -179,16 +178,7 @@ static void print_layers(const json_t *layers)
 			short_digest(doc_text(layer, "digest")));
 		table_cell(table, NULL, "%s", size);
 		table_cell(table, NULL, "%s", unpacked);
-		for (size_t k = 0; k < json_array_size(sharers); k++) {
-			const char *name = doc_item(sharers, k);
-			bool nameless = strncmp(name, "sha256:", 7) == 0;
-
-			table_branch(table, 1);
-			table_cell(table, "darkgray", "shared with %s%.*s",
-				nameless ? "an untagged image, " : "",
-				nameless ? 12 : 200,
-				nameless ? short_digest(name) : name);
-		}
+		image_add_sharers(table, layer);
 	}
 	putchar('\n');
 	table_print(table);

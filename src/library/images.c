@@ -244,22 +244,22 @@ static int pack(th_hull *hull, const struct th_pack_item *items, size_t count,
 	struct th_store *store = hull->context.store;
 	struct th_cancel cancel = hull->registries.cancel;
 	uint64_t all = 0;
-	char *text;
+	char *text = NULL;
 	int rc;
 
 	for (size_t i = 0; i < count; i++)
 		all += items[i].image->blob_bytes;
+	if (settings)
+		text = th_json_text(settings, JSON_COMPACT | JSON_SORT_KEYS);
 	th_work_begin(cancel.work, all);
-	if (!settings) {
+	if (!settings)
 		rc = th_pack(
 			store, items, count, path, replace, cancel, bytes, err);
-		th_work_end(cancel.work);
-		return rc;
-	}
-	text = th_json_text(settings, JSON_COMPACT | JSON_SORT_KEYS);
-	rc = text ? th_pack_runnable(store, items, text, path, replace, cancel,
-			    bytes, err)
-		  : th_fail_memory(err);
+	else if (text)
+		rc = th_pack_runnable(
+			store, items, text, path, replace, cancel, bytes, err);
+	else
+		rc = th_fail_memory(err);
 	th_work_end(cancel.work);
 	free(text);
 	return rc;

@@ -136,9 +136,6 @@ int th_wall_ports(const uint16_t *ports, size_t count, struct th_error *err)
 		rc = (int)syscall(SYS_landlock_add_rule, ruleset, RULE_NET_PORT,
 			&rule, 0);
 	}
-	/* A kernel without TCP has none to hold back. */
-	if (ruleset < 0 && errno == EAFNOSUPPORT)
-		return 0;
 	if (ruleset < 0 || rc ||
 		syscall(SYS_landlock_restrict_self, ruleset, 0))
 		rc = th_fail_sys(
@@ -179,24 +176,19 @@ static unsigned short put_examined(struct sock_filter *steps, int number)
 {
 	unsigned short n = 0;
 
-	if (number == TH_WALL_STREAM_SOCKET) {
-		/* The type stands in the lowest bits, flags above it. */
-		steps[n++] = skip_unless(SYS_socket, 9);
-		steps[n++] = load_argument(1);
-		steps[n++] = (struct sock_filter)BPF_STMT(
-			BPF_ALU | BPF_AND | BPF_K, 0xf);
-		steps[n++] = skip_unless(SOCK_STREAM, 5);
-		steps[n++] = load_argument(0);
-		steps[n++] = skip_unless(AF_INET, 1);
-		steps[n++] = answer(SECCOMP_RET_ALLOW);
-		steps[n++] = skip_unless(AF_INET6, 1);
-		steps[n++] = answer(SECCOMP_RET_ALLOW);
-		steps[n++] = answer(SECCOMP_RET_ERRNO | EPERM);
-		return n;
-	}
-	if (number == SYS_socket) {
+	if (number == TH_WALL_STREAM_SOCKET || number == SYS_socket) {
+		bool streams = number == TH_WALL_STREAM_SOCKET;
+
+		steps[n++] = skip_unless(SYS_socket, streams ? 9 : 6);
+		if (streams) {
+			/* The type stands in the lowest bits, flags above it.
+			 */
+			steps[n++] = load_argument(1);
+			steps[n++] = (struct sock_filter)BPF_STMT(
+				BPF_ALU | BPF_AND | BPF_K, 0xf);
+			steps[n++] = skip_unless(SOCK_STREAM, 5);
+		}
 		/* A unix socket would lead to the servers of the host. */
-		steps[n++] = skip_unless(SYS_socket, 6);
 		steps[n++] = load_argument(0);
 		steps[n++] = skip_unless(AF_INET, 1);
 		steps[n++] = answer(SECCOMP_RET_ALLOW);

@@ -63,25 +63,13 @@ static void images(void)
 	look("sweep --json");
 }
 
-static void write_recipe(void)
-{
-	static const char text[] = "image: selwick/made\nfrom: selwick/base\n"
-				   "steps:\n- do: echo 1 > /made\n";
-	char path[200];
-	FILE *file;
-
-	snprintf(path, sizeof(path), "%s/recipe.yaml", world_folder);
-	file = fopen(path, "w");
-	CHECK(file && fputs(text, file) >= 0);
-	if (file)
-		fclose(file);
-}
-
 static void what_is_made_and_sent(void)
 {
 	int port;
 
-	write_recipe();
+	put_file("recipe.yaml",
+		"image: selwick/made\nfrom: selwick/base\n"
+		"steps:\n- do: echo 1 > /made\n");
 	CODE(hull("pull selwick/gauge"), 0);
 	json_decref(hull_json("build %s/recipe.yaml --json", world_folder));
 	json_decref(

@@ -112,16 +112,10 @@ static void layers_are_drawn(void)
 		"image: selwick/wasteful\nfrom: selwick/base\nsteps:\n"
 		"- do: dd if=/dev/zero of=/big bs=1000 count=900\n"
 		"- do: rm /big\n";
-	char path[200];
 	struct result *result;
-	FILE *file;
 
-	snprintf(path, sizeof(path), "%s/recipe.yaml", world_folder);
-	file = fopen(path, "w");
-	CHECK(file && fputs(text, file) >= 0);
-	if (file)
-		fclose(file);
-	CODE(hull("build %s", path), 0);
+	put_file("recipe.yaml", text);
+	CODE(hull("build %s/recipe.yaml", world_folder), 0);
 	CODE(hull("pull selwick/gauge"), 0);
 	result = hull("show selwick/wasteful --tree");
 	CODE(result, 0);
