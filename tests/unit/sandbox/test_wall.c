@@ -84,6 +84,13 @@ static int type_opens(int family, int type)
 	return fd >= 0 ? 0 : errno;
 }
 
+/* Not by _exit(): before one, AddressSanitizer asks for the signal stack, which
+ * is not among the calls that are let through. */
+static void end_with(int status)
+{
+	syscall(SYS_exit_group, status);
+}
+
 static void sockets_are_of_the_kinds_that_are_let_through(void)
 {
 	static const int streams[] = {
@@ -95,20 +102,20 @@ static void sockets_are_of_the_kinds_that_are_let_through(void)
 	if (pid == 0) {
 		if (prctl(PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) ||
 			th_wall_calls(streams, 4, &err))
-			_exit(1);
+			end_with(1);
 		if (type_opens(AF_INET, SOCK_STREAM) ||
 			type_opens(AF_INET6,
 				SOCK_STREAM | SOCK_NONBLOCK | SOCK_CLOEXEC))
-			_exit(2);
+			end_with(2);
 		if (type_opens(AF_INET, SOCK_DGRAM) != EPERM ||
 			type_opens(AF_INET6, SOCK_DGRAM | SOCK_CLOEXEC) !=
 				EPERM ||
 			type_opens(AF_INET, SOCK_RAW) != EPERM ||
 			type_opens(AF_UNIX, SOCK_STREAM) != EPERM)
-			_exit(3);
+			end_with(3);
 		if (syscall(SYS_getppid) != -1 || errno != EPERM)
-			_exit(4);
-		_exit(0);
+			end_with(4);
+		end_with(0);
 	}
 	waitpid(pid, &status, 0);
 	CU_ASSERT_EQUAL(status, 0);
