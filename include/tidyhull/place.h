@@ -37,7 +37,9 @@ enum th_sweep_kind {
  * "total-bytes". Nothing is changed. */
 int th_sweep_find(th_hull *hull, int kinds, int64_t before_us, th_sweep **sweep,
 	json_t **doc, th_error *error);
-/* Removes what was found, as far as it is unused still. */
+/* Removes what was found, as far as it is unused still, and of the kinds that
+ * were looked for. Tells "working" how far it is. TH_FAILED after
+ * th_hull_cancel: what has gone is gone, the rest is there. */
 int th_sweep_remove(th_hull *hull, th_sweep *sweep, th_error *error);
 void th_sweep_free(th_sweep *sweep);
 

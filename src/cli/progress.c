@@ -170,7 +170,7 @@ static const char *done_word(const char *verb)
 {
 	static const char *const words[][2] = {{"pack", "packed"},
 		{"capture", "captured"}, {"copy", "copied"},
-		{"doctor", "checked"}};
+		{"doctor", "checked"}, {"sweep", "freed"}};
 
 	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
 		if (strcmp(verb, words[i][0]) == 0)

@@ -64,11 +64,30 @@ static bool is_needed(const struct th_strings *needed, const char *name)
 			sizeof(*needed->items), compare) != NULL;
 }
 
+static uint64_t size_of(int folder, const char *name, const struct stat *st)
+{
+	return (uint64_t)st->st_blocks * 512 +
+		(S_ISDIR(st->st_mode) ? th_tree_size(folder, name) : 0);
+}
+
 struct removing {
 	struct th_store *store;
 	const struct th_strings *needed;
 	int64_t before_us;
+	struct th_cancel cancel;
 };
+
+/* What is told of what goes: of a tree only where somebody waits for it, as it
+ * has to be measured first. */
+static void tell(
+	const struct removing *removing, int folder, const char *name)
+{
+	const struct th_work *work = removing->cancel.work;
+	struct stat st;
+
+	if (work && fstatat(folder, name, &st, AT_SYMLINK_NOFOLLOW) == 0)
+		th_work_add(work, size_of(folder, name, &st));
+}
 
 /* Out of the way at once: what is half removed must not be found. */
 static int move_away(struct th_store *store, int folder, const char *name)
@@ -102,9 +121,11 @@ static int remove_blob(void *owner, int folder, const char *name)
 {
 	struct removing *removing = owner;
 
-	if (is_needed(removing->needed, name) ||
+	if (th_cancelled(removing->cancel) ||
+		is_needed(removing->needed, name) ||
 		is_younger(folder, name, removing->before_us))
 		return 0;
+	tell(removing, folder, name);
 	return unlinkat(folder, name, 0) && errno != ENOENT ? -1 : 0;
 }
 
@@ -112,19 +133,23 @@ static int remove_tree(void *owner, int folder, const char *name)
 {
 	struct removing *removing = owner;
 
-	if (is_needed(removing->needed, name) ||
+	if (th_cancelled(removing->cancel) ||
+		is_needed(removing->needed, name) ||
 		is_younger(folder, name, removing->before_us))
 		return 0;
+	tell(removing, folder, name);
 	return move_away(removing->store, folder, name);
 }
 
 /* Whoever calls it holds the store, and the images alone. */
-static int remove_unneeded(
-	struct th_store *store, int64_t before_us, struct th_error *err)
+static int remove_unneeded(struct th_store *store, int64_t before_us,
+	struct th_cancel cancel, struct th_error *err)
 {
 	struct th_strings blobs = {0}, trees = {0};
-	struct removing removing = {
-		.store = store, .needed = &blobs, .before_us = before_us};
+	struct removing removing = {.store = store,
+		.needed = &blobs,
+		.before_us = before_us,
+		.cancel = cancel};
 	int rc = th_image_state_needed(store, &blobs, &trees, err);
 
 	if (rc == 0) {
@@ -135,7 +160,7 @@ static int remove_unneeded(
 		if (rc)
 			th_fail(err, TH_FAILED, "cannot remove part of %s",
 				store->root);
-		else if (before_us == INT64_MAX)
+		else if (before_us == INT64_MAX && !th_cancelled(cancel))
 			rc = th_image_state_reclaimed(store, err);
 	}
 	th_strings_release(&blobs);
@@ -153,7 +178,8 @@ void th_image_reclaim_due(struct th_store *store)
 	if (th_store_hold(store, &ignored))
 		return;
 	if (th_store_own_images(store, &ignored) == 1) {
-		remove_unneeded(store, INT64_MAX, &ignored);
+		remove_unneeded(
+			store, INT64_MAX, (struct th_cancel){0}, &ignored);
 		th_store_unuse_images(store);
 	}
 	th_store_let_go(store);
@@ -178,12 +204,6 @@ struct looking {
 	int64_t before_us;
 	bool trees;
 };
-
-static uint64_t size_of(int folder, const char *name, const struct stat *st)
-{
-	return (uint64_t)st->st_blocks * 512 +
-		(S_ISDIR(st->st_mode) ? th_tree_size(folder, name) : 0);
-}
 
 static int look_at(void *owner, int folder, const char *name)
 {
@@ -291,8 +311,10 @@ static int remove_partial(void *owner, int folder, const char *name)
 	struct removing *removing = owner;
 
 	/* Locks without a holder are as old as what they were for. */
-	if (is_younger(folder, name, removing->before_us))
+	if (th_cancelled(removing->cancel) ||
+		is_younger(folder, name, removing->before_us))
 		return 0;
+	tell(removing, folder, name);
 	return move_away(removing->store, folder, name);
 }
 
@@ -314,9 +336,10 @@ static int remove_images(struct th_store *store, const struct th_litter *litter,
 }
 
 int th_litter_remove(struct th_store *store, const struct th_litter *litter,
-	int64_t before_us, struct th_error *err)
+	int64_t before_us, struct th_cancel cancel, struct th_error *err)
 {
-	struct removing removing = {.store = store, .before_us = before_us};
+	struct removing removing = {
+		.store = store, .before_us = before_us, .cancel = cancel};
 	int rc, alone;
 
 	if (th_store_hold(store, err))
@@ -330,7 +353,7 @@ int th_litter_remove(struct th_store *store, const struct th_litter *litter,
 		th_hint(err, "try again when the pull has finished");
 	}
 	if (alone == 1) {
-		rc = remove_unneeded(store, before_us, err);
+		rc = remove_unneeded(store, before_us, cancel, err);
 		if (each_entry(store, "partial", remove_partial, &removing) &&
 			rc == 0)
 			rc = th_fail(err, TH_FAILED,

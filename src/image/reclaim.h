@@ -4,6 +4,7 @@
 
 #include <stdint.h>
 
+#include "base/cancel.h"
 #include "store/image_state.h"
 
 /* Removes blobs and trees that no image has, where the state says that there
@@ -31,8 +32,9 @@ struct th_litter {
 int th_litter_find(struct th_store *store, int64_t before_us,
 	struct th_litter *litter, struct th_error *err);
 void th_litter_release(struct th_litter *litter);
-/* Removes what was found. TH_IN_USE where a pull runs. */
+/* Removes what was found. TH_IN_USE where a pull runs. Whoever waits is told
+ * how many bytes have gone; cancelled, the rest stays, and that is no error. */
 int th_litter_remove(struct th_store *store, const struct th_litter *litter,
-	int64_t before_us, struct th_error *err);
+	int64_t before_us, struct th_cancel cancel, struct th_error *err);
 
 #endif

@@ -10,6 +10,7 @@
 #include "network/network.h"
 
 struct th_sweep {
+	int kinds;
 	int64_t before_us;
 	struct th_litter litter; /* of images */
 	struct th_container_row *rows; /* ended containers */
@@ -17,7 +18,7 @@ struct th_sweep {
 	uint64_t bytes, *sizes; /* theirs: in all, and of each */
 	struct th_volume_row *volumes;
 	size_t volume_count;
-	uint64_t volume_bytes;
+	uint64_t volume_bytes, *volume_sizes;
 	struct th_network_row *networks; /* that came by themselves */
 	size_t network_count;
 };
@@ -58,16 +59,21 @@ static int find_volumes(th_hull *hull, th_sweep *sweep, struct th_error *err)
 
 	if (th_volume_list(store, NULL, &sweep->volumes, &all, err))
 		return -1;
+	sweep->volume_sizes = calloc(all + 1, sizeof(*sweep->volume_sizes));
+	if (!sweep->volume_sizes)
+		return th_fail_memory(err);
 	for (size_t i = 0; i < all; i++) {
 		const struct th_volume_row *row = &sweep->volumes[i];
 		int64_t last = row->used_us > row->created_us ? row->used_us
 							      : row->created_us;
+		uint64_t *size = &sweep->volume_sizes[sweep->volume_count];
 		char path[TH_NAME_MAX + 16];
 
 		if (row->users || last >= sweep->before_us)
 			continue;
 		snprintf(path, sizeof(path), "volumes/%s", row->name);
-		sweep->volume_bytes += th_tree_size(store->root_fd, path);
+		*size = th_tree_size(store->root_fd, path);
+		sweep->volume_bytes += *size;
 		sweep->volumes[sweep->volume_count++] = *row;
 	}
 	return 0;
@@ -151,6 +157,7 @@ int th_sweep_find(th_hull *hull, int kinds, int64_t before_us, th_sweep **sweep,
 	made = calloc(1, sizeof(*made));
 	if (!made)
 		return th_fail_memory(error);
+	made->kinds = kinds;
 	made->before_us = before_us;
 	if ((kinds & TH_SWEEP_CONTAINERS && find_ended(hull, made, error)) ||
 		(kinds & TH_SWEEP_VOLUMES && find_volumes(hull, made, error)) ||
@@ -167,25 +174,38 @@ int th_sweep_find(th_hull *hull, int kinds, int64_t before_us, th_sweep **sweep,
 	return 0;
 }
 
-int th_sweep_remove(th_hull *hull, th_sweep *sweep, th_error *error)
+static int remove_ended(th_hull *hull, const th_sweep *sweep,
+	struct th_cancel cancel, struct th_error *err)
 {
 	struct th_store *store = hull->context.store;
-	struct th_error own = {0};
 
-	error = error ? error : &own;
-	for (size_t i = 0; i < sweep->count; i++) {
+	for (size_t i = 0; i < sweep->count && !th_cancelled(cancel); i++) {
 		struct th_container_row now;
 
 		/* Somebody may have started it while the question stood. */
-		if (th_state_get(store->db, sweep->rows[i].id, &now, error) ==
+		if (th_state_get(store->db, sweep->rows[i].id, &now, err) ==
 				1 &&
 			now.state == TH_STATE_STOPPED &&
-			th_container_remove(&hull->context, &now, false, error))
+			th_container_remove(&hull->context, &now, false, err))
 			return -1;
+		th_work_add(cancel.work, sweep->sizes[i]);
 	}
+	return 0;
+}
+
+static int remove_all(th_hull *hull, const th_sweep *sweep,
+	struct th_cancel cancel, struct th_error *err)
+{
+	struct th_store *store = hull->context.store;
+
+	if (remove_ended(hull, sweep, cancel, err))
+		return -1;
 	for (size_t i = 0; i < sweep->volume_count; i++) {
-		if (th_volume_remove(store, sweep->volumes[i].name, error))
+		if (th_cancelled(cancel))
+			return 0;
+		if (th_volume_remove(store, sweep->volumes[i].name, err))
 			return -1;
+		th_work_add(cancel.work, sweep->volume_sizes[i]);
 	}
 	for (size_t i = 0; i < sweep->network_count; i++) {
 		struct th_error in_use = {0};
@@ -193,7 +213,28 @@ int th_sweep_remove(th_hull *hull, th_sweep *sweep, th_error *error)
 		/* Somebody may have come to it meanwhile. */
 		th_network_forget(store, sweep->networks[i].name, &in_use);
 	}
-	return th_litter_remove(store, &sweep->litter, sweep->before_us, error);
+	return sweep->kinds & TH_SWEEP_IMAGES
+		? th_litter_remove(store, &sweep->litter, sweep->before_us,
+			  cancel, err)
+		: 0;
+}
+
+int th_sweep_remove(th_hull *hull, th_sweep *sweep, th_error *error)
+{
+	struct th_cancel cancel = hull->registries.cancel;
+	struct th_error own = {0};
+	int rc;
+
+	error = error ? error : &own;
+	th_work_begin(cancel.work, total_bytes(sweep));
+	rc = remove_all(hull, sweep, cancel, error);
+	th_work_end(cancel.work);
+	if (rc == 0 && th_cancelled(cancel)) {
+		th_fail(error, TH_FAILED, "the removal was interrupted");
+		return th_hint(error,
+			"what is not removed yet: tidyhull sweep shows it");
+	}
+	return rc;
 }
 
 void th_sweep_free(th_sweep *sweep)
@@ -204,6 +245,7 @@ void th_sweep_free(th_sweep *sweep)
 	free(sweep->rows);
 	free(sweep->sizes);
 	free(sweep->volumes);
+	free(sweep->volume_sizes);
 	free(sweep->networks);
 	free(sweep);
 }

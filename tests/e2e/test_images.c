@@ -220,6 +220,58 @@ static void a_sweep_says_first(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* Blobs and downloads that nobody needs are of images. */
+static void a_sweep_of_one_kind_leaves_the_rest(void)
+{
+	CODE(hull("list"), 0);
+	put_file("store/partial/x", "x");
+	CODE(other("sh -c 'echo x >store/images/blobs/sha256/%064d'", 1), 0);
+	SAYS(hull("sweep --only containers --yes")->out,
+		"there is nothing to remove");
+	CODE(hull("run -q --keep selwick/base --name box -- true"), 0);
+	SAYS(hull("sweep --only containers --yes")->out, "freed ");
+	CHECK_INT(count_in("partial"), 1);
+	CODE(other("test -e store/images/blobs/sha256/%064d", 1), 0);
+	CODE(hull("sweep --yes"), 0);
+	CHECK_INT(count_in("partial"), 0);
+	CHECK(other("test -e store/images/blobs/sha256/%064d", 1)->code != 0);
+}
+
+/* At any moment: what is said to stay is there, and the next one takes it. */
+static void an_interrupted_sweep_goes_on(void)
+{
+	static const useconds_t moments[] = {10000, 20000, 40000, 80000};
+	int told = 0;
+
+	CODE(hull("list"), 0);
+	for (size_t i = 0; i < COUNT_OF(moments); i++) {
+		pid_t pid;
+		int code;
+
+		CODE(other("sh -c 'cd store/trees && for n in $(seq 60); do "
+			   "mkdir $(printf %%064d $n) && cd $(printf %%064d "
+			   "$n) && touch $(seq 1000) && cd ..; done'"),
+			0);
+		pid = hull_start("said", "sweep --yes");
+		usleep(moments[i]);
+		kill(pid, SIGINT);
+		code = wait_for(pid);
+		/* Before it has begun, there is nobody to say it. */
+		CHECK(code == 0 || code == 1 || code == 128 + SIGINT);
+		if (code == 1) {
+			CHECK(file_holds("said", "the removal was "
+						 "interrupted"));
+			CHECK(file_holds("said", "tidyhull sweep"));
+			CHECK(count_in("trees") > 0);
+			told++;
+		}
+		CODE(hull("sweep --yes"), 0);
+		CHECK_INT(count_in("trees"), 0);
+		CHECK_INT(count_in("tmp"), 0);
+	}
+	CHECK(told > 0);
+}
+
 static void a_sweep_asks(void)
 {
 	struct result *result;
@@ -322,6 +374,9 @@ static const CU_TestInfo tests[] = {
 	{"a tree shows what is shared", a_tree_shows_what_is_shared},
 	{"removal takes what nobody needs", removal_takes_what_nobody_needs},
 	{"a sweep says first", a_sweep_says_first},
+	{"a sweep of one kind leaves the rest",
+		a_sweep_of_one_kind_leaves_the_rest},
+	{"an interrupted sweep goes on", an_interrupted_sweep_goes_on},
 	{"a sweep asks", a_sweep_asks},
 	{"a search asks which", a_search_asks_which}, CU_TEST_INFO_NULL};
 

@@ -206,6 +206,7 @@ static void a_layer_is_brought_by_one(void)
 static void files_of_no_image_are_reclaimed_alone(void)
 {
 	struct th_store *store = open_store();
+	const struct th_cancel none = {0};
 	struct th_litter litter;
 	struct th_error err = {0};
 
@@ -220,12 +221,12 @@ static void files_of_no_image_are_reclaimed_alone(void)
 	CHECK_INT(litter.tree_count, 1);
 	/* Whoever uses images keeps them as they are. */
 	CHECK_INT(th_store_use_images(store, &err), 0);
-	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, &err), -1);
+	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, none, &err), -1);
 	CHECK_INT(err.code, TH_IN_USE);
 	CHECK(is_there(store, "trees/stray"));
 	th_store_unuse_images(store);
 	th_error_clear(&err);
-	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, &err), 0);
+	CHECK_INT(th_litter_remove(store, &litter, INT64_MAX, none, &err), 0);
 	CHECK(!is_there(store, "trees/stray"));
 	CHECK(!is_there(store, "images/blobs/sha256/stray"));
 	th_litter_release(&litter);
