@@ -3,6 +3,7 @@
 #include <dirent.h>
 #include <errno.h>
 #include <fcntl.h>
+#include <poll.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -56,9 +57,27 @@ const char *th_fd_path(int fd, const char *name, char text[TH_FD_PATH])
 	return text;
 }
 
-int th_fd_read(
-	int fd, const char *path, struct th_buf *buf, struct th_error *err)
+#define LOOK_MS 100
+
+bool th_fd_wait(int fd, struct th_cancel cancel)
 {
+	const struct timespec span = {.tv_nsec = LOOK_MS * 1000000};
+	struct pollfd one = {.fd = fd, .events = POLLIN};
+	int rc;
+
+	do {
+		if (th_cancelled(cancel))
+			return false;
+		/* Whatever is wrong with it, reading tells. */
+		rc = ppoll(&one, 1, &span, NULL);
+	} while (rc == 0 || (rc < 0 && errno == EINTR));
+	return true;
+}
+
+int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
+	struct th_cancel cancel, struct th_error *err)
+{
+	bool waits = cancel.flags[0] || cancel.flags[1];
 	int rc = -1;
 
 	for (;;) {
@@ -66,6 +85,11 @@ int th_fd_read(
 		char byte, *room;
 		ssize_t got;
 
+		if (waits && !th_fd_wait(fd, cancel)) {
+			th_fail(err, TH_FAILED, "reading %s was interrupted",
+				path);
+			goto out;
+		}
 		if (left == 0) {
 			got = read(fd, &byte, 1);
 			if (got > 0) {
@@ -100,6 +124,14 @@ int th_fd_read(
 	rc = 1;
 out:
 	return rc;
+}
+
+int th_fd_read(
+	int fd, const char *path, struct th_buf *buf, struct th_error *err)
+{
+	const struct th_cancel never = {0};
+
+	return th_fd_read_cancellable(fd, path, buf, never, err);
 }
 
 /* What openat(2) has said of a file that is to be read: 0 where there is none.

@@ -8,6 +8,7 @@
 #include <sys/types.h>
 
 #include "base/buffer.h"
+#include "base/cancel.h"
 #include "base/error.h"
 
 struct stat;
@@ -26,6 +27,12 @@ int th_file_read_regular(
 /* The same of what is open already; name is for messages. 1 or -1. */
 int th_fd_read(
 	int fd, const char *name, struct th_buf *buf, struct th_error *err);
+/* The same, while it is not cancelled; TH_FAILED then. */
+int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
+	struct th_cancel cancel, struct th_error *err);
+/* Waits until there is something to read, or its end; a pipe may be silent for
+ * long. False where that was cancelled. */
+bool th_fd_wait(int fd, struct th_cancel cancel);
 
 /* The same of a descriptor that is a regular file: what a container has under
  * a name may be a FIFO or a device. 1; 0 where it is none. */

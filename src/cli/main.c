@@ -11,6 +11,7 @@
 #include <unistd.h>
 
 #include "base/buffer.h"
+#include "base/file.h"
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
@@ -23,7 +24,7 @@
 #include "cli/verbs.h"
 #include "cli/watch.h"
 
-static volatile sig_atomic_t is_interrupted;
+static atomic_bool is_interrupted;
 /* What the signal has to reach; NULL where nothing is open. */
 static th_hull *_Atomic open_hull;
 mode_t callers_umask = 022;
@@ -54,7 +55,7 @@ static void interrupt(int number)
 		return;
 	}
 	first_ms = now_ms();
-	is_interrupted = 1;
+	is_interrupted = true;
 	if (hull)
 		th_hull_cancel(hull);
 }
@@ -62,6 +63,13 @@ static void interrupt(int number)
 bool interrupted(void)
 {
 	return is_interrupted;
+}
+
+int read_input(struct th_buf *buf, struct th_error *err)
+{
+	const struct th_cancel cancel = {{&is_interrupted}, NULL};
+
+	return th_fd_read_cancellable(0, "standard input", buf, cancel, err);
 }
 
 static const char *from_environment(const char *name)

@@ -9,6 +9,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "cli/verb.h"
 
 #define VALUE_MAX (1u << 20)
 
@@ -19,7 +20,7 @@ char *secret_read(const char *name, struct th_error *err)
 	th_buf_init(&buf, VALUE_MAX);
 	/* What stands at standard input may be another user's to open. */
 	if ((name ? th_file_read(AT_FDCWD, name, &buf, err)
-		  : th_fd_read(0, "standard input", &buf, err)) != 1) {
+		  : read_input(&buf, err)) != 1) {
 		if (name)
 			th_fail(err, TH_NOT_FOUND, "the file %s does not exist",
 				name);

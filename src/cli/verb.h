@@ -100,6 +100,9 @@ json_t *option_list(const struct invocation *call, const char *name);
 extern mode_t callers_umask;
 /* True where the caller has had enough (Ctrl-C). */
 bool interrupted(void);
+/* All of standard input, up to the limit of buf: 1 or -1. Ends with TH_FAILED
+ * when the caller has had enough. */
+int read_input(struct th_buf *buf, struct th_error *err);
 /* Appends all values of an option. */
 int option_values(const struct invocation *call, const char *name,
 	struct th_strings *list);

@@ -93,7 +93,7 @@ static int read_text(struct building *building, struct th_error *err)
 	int rc;
 
 	th_buf_init(&text, TH_YAML_BYTES);
-	rc = is_input ? th_fd_read(0, "standard input", &text, err)
+	rc = is_input ? read_input(&text, err)
 		      : th_file_read(AT_FDCWD, building->path, &text, err);
 	if (rc == 0) {
 		th_fail(err, TH_NOT_FOUND, "the recipe %.300s does not exist",

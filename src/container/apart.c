@@ -83,6 +83,7 @@ static const int calls[] = {
 	SYS_newfstatat,
 	SYS_openat,
 	SYS_openat2,
+	SYS_ppoll,
 	SYS_pread64,
 	SYS_pwrite64,
 	SYS_read,

@@ -250,6 +250,8 @@ static int take_all(struct in *in)
 	}
 	if (rc == 0)
 		return 0;
+	if (th_cancelled(in->copy->cancel))
+		return copy_interrupted(in->err);
 	th_fail(in->err, TH_USAGE, "the input is not a tar archive: %.300s",
 		why.msg);
 	return th_hint(in->err,
@@ -262,7 +264,7 @@ static int read_archive(void *arg, struct th_buf *reply, struct th_error *err)
 	int rc;
 
 	in->err = err;
-	in->tar = th_tar_new_fd(in->source);
+	in->tar = th_tar_new_fd(in->source, in->copy->cancel);
 	if (!in->tar)
 		return th_fail_memory(err);
 	rc = take_all(in);

@@ -263,7 +263,7 @@ static int read_archive(struct th_packed *packed, struct th_error *err)
 
 	if (lseek(packed->fd, 0, SEEK_SET) < 0)
 		return damaged(packed, strerror(errno), err);
-	tar = th_tar_new_fd(packed->fd);
+	tar = th_tar_new_fd(packed->fd, (struct th_cancel){0});
 	if (!tar)
 		return th_fail_memory(err);
 	while ((rc = th_tar_next(tar, &entry, &why)) == 1) {

@@ -12,6 +12,7 @@
 #include <sys/types.h>
 #include <time.h>
 
+#include "base/cancel.h"
 #include "base/source.h"
 
 /* A path's and a link's longest; more than any kernel takes. */
@@ -49,8 +50,8 @@ struct th_tar; /* opaque */
 struct th_tar *th_tar_new(struct th_source *source);
 
 /* The same from a descriptor (borrowed), from where it stands. What is passed
- * over in a regular file is not read. */
-struct th_tar *th_tar_new_fd(int fd);
+ * over in a regular file is not read. A cancelled wait for a pipe is TH_FAILED. */
+struct th_tar *th_tar_new_fd(int fd, struct th_cancel cancel);
 
 /* The next entry; what is left of the last one's data is passed over. 1, or 0
  * at the end, -1 with the error. *entry is valid until the next call. */

@@ -62,6 +62,7 @@ struct fd_source {
 	struct th_source source; /* first: the two are one */
 	int fd;
 	off_t size; /* of a regular file; -1: it cannot be passed over */
+	struct th_cancel cancel;
 	char *data;
 };
 

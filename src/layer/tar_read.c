@@ -6,6 +6,7 @@
 #include <sys/sysmacros.h>
 #include <unistd.h>
 
+#include "base/file.h"
 #include "layer/tar_parts.h"
 
 /* The header's fields (tar(5)). */
@@ -581,6 +582,8 @@ static ssize_t next_of_fd(
 	struct fd_source *own = (struct fd_source *)(void *)source;
 	ssize_t got;
 
+	if (own->size < 0 && !th_fd_wait(own->fd, own->cancel))
+		return th_fail(err, TH_FAILED, "reading was interrupted");
 	do
 		got = read(own->fd, own->data, READ_BYTES);
 	while (got < 0 && errno == EINTR);
@@ -590,7 +593,7 @@ static ssize_t next_of_fd(
 		: got;
 }
 
-struct th_tar *th_tar_new_fd(int fd)
+struct th_tar *th_tar_new_fd(int fd, struct th_cancel cancel)
 {
 	struct th_tar *tar = th_tar_new(NULL);
 	struct stat st;
@@ -600,6 +603,7 @@ struct th_tar *th_tar_new_fd(int fd)
 	tar->source = &tar->own_source.source;
 	tar->own_source.source.next = next_of_fd;
 	tar->own_source.fd = fd;
+	tar->own_source.cancel = cancel;
 	tar->own_source.size =
 		fstat(fd, &st) == 0 && S_ISREG(st.st_mode) ? st.st_size : -1;
 	tar->own_source.data = malloc(READ_BYTES);

@@ -437,9 +437,35 @@ static void an_interrupted_one_is_whole_or_nothing(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* A terminal where nobody types, or a command that says nothing yet. */
+static void waiting_for_input_ends_at_the_first_wish(void)
+{
+	static const struct {
+		const char *line, *says;
+	} waits[] = {{"copy - box:/tmp", "copying was interrupted"},
+		{"build -", "reading standard input was interrupted"},
+		{"create selwick/base --env BERTH=@stdin",
+			"reading standard input was interrupted"}};
+
+	CODE(hull("create selwick/base --name box --network none"), 0);
+	CODE(other("mkfifo quiet"), 0);
+	for (size_t i = 0; i < COUNT_OF(waits); i++) {
+		struct result *result =
+			other("sh -c 'exec 9<>quiet; timeout -s INT -k 20 "
+			      "--preserve-status 0.3 %s/tidyhull %s <&9'",
+				world_build, waits[i].line);
+
+		CODE(result, 1);
+		SAYS(result->err, waits[i].says);
+	}
+	CODE(hull("remove box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"an interrupted one is whole or nothing",
 		an_interrupted_one_is_whole_or_nothing},
+	{"waiting for input ends at the first wish",
+		waiting_for_input_ends_at_the_first_wish},
 	{"archives keep links and attributes",
 		archives_keep_links_and_attributes},
 	{"what cannot be read is an error", what_cannot_be_read_is_an_error},

@@ -311,7 +311,7 @@ static void what_is_written_is_read(void)
 	CHECK_INT(th_tar_out_end(&out, &err), 0);
 	CHECK_INT(lseek(fd, 0, SEEK_CUR), (off_t)out.written_bytes);
 	lseek(fd, 0, SEEK_SET);
-	tar = th_tar_new_fd(fd);
+	tar = th_tar_new_fd(fd, (struct th_cancel){0});
 	for (size_t i = 0; i < COUNT_OF(wanted); i++) {
 		CHECK_INT(th_tar_next(tar, &entry, &err), 1);
 		check_same(entry, &wanted[i]);
@@ -348,7 +348,7 @@ static void what_is_passed_over_is_not_read(void)
 	CHECK_INT(th_tar_out_entry(&out, &large, NULL, 0, &err), 0);
 	CHECK_INT(th_tar_out_end(&out, &err), 0);
 	lseek(fd, 0, SEEK_SET);
-	tar = th_tar_new_fd(fd);
+	tar = th_tar_new_fd(fd, (struct th_cancel){0});
 	CHECK_INT(th_tar_next(tar, &entry, &err), 1);
 	CHECK_INT(entry->size_bytes, (uint64_t)1 << 40);
 	CHECK_INT(th_tar_next(tar, &entry, &err), 1);
@@ -357,7 +357,7 @@ static void what_is_passed_over_is_not_read(void)
 	/* And a file that is shorter than it says is no way round. */
 	CHECK_INT(ftruncate(fd, 1 << 20), 0);
 	lseek(fd, 0, SEEK_SET);
-	tar = th_tar_new_fd(fd);
+	tar = th_tar_new_fd(fd, (struct th_cancel){0});
 	CHECK_INT(th_tar_next(tar, &entry, &err), 1);
 	CHECK_INT(th_tar_next(tar, &entry, &err), -1);
 	CHECK(strstr(err.msg, "truncated in the entry \"large\"") != NULL);
