@@ -443,7 +443,7 @@ $(BUILD)/call_table: $(call object,scripts/call_table.c tests/lib/calls.c) \
 
 docs/verbs.md: $(BUILD)/tidyhull
 	@{ printf '# Verbs\n\nWhat `tidyhull help VERB` says; made by `make '; \
-	printf 'docs/verbs.md`.\n\n```\n'; $< help; printf '```\n'; \
-	for verb in $$($< help | sed -n 's/^  \([a-z]*\)  .*/\1/p'); do \
+	printf 'docs/verbs.md`.\n\n```\n'; $< help --all; printf '```\n'; \
+	for verb in $$($< help --all | sed -n 's/^  \([a-z]*\)  .*/\1/p'); do \
 		printf '\n## %s\n\n```\n' $$verb; $< help $$verb; \
 		printf '```\n'; done; } >$@

@@ -5,9 +5,83 @@
 #include "cli/output.h"
 #include "cli/verbs.h"
 
-static int run(struct invocation *call)
+#define GROUP_WIDTH 14
+#define LINE_WIDTH 78
+
+static bool begins_group(const struct verb *verb, const char **group)
+{
+	if (verb->flags & VERB_HIDDEN || strcmp(*group, verb->group) == 0)
+		return false;
+	*group = verb->group;
+	return true;
+}
+
+static void say_usage(void)
+{
+	puts("tidyhull VERB [OPTIONS] [OBJECT...] [-- COMMAND [ARG...]]\n"
+	     "  containers, each with a keeper of its own");
+}
+
+/* Each verb in a line. */
+static void list_verbs(void)
 {
 	const char *group = "";
+
+	for (size_t i = 0; verbs[i]; i++) {
+		if (begins_group(verbs[i], &group))
+			printf(colours() ? "\n\033[1m%s\033[0m\n" : "\n%s\n",
+				group);
+		if (!(verbs[i]->flags & VERB_HIDDEN))
+			printf("  %-9s  %s\n", verbs[i]->name,
+				verbs[i]->summary);
+	}
+	putchar('\n');
+}
+
+/* The names alone, so that all of it is seen at once. */
+static void name_verbs(void)
+{
+	const char *group = "";
+	size_t used = 0;
+
+	for (size_t i = 0; verbs[i]; i++) {
+		size_t len = strlen(verbs[i]->name) + 1;
+
+		if (begins_group(verbs[i], &group)) {
+			printf(colours() ? "\n  \033[1m%-*s\033[0m"
+					 : "\n  %-*s",
+				GROUP_WIDTH, group);
+			used = 2 + GROUP_WIDTH;
+		}
+		if (verbs[i]->flags & VERB_HIDDEN)
+			continue;
+		if (used + len > LINE_WIDTH) {
+			printf("\n  %-*s", GROUP_WIDTH, "");
+			used = 2 + GROUP_WIDTH;
+		}
+		printf(" %s", verbs[i]->name);
+		used += len;
+	}
+	puts("\n");
+}
+
+static void show_first_lines(void)
+{
+	static const char *const lines[][2] = {
+		{"tidyhull find gauge", "images with this in their names"},
+		{"tidyhull launch selwick/gauge --port 80=8080",
+			"in the background"},
+		{"tidyhull list --all", "what runs, and what has ended"},
+		{"tidyhull why NAME", "why it is in its state"}};
+
+	for (size_t i = 0; i < sizeof(lines) / sizeof(*lines); i++)
+		printf("  %-44s  %s\n", lines[i][0], lines[i][1]);
+	putchar('\n');
+}
+
+static int run(struct invocation *call)
+{
+	bool all = option_given(call, "all");
 
 	if (call->object_count > 0) {
 		const struct verb *verb = verb_lookup(call->objects[0]);
@@ -19,27 +93,28 @@ static int run(struct invocation *call)
 		verb_help(verb);
 		return EXIT_DONE;
 	}
-	puts("tidyhull VERB [OPTIONS] [OBJECT...] [-- COMMAND [ARG...]]\n"
-	     "  containers, each with a keeper of its own");
-	for (size_t i = 0; verbs[i]; i++) {
-		if (verbs[i]->flags & VERB_HIDDEN)
-			continue;
-		if (strcmp(group, verbs[i]->group) != 0) {
-			group = verbs[i]->group;
-			printf(colours() ? "\n\033[1m%s\033[0m\n" : "\n%s\n",
-				group);
-		}
-		printf("  %-9s  %s\n", verbs[i]->name, verbs[i]->summary);
+	say_usage();
+	if (all) {
+		list_verbs();
+	} else {
+		name_verbs();
+		show_first_lines();
 	}
-	puts("\nOptions are long words and may be shortened while they stay "
+	puts("Options are long words and may be shortened while they stay "
 	     "unique.\nOne rule for settings: inside = outside (--port "
-	     "80=8080).\ntidyhull help VERB explains a verb, with examples; "
-	     "tidyhull demo is a tour.");
+	     "80=8080).");
+	puts(all ? "tidyhull help VERB explains a verb, with examples; "
+		   "tidyhull demo is a tour."
+		 : "tidyhull help VERB explains one, help --all what each "
+		   "is for; demo is a tour.");
 	return EXIT_DONE;
 }
 
+static const struct option_spec options[] = {
+	{"all", NULL, "what each verb is for, in a line"}, {NULL, NULL, NULL}};
+
 static const char *const examples[] = {
-	"tidyhull help launch", "tidyhull help recreate", NULL};
+	"tidyhull help launch", "tidyhull help --all", NULL};
 
 const struct verb verb_help_verb = {.name = "help",
 	.group = "start here",
@@ -48,6 +123,7 @@ const struct verb verb_help_verb = {.name = "help",
 	.summary = "list the verbs, or explain one",
 	.usage = "[VERB]",
 	.examples = examples,
+	.options = options,
 	.flags = VERB_ALONE,
 	.least = 0,
 	.most = 1,

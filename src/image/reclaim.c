@@ -79,8 +79,7 @@ struct removing {
 
 /* What is told of what goes: of a tree only where somebody waits for it, as it
  * has to be measured first. */
-static void tell(
-	const struct removing *removing, int folder, const char *name)
+static void tell(const struct removing *removing, int folder, const char *name)
 {
 	const struct th_work *work = removing->cancel.work;
 	struct stat st;

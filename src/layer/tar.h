@@ -50,7 +50,8 @@ struct th_tar; /* opaque */
 struct th_tar *th_tar_new(struct th_source *source);
 
 /* The same from a descriptor (borrowed), from where it stands. What is passed
- * over in a regular file is not read. A cancelled wait for a pipe is TH_FAILED. */
+ * over in a regular file is not read. A cancelled wait for a pipe is TH_FAILED.
+ */
 struct th_tar *th_tar_new_fd(int fd, struct th_cancel cancel);
 
 /* The next entry; what is left of the last one's data is passed over. 1, or 0

@@ -214,8 +214,8 @@ static int remove_all(th_hull *hull, const th_sweep *sweep,
 		th_network_forget(store, sweep->networks[i].name, &in_use);
 	}
 	return sweep->kinds & TH_SWEEP_IMAGES
-		? th_litter_remove(store, &sweep->litter, sweep->before_us,
-			  cancel, err)
+		? th_litter_remove(
+			  store, &sweep->litter, sweep->before_us, cancel, err)
 		: 0;
 }
 

@@ -259,8 +259,9 @@ static void an_interrupted_sweep_goes_on(void)
 		/* Before it has begun, there is nobody to say it. */
 		CHECK(code == 0 || code == 1 || code == 128 + SIGINT);
 		if (code == 1) {
-			CHECK(file_holds("said", "the removal was "
-						 "interrupted"));
+			CHECK(file_holds("said",
+				"the removal was "
+				"interrupted"));
 			CHECK(file_holds("said", "tidyhull sweep"));
 			CHECK(count_in("trees") > 0);
 			told++;

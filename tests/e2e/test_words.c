@@ -38,6 +38,21 @@ static void help_names_every_verb(void)
 	}
 }
 
+/* All of the overview is seen at once in the smallest usual terminal. */
+static void help_fits_a_screen(void)
+{
+	const char *line = hull("help")->out;
+	int lines = 0;
+
+	for (; *line; lines++) {
+		size_t len = strcspn(line, "\n");
+
+		CHECK(len < 80);
+		line += len + (line[len] == '\n');
+	}
+	CHECK(lines > 15 && lines < 24);
+}
+
 /* The reference is what help says, at every commit. */
 static void the_reference_is_true(void)
 {
@@ -48,7 +63,7 @@ static void the_reference_is_true(void)
 
 	result = other("cat %s/../docs/verbs.md", world_build);
 	snprintf(text, sizeof(text), "%s", result->out);
-	SAYS(text, hull("help")->out);
+	SAYS(text, hull("help --all")->out);
 	for (at = strstr(text, "\n## "); at; at = strstr(at + 1, "\n## ")) {
 		int len = (int)strcspn(at + 4, "\n");
 
@@ -174,6 +189,7 @@ static void broken_configurations_are_told(void)
 
 static const CU_TestInfo tests[] = {
 	{"help names every verb", help_names_every_verb},
+	{"help fits a screen", help_fits_a_screen},
 	{"the reference is true", the_reference_is_true},
 	{"mistakes in words are explained", mistakes_in_words_are_explained},
 	{"options may be shortened",
