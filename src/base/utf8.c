@@ -2,6 +2,7 @@
 
 #include <stdbool.h>
 #include <stdint.h>
+#include <string.h>
 
 size_t th_utf8_length(const unsigned char *at, size_t len)
 {
@@ -53,6 +54,32 @@ static size_t harmless_length(const char *text, size_t len)
 	size_t length = th_utf8_length(at, len);
 
 	return length && !is_harmful(decode(at, length)) ? length : 0;
+}
+
+/* Eight at a time. */
+size_t th_utf8_plain(const char *at, size_t len)
+{
+	const uint64_t ones = 0x0101010101010101, highs = ones << 7;
+	size_t i = 0;
+
+	for (; i + 8 <= len; i += 8) {
+		uint64_t word, quote, slash;
+
+		memcpy(&word, at + i, 8);
+		quote = word ^ (ones * '"');
+		slash = word ^ (ones * '\\');
+		if (((word - ones * 0x20) | ((quote - ones) & ~quote) |
+			    ((slash - ones) & ~slash) | word) &
+			highs)
+			break;
+	}
+	for (; i < len; i++) {
+		unsigned char byte = (unsigned char)at[i];
+
+		if (byte < 0x20 || byte >= 0x7f || byte == '"' || byte == '\\')
+			break;
+	}
+	return i;
 }
 
 size_t th_utf8_harmless(const char *text, size_t len)

@@ -10,6 +10,10 @@
  * none. len is at least 1. */
 size_t th_utf8_length(const unsigned char *at, size_t len);
 
+/* How many bytes from the beginning stand for themselves in a JSON string:
+ * printable ASCII without quotes and backslashes. */
+size_t th_utf8_plain(const char *text, size_t len);
+
 /* How many bytes from the beginning are harmless to show: valid UTF-8 without
  * control characters (but the tab) and without the marks that change the
  * direction of writing, with which a text can pretend to be another one. */

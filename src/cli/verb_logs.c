@@ -12,6 +12,9 @@
 #include "cli/stream.h"
 #include "cli/verbs.h"
 
+/* As much as a pipe holds. */
+#define OUTPUT_BYTES 65536
+
 /* One log that is printed, and its next line. */
 struct source {
 	char *name;
@@ -22,7 +25,8 @@ struct source {
 };
 
 struct printing {
-	bool times, json, raw;
+	bool times, json;
+	bool visible[2]; /* control characters are shown, on this stream */
 	struct stream stream; /* where json is set */
 	size_t width; /* of names; 0: they are not told */
 	struct source *sources;
@@ -76,12 +80,19 @@ static json_t *line_json(
 		said ? json_null() : base64_json(line));
 }
 
+static void print_time(int64_t time_us, FILE *to)
+{
+	char time[TH_TIME_TEXT];
+
+	th_clock_format(time_us, time);
+	fprintf(to, "%s  ", time);
+}
+
 static void print_line(struct printing *printing, struct source *source)
 {
 	const struct th_line *line = &source->line;
 	FILE *to = line->is_error ? stderr : stdout;
 	bool *open_line = &source->open_line[line->is_error];
-	char time[TH_TIME_TEXT];
 
 	if (printing->json) {
 		stream_put(&printing->stream, line_json(source, line));
@@ -92,17 +103,16 @@ static void print_line(struct printing *printing, struct source *source)
 		fflush(stdout);
 	if (!*open_line) {
 		print_prefix(printing, source, to);
-		th_clock_format(line->time_us, time);
 		if (printing->times)
-			fprintf(to, "%s  ", time);
+			print_time(line->time_us, to);
 	}
-	if (printing->raw || !isatty(fileno(to)))
-		fwrite(line->text, 1, line->bytes, to);
-	else
+	if (printing->visible[line->is_error])
 		print_written(to, line->text, line->bytes);
+	else
+		fwrite_unlocked(line->text, 1, line->bytes, to);
 	/* With several, each line is whole. */
 	if (!line->more || printing->width)
-		fputc('\n', to);
+		putc_unlocked('\n', to);
 	*open_line = line->more && !printing->width;
 }
 
@@ -236,9 +246,10 @@ static int open_source(struct invocation *call, const char *name,
 
 static int run(struct invocation *call)
 {
+	bool raw = option_given(call, "raw");
 	struct printing printing = {.times = option_given(call, "times"),
 		.json = call->json,
-		.raw = option_given(call, "raw")};
+		.visible = {!raw && isatty(1), !raw && isatty(2)}};
 	struct th_lines_wish wish = {0};
 	struct th_error err = {0};
 	int code = EXIT_DONE;
@@ -246,6 +257,8 @@ static int run(struct invocation *call)
 	if (read_options(call, &wish, &err) || stream_may_follow(call, &err))
 		return say_error(&err);
 	stream_open(&printing.stream, call, "lines");
+	if (!isatty(1))
+		setvbuf(stdout, NULL, _IOFBF, OUTPUT_BYTES);
 	printing.sources =
 		calloc((size_t)call->object_count, sizeof(*printing.sources));
 	for (int i = 0; printing.sources && i < call->object_count; i++) {

@@ -29,6 +29,7 @@ struct th_history {
 	int64_t at; /* how far it is read */
 	struct th_buf line; /* what is read and not yet taken */
 	size_t used; /* of it */
+	struct th_buf text; /* of the entry that was given last */
 	int changes; /* inotify, where it is followed */
 	bool keeper_gone, over, cut;
 };
@@ -62,11 +63,27 @@ static bool is_wanted(
 		(options->streams == TH_STREAMS_ERR);
 }
 
+/* Most of a long log is older than what is asked for: no more is read of it
+ * than its times. They may go back where the clock was set. */
+static bool is_before(
+	const struct th_history_options *options, const char *line, size_t len)
+{
+	int64_t time_us;
+
+	if (!options->since_us)
+		return false;
+	time_us = th_log_time(line, len);
+	return time_us >= 0 && time_us < options->since_us;
+}
+
 static bool begins_wanted(const struct th_history *history, off_t from)
 {
 	char head[48];
-	ssize_t got = pread(history->fd, head, sizeof(head), from);
+	ssize_t got;
 
+	if (history->options->streams == TH_STREAMS_BOTH)
+		return true;
+	got = pread(history->fd, head, sizeof(head), from);
 	return got > 0 && is_wanted(history->options, head, (size_t)got);
 }
 
@@ -177,6 +194,7 @@ int th_history_open(struct th_store *store, const char *id, const char *session,
 	snprintf(history->base, sizeof(history->base), "%s%s",
 		session ? TH_SESSION_LOG : "log", session ? session : "");
 	th_buf_init(&history->line, LINE_MAX_BYTES + 2 * READ_BYTES);
+	th_buf_init(&history->text, LINE_MAX_BYTES);
 	snprintf(path, sizeof(path), "containers/%s", id);
 	history->folder = openat(
 		store->root_fd, path, O_RDONLY | O_DIRECTORY | O_CLOEXEC);
@@ -283,14 +301,14 @@ int th_history_next(struct th_history *history, struct th_log_entry *entry,
 		while (take_line(history, &line, &len)) {
 			/* A line that a power cut has torn is passed over. */
 			if (!is_wanted(options, line, len) ||
-				th_log_parse(line, len, entry))
+				is_before(options, line, len) ||
+				th_log_parse(line, len, &history->text, entry))
 				continue;
 			if ((!options->since_us ||
 				    entry->time_us >= options->since_us) &&
 				(!options->until_us ||
 					entry->time_us <= options->until_us))
 				return 1;
-			free(entry->data);
 		}
 		rc = read_more(history, err);
 		if (rc == 0)
@@ -337,6 +355,7 @@ void th_history_close(struct th_history *history)
 	if (!history)
 		return;
 	th_buf_release(&history->line);
+	th_buf_release(&history->text);
 	th_close(&history->fd);
 	th_close(&history->folder);
 	th_close(&history->changes);

@@ -32,8 +32,8 @@ struct th_history;
 int th_history_open(struct th_store *store, const char *id, const char *session,
 	const struct th_history_options *options, struct th_history **history,
 	struct th_error *err);
-/* The next entry, oldest first; its data is the caller's. 1, 0 where there is
- * none by now, -1. */
+/* The next entry, oldest first; its data is valid until the next call. 1, 0
+ * where there is none by now, -1. */
 int th_history_next(struct th_history *history, struct th_log_entry *entry,
 	struct th_error *err);
 /* True where th_history_next has given 0 and will never give more. */

@@ -16,7 +16,6 @@
 
 #include "base/clock.h"
 #include "base/file.h"
-#include "base/json.h"
 #include "base/size.h"
 #include "base/utf8.h"
 
@@ -24,9 +23,6 @@
 /* How long after a write that failed the next is tried. */
 #define RETRY_MS 1000
 #define JOURNAL "/run/systemd/journal/socket"
-
-static const char base64[] =
-	"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789+/";
 
 void th_log_file(const char *base, int number, char name[TH_LOG_FILE])
 {
@@ -158,38 +154,11 @@ static void send_journal(
 	th_buf_release(&head);
 }
 
-/* How many bytes from the beginning need no escape: plain ASCII, eight at a
- * time. */
-static size_t plain_run(const char *at, size_t len)
-{
-	const uint64_t ones = 0x0101010101010101, highs = ones << 7;
-	size_t i = 0;
-
-	for (; i + 8 <= len; i += 8) {
-		uint64_t word, quote, slash;
-
-		memcpy(&word, at + i, 8);
-		quote = word ^ (ones * '"');
-		slash = word ^ (ones * '\\');
-		if (((word - ones * 0x20) | ((quote - ones) & ~quote) |
-			    ((slash - ones) & ~slash) | word) &
-			highs)
-			break;
-	}
-	for (; i < len; i++) {
-		unsigned char byte = (unsigned char)at[i];
-
-		if (byte < 0x20 || byte >= 0x7f || byte == '"' || byte == '\\')
-			break;
-	}
-	return i;
-}
-
 /* Appends the text escaped for JSON; false where it is not valid UTF-8. */
 static bool add_text(struct th_buf *out, const char *data, size_t len)
 {
 	while (len > 0) {
-		size_t run = plain_run(data, len);
+		size_t run = th_utf8_plain(data, len);
 		unsigned char byte;
 
 		th_buf_add(out, data, run);
@@ -217,22 +186,64 @@ static bool add_text(struct th_buf *out, const char *data, size_t len)
 	return true;
 }
 
-static void add_entry(struct th_log *log, enum th_stream stream,
+/* What each entry begins with: the same for all of one call. */
+static const struct th_log_head *head_of(
+	struct th_log *log, enum th_stream stream, int64_t time_us)
+{
+	struct th_log_head *head = &log->heads[stream];
+
+	if (!head->len || head->time_us != time_us) {
+		head->time_us = time_us;
+		head->len = (size_t)snprintf(head->text, sizeof(head->text),
+			"{\"at\":%" PRId64 ",\"%s\":\"", time_us,
+			stream == TH_STREAM_OUT ? "out" : "err");
+	}
+	return head;
+}
+
+/* The usual entry, in one piece; false where it is not so simple. */
+static bool add_plain(struct th_log *log, enum th_stream stream,
+	int64_t time_us, const char *data, size_t len)
+{
+	static const char tail[] = "\"}\n";
+	const struct th_log_head *head;
+	char *room;
+
+	if (th_utf8_plain(data, len) < len)
+		return false;
+	head = head_of(log, stream, time_us);
+	room = th_buf_room(&log->entries, head->len + len + sizeof(tail));
+	if (!room)
+		return true;
+	memcpy(room, head->text, head->len);
+	memcpy(room + head->len, data, len);
+	memcpy(room + head->len + len, tail, sizeof(tail));
+	log->entries.len += head->len + len + sizeof(tail) - 1;
+	return true;
+}
+
+static void add_escaped(struct th_log *log, enum th_stream stream,
 	int64_t time_us, const char *data, size_t len, bool more)
 {
+	const struct th_log_head *head = head_of(log, stream, time_us);
 	struct th_buf *out = &log->entries;
-	const char *key = stream == TH_STREAM_OUT ? "out" : "err";
 	size_t before = out->len;
 
-	th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s\":\"", time_us, key);
+	th_buf_add(out, head->text, head->len);
 	if (!add_text(out, data, len)) {
-		th_buf_drop(out, 0);
 		out->len = before;
-		th_buf_addf(
-			out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us, key);
+		th_buf_addf(out, "{\"at\":%" PRId64 ",\"%s64\":\"", time_us,
+			stream == TH_STREAM_OUT ? "out" : "err");
 		th_buf_base64(out, data, len);
 	}
 	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
+}
+
+static void add_entry(struct th_log *log, enum th_stream stream,
+	int64_t time_us, const char *data, size_t len, bool more)
+{
+	if (more || !add_plain(log, stream, time_us, data, len))
+		add_escaped(log, stream, time_us, data, len, more);
 	log->entry_count++;
 	send_journal(log, stream, data, len);
 }
@@ -342,70 +353,6 @@ void th_log_close(struct th_log *log)
 		th_buf_release(&log->partial[i]);
 	th_buf_release(&log->entries);
 	th_close(&log->fd);
-}
-
-static char *from_base64(const char *text, size_t len, size_t *out_len)
-{
-	char *out = malloc(len + 1);
-	uint32_t bits = 0;
-	int held = 0;
-
-	*out_len = 0;
-	for (size_t i = 0; out && i < len && text[i] != '='; i++) {
-		const char *place = strchr(base64, text[i]);
-
-		if (!place) {
-			free(out);
-			return NULL;
-		}
-		bits = bits << 6 | (uint32_t)(place - base64);
-		held += 6;
-		if (held >= 8) {
-			held -= 8;
-			out[(*out_len)++] = (char)(bits >> held & 0xff);
-		}
-	}
-	return out;
-}
-
-int th_log_parse(const char *line, size_t len, struct th_log_entry *entry)
-{
-	static const struct {
-		const char *key;
-		enum th_stream stream;
-		bool coded;
-	} kinds[] = {{"out", TH_STREAM_OUT, false},
-		{"err", TH_STREAM_ERR, false}, {"out64", TH_STREAM_OUT, true},
-		{"err64", TH_STREAM_ERR, true}};
-	json_t *doc, *text = NULL;
-	size_t i;
-
-	memset(entry, 0, sizeof(*entry));
-	doc = json_loadb(line, len, JSON_ALLOW_NUL, NULL);
-	for (i = 0; doc && i < sizeof(kinds) / sizeof(*kinds); i++) {
-		text = json_object_get(doc, kinds[i].key);
-		if (json_is_string(text))
-			break;
-		text = NULL;
-	}
-	if (text) {
-		const char *data = json_string_value(text);
-		size_t size = json_string_length(text);
-
-		entry->stream = kinds[i].stream;
-		entry->time_us = json_integer_value(json_object_get(doc, "at"));
-		entry->more = json_is_true(json_object_get(doc, "more"));
-		if (kinds[i].coded) {
-			entry->data = from_base64(data, size, &entry->len);
-		} else {
-			entry->data = malloc(size + 1);
-			entry->len = size;
-			if (entry->data)
-				memcpy(entry->data, data, size);
-		}
-	}
-	json_decref(doc);
-	return entry->data ? 0 : -1;
 }
 
 void th_log_place_format(

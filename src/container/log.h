@@ -45,6 +45,13 @@ void th_log_file(const char *base, int number, char name[TH_LOG_FILE]);
 /* The lowest and highest number that is there; -1 where there is none. */
 int th_log_files(int folder, const char *base, int *lowest, int *highest);
 
+/* What an entry begins with. */
+struct th_log_head {
+	int64_t time_us;
+	size_t len;
+	char text[40];
+};
+
 struct th_log {
 	int folder; /* borrowed */
 	char base[48];
@@ -58,6 +65,7 @@ struct th_log {
 	uint64_t lost; /* entries, since it failed */
 	struct th_buf entries; /* of the current call */
 	uint64_t entry_count;
+	struct th_log_head heads[2]; /* of each stream: the last ones */
 	struct th_buf partial[2]; /* of each stream: a line not ended yet */
 	int64_t partial_us[2];
 	int journal; /* a socket, or -1 */
@@ -85,11 +93,16 @@ struct th_log_entry {
 	int64_t time_us;
 	enum th_stream stream;
 	bool more;
-	char *data; /* owned */
+	const char *data; /* borrowed, of the line or of what was given */
 	size_t len;
 };
 
-/* Reads one line of the file (without its end); -1 where it is no entry. */
-int th_log_parse(const char *line, size_t len, struct th_log_entry *entry);
+/* Reads one line of the file (without its end); -1 where it is no entry. What
+ * has to be decoded goes into text, whose limit must be TH_LOG_LINE at least;
+ * the entry is valid until line or text changes. */
+int th_log_parse(const char *line, size_t len, struct th_buf *text,
+	struct th_log_entry *entry);
+/* Its time alone, where it is written as th_log_write does; -1 otherwise. */
+int64_t th_log_time(const char *line, size_t len);
 
 #endif

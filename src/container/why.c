@@ -322,7 +322,6 @@ static void find_lines(struct look *look)
 
 		line->err = entry.stream == TH_STREAM_ERR;
 		line->text = strndup(entry.data, entry.len);
-		free(entry.data);
 		if (line->text)
 			why->line_count++;
 	}

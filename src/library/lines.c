@@ -8,7 +8,6 @@
 struct th_lines {
 	struct th_history_options options; /* the history points to them */
 	struct th_history *history;
-	struct th_log_entry entry; /* its data is ours until the next */
 };
 
 /* Whose log it is; session stays empty where it is the container's own. */
@@ -77,21 +76,16 @@ int th_lines_open(th_hull *hull, const char *name,
 int th_lines_next(th_lines *lines, struct th_line *line, th_error *error)
 {
 	struct th_error own = {0};
-	int rc;
+	struct th_log_entry entry;
+	int rc = th_history_next(lines->history, &entry, error ? error : &own);
 
-	free(lines->entry.data);
-	lines->entry.data = NULL;
-	rc = th_history_next(
-		lines->history, &lines->entry, error ? error : &own);
-	if (rc != 1) {
-		lines->entry.data = NULL;
+	if (rc != 1)
 		return rc;
-	}
-	line->time_us = lines->entry.time_us;
-	line->is_error = lines->entry.stream == TH_STREAM_ERR;
-	line->more = lines->entry.more;
-	line->text = lines->entry.data;
-	line->bytes = lines->entry.len;
+	line->time_us = entry.time_us;
+	line->is_error = entry.stream == TH_STREAM_ERR;
+	line->more = entry.more;
+	line->text = entry.data;
+	line->bytes = entry.len;
 	return 1;
 }
 
@@ -115,6 +109,5 @@ void th_lines_close(th_lines *lines)
 	if (!lines)
 		return;
 	th_history_close(lines->history);
-	free(lines->entry.data);
 	free(lines);
 }

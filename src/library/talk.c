@@ -262,7 +262,6 @@ static void read_before(th_talk *talk, struct th_news *news)
 			th_buf_add(&talk->before, entry.data, entry.len);
 			if (!entry.more)
 				th_buf_adds(&talk->before, "\n");
-			free(entry.data);
 		}
 		th_history_close(history);
 	}

@@ -33,14 +33,16 @@ static void read_back(void)
 static void join(enum th_stream stream, struct th_buf *out, size_t *entries)
 {
 	const char *at = file.data;
+	struct th_buf text;
 
+	th_buf_init(&text, TH_LOG_LINE);
 	th_buf_init(out, 64 << 20);
 	*entries = 0;
 	while (*at) {
 		size_t len = strcspn(at, "\n");
 		struct th_log_entry entry;
 
-		CHECK_INT(th_log_parse(at, len, &entry), 0);
+		CHECK_INT(th_log_parse(at, len, &text, &entry), 0);
 		if (entry.stream == stream) {
 			th_buf_add(out, entry.data, entry.len);
 			if (!entry.more)
@@ -48,9 +50,9 @@ static void join(enum th_stream stream, struct th_buf *out, size_t *entries)
 			(*entries)++;
 		}
 		CHECK(entry.time_us > 0);
-		free(entry.data);
 		at += len + (at[len] == '\n');
 	}
+	th_buf_release(&text);
 }
 
 static void write_all(const char *data, size_t len, size_t piece)
@@ -271,11 +273,65 @@ static void other_lines_are_no_entries(void)
 {
 	static const char *const bad[] = {"", "{}", "[]", "{\"at\":1}",
 		"{\"at\":1,\"out\":7}", "{\"at\":1,\"out64\":\"*\"}",
-		"{\"at\":1,\"out\":\"torn"};
+		"{\"at\":1,\"out\":\"torn", "{\"at\":1,\"out\":\"a\"}x",
+		"{\"at\":1,\"out\":\"\\u00g0\"}", "{\"at\":01,\"out\":\"a\"}",
+		"{\"at\":1,\"out\":\"\377\"}", "{\"at\":1,\"out\":\"\001\"}",
+		"{\"at\":1,\"out\":\"\\ud800\"}"};
 	struct th_log_entry entry;
+	struct th_buf text;
 
+	th_buf_init(&text, TH_LOG_LINE);
 	for (size_t i = 0; i < COUNT_OF(bad); i++)
-		CHECK_INT(th_log_parse(bad[i], strlen(bad[i]), &entry), -1);
+		CHECK_INT(th_log_parse(bad[i], strlen(bad[i]), &text, &entry),
+			-1);
+	th_buf_release(&text);
+}
+
+/* Whoever wrote them: the same as any JSON parser reads. */
+static void any_json_is_read(void)
+{
+	static const struct {
+		const char *line;
+		int64_t time_us;
+		const char *text;
+		bool err, more;
+	} lines[] = {
+		{"{\"at\":12,\"out\":\"plain\"}", 12, "plain", false, false},
+		{"{\"at\":0,\"err\":\"\",\"more\":true}", 0, "", true, true},
+		{"{\"at\":7,\"out\":\"\\\"a\\\\b\\tc\\r\"}", 7, "\"a\\b\tc\r",
+			false, false},
+		{"{\"at\":7,\"out\":\"\\u001b[1m\\u007f\"}", 7, "\033[1m\177",
+			false, false},
+		{"{\"at\":7,\"out\":\"h\303\266he \\t\342\206\222\"}", 7,
+			"h\303\266he \t\342\206\222", false, false},
+		{"{\"at\":7,\"out\":\"\\u00F6\\/\\b\"}", 7, "\303\266/\b",
+			false, false},
+		{"{\"at\":7,\"out\":\"\\ud83d\\ude00\"}", 7, "\360\237\230\200",
+			false, false},
+		{"{ \"out\" : \"turned\" , \"at\" : 9 }", 9, "turned", false,
+			false},
+		{"{\"at\":9,\"out\":\"x\",\"more\":false}", 9, "x", false,
+			false},
+		{"{\"at\":9,\"err64\":\"/4A=\"}", 9, "\377\200", true, false}};
+	struct th_log_entry entry;
+	struct th_buf text;
+
+	th_buf_init(&text, TH_LOG_LINE);
+	for (size_t i = 0; i < COUNT_OF(lines); i++) {
+		const char *line = lines[i].line;
+
+		CHECK_INT(th_log_parse(line, strlen(line), &text, &entry), 0);
+		CHECK_INT(entry.time_us, lines[i].time_us);
+		CHECK_INT(entry.len, strlen(lines[i].text));
+		CHECK(memcmp(entry.data, lines[i].text, entry.len) == 0);
+		CHECK_INT(entry.stream == TH_STREAM_ERR, lines[i].err);
+		CHECK_INT(entry.more, lines[i].more);
+	}
+	th_buf_release(&text);
+	CHECK_INT(th_log_time(lines[0].line, strlen(lines[0].line)), 12);
+	CHECK_INT(th_log_time("{\"at\":x", 7), -1);
+	CHECK_INT(th_log_time("{\"at\":0123,", 11), -1);
+	CHECK_INT(th_log_time("", 0), -1);
 }
 
 static const CU_TestInfo tests[] = {
@@ -286,6 +342,7 @@ static const CU_TestInfo tests[] = {
 	{"streams do not mix", streams_do_not_mix},
 	{"a full disk ends the log only", a_full_disk_ends_the_log_only},
 	{"it goes on when there is room", it_goes_on_when_there_is_room},
+	{"any JSON is read", any_json_is_read},
 	{"files follow one another", files_follow_one_another},
 	{"the oldest goes first", the_oldest_goes_first},
 	{"settings are read", settings_are_read},
