@@ -13,7 +13,7 @@
 #   make bench        measures against the floors, in one run
 #   make install      PREFIX=/usr/local DESTDIR= (and make uninstall)
 #   make deb          Debian packages, in build/deb
-#   make docs lint format fuzz compile-commands coverage clean
+#   make docs lint analyze format fuzz compile-commands coverage clean
 #
 # Variants, each in a build folder of its own:
 #   make CC=clang ..., make SAN=address,undefined ..., make WERROR=1 ...
@@ -42,7 +42,7 @@ SHELL := /bin/bash
 .SUFFIXES:
 .PHONY: all library demo check check-built faults bench man install uninstall deb lint format format-check \
 	headers fuzz clean help deps-build deps-check deps-develop docs \
-	compile-commands coverage check-more
+	compile-commands coverage check-more analyze
 
 # V=1 shows the commands whole.
 Q := $(if $(V),,@)
@@ -393,6 +393,19 @@ lint: format-check headers
 		--suppress=missingIncludeSystem --suppress=ctuuninitvar --suppress=normalCheckLevelMaxBranches \
 		-Iinclude -Isrc -D_GNU_SOURCE -D__x86_64__ src demo
 
+# The compiler's own analysis of all paths: twice freed, used afterwards,
+# descriptors and streams left open, calls that signal handlers may not make. What
+# gcc 12 says of leaks, NULL and unset values is left out: it does not follow what
+# a structure owns, and of 61 such reports none was true.
+analyze: export ANALYZE = gcc $(all_cflags) -O2 -Werror -fanalyzer \
+	-Wno-analyzer-malloc-leak -Wno-analyzer-null-dereference \
+	-Wno-analyzer-null-argument -Wno-analyzer-possible-null-dereference \
+	-Wno-analyzer-use-of-uninitialized-value
+analyze: deps-check
+	@git ls-files -co --exclude-standard 'src/*.c' | grep -v '^src/reaper/' | \
+		xargs -P "$$(nproc)" -n 1 sh -c 'eval "$$ANALYZE -c -o /dev/null $$0"'
+	@echo "analyze: nothing found"
+
 # For editors: how each file is compiled.
 compile-commands: export COMPILE = $(CC) $(all_cflags) -Itests -Ibench
 compile-commands:
@@ -412,6 +425,7 @@ coverage: deps-check
 # What CI does beside the tests. One after the other: each has the machine.
 check-more: deps-develop
 	@$(MAKE) --no-print-directory WERROR=1 lint
+	@$(MAKE) --no-print-directory analyze
 	@$(MAKE) --no-print-directory WERROR=1 CC=clang all build-clang/unit \
 		build-clang/e2e
 	@# gcc warns of what cannot be, where it has put checks in between.
