@@ -334,6 +334,18 @@ static int list(struct invocation *call, const struct listing *listing)
 	return EXIT_DONE;
 }
 
+static bool is_state_word(const char *word)
+{
+	static const char *const words[] = {
+		"created", "running", "paused", "stopped", "ended", "all"};
+
+	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
+		if (strcmp(word, words[i]) == 0)
+			return true;
+	}
+	return false;
+}
+
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
@@ -349,6 +361,10 @@ static int run(struct invocation *call)
 			th_hint(&err, "it is: tidyhull list %s",
 				listings[i].name);
 	}
+	if (is_state_word(kind))
+		th_hint(&err,
+			"tidyhull list shows those that run, tidyhull list "
+			"--all the others too, with their states");
 	th_hint(&err, "use containers, images, sessions, volumes or networks");
 	return say_error(&err);
 }

@@ -97,7 +97,9 @@ static int run(struct invocation *call)
 	if (what && !ready && strcmp(what, "end") != 0) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a value of --until",
 			what);
-		th_hint(&err, "use end or ready");
+		th_hint(&err,
+			"use end (the container has ended) or ready (it runs, "
+			"and its probe has succeeded)");
 	}
 	if (err.code || read_at_most(call, &timeout_ms, &err)) {
 		say_error(&err);

@@ -405,9 +405,17 @@ int wrong_command(
 	struct texts texts = {.used = 0};
 	struct line line;
 
+	line_get(&line);
+	/* "create volume data" */
+	if (verb == &verb_create && line.count > 2 &&
+		(strcmp(line.words[2], "volume") == 0 ||
+			strcmp(line.words[2], "network") == 0)) {
+		th_fail(err, TH_USAGE, "create is for containers");
+		line.words[1] = "new";
+		return line_hint(err, "it is: ", &line);
+	}
 	th_fail(err, TH_USAGE, "the command \"%.100s\" must come after --",
 		first);
-	line_get(&line);
 	if (put_line_right(verb, &line, &texts))
 		line_hint(err, "it is: ", &line);
 	return th_hint(err, "see: tidyhull help %s", verb->name);

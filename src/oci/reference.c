@@ -1,5 +1,6 @@
 #include "oci/reference.h"
 
+#include <ctype.h>
 #include <stdbool.h>
 #include <stdio.h>
 #include <string.h>
@@ -156,6 +157,11 @@ int th_reference_parse(
 	if (strlen(rest) >= sizeof(ref->path) || !path_valid(rest)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not the name of an image",
 			text);
+		for (char *at = rest; *at; at++)
+			*at = (char)tolower((unsigned char)*at);
+		if (strlen(rest) < sizeof(ref->path) && path_valid(rest))
+			th_hint(err, "in lower-case letters it is one: %.150s",
+				rest);
 		return th_hint(err,
 			"names consist of lower-case letters and digits, with "
 			"single dots, underscores, dashes or slashes in "
