@@ -198,10 +198,10 @@ char *th_json_text(const json_t *doc, size_t flags)
 	return NULL;
 }
 
-int th_json_write_file(int dirfd, const char *path, const json_t *doc,
-	mode_t mode, bool sync, struct th_error *err)
+static int write_file(int dirfd, const char *path, const json_t *doc,
+	size_t flags, mode_t mode, bool sync, struct th_error *err)
 {
-	char *text = th_json_text(doc, JSON_INDENT(2));
+	char *text = th_json_text(doc, flags);
 	size_t len;
 	int rc;
 
@@ -212,6 +212,18 @@ int th_json_write_file(int dirfd, const char *path, const json_t *doc,
 	rc = th_file_replace(dirfd, path, text, len + 1, mode, sync, err);
 	free(text);
 	return rc;
+}
+
+int th_json_write_file(int dirfd, const char *path, const json_t *doc,
+	mode_t mode, bool sync, struct th_error *err)
+{
+	return write_file(dirfd, path, doc, JSON_INDENT(2), mode, sync, err);
+}
+
+int th_json_write_compact(int dirfd, const char *path, const json_t *doc,
+	mode_t mode, struct th_error *err)
+{
+	return write_file(dirfd, path, doc, JSON_COMPACT, mode, false, err);
 }
 
 json_t *th_json_word(const char *text)

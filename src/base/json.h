@@ -58,5 +58,8 @@ json_t *th_json_from_strings(const struct th_strings *list);
 /* Replaces the file by the document, indented, with a line end. */
 int th_json_write_file(int dirfd, const char *path, const json_t *doc,
 	mode_t mode, bool sync, struct th_error *err);
+/* The same in one line, unsynced: for what programs read at each start. */
+int th_json_write_compact(int dirfd, const char *path, const json_t *doc,
+	mode_t mode, struct th_error *err);
 
 #endif

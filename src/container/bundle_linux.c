@@ -4,7 +4,6 @@
 #include <string.h>
 
 #include "container/cdi.h"
-#include "container/filter_rules.h"
 #include "network/network.h"
 #include "oci/bundle.h"
 
@@ -142,24 +141,8 @@ static int add_devices(const struct th_settings *settings, json_t *config,
 	return rc;
 }
 
-static int add_filter(struct th_store *store,
-	const struct th_settings *settings, json_t *linux_part, char filter[72],
-	struct th_error *err)
-{
-	json_t *rules;
-
-	if (settings->allow & TH_ALLOW_SYSCALLS)
-		return 0;
-	rules = th_filter_rules(th_default_capabilities(settings),
-		settings->allow & TH_ALLOW_OLD_SOCKETS);
-	if (!rules)
-		return th_fail_memory(err);
-	json_object_set_new(linux_part, "seccomp", rules);
-	return th_filter_keep(store, rules, filter, err);
-}
-
 int th_bundle_linux(struct th_store *store, const char *id,
-	const struct th_settings *settings, json_t *config, char filter[72],
+	const struct th_settings *settings, json_t *config,
 	struct th_error *err)
 {
 	bool open = settings->allow & TH_ALLOW_KERNEL;
@@ -178,9 +161,7 @@ int th_bundle_linux(struct th_store *store, const char *id,
 	if (!open && !settings->caller.unprivileged)
 		add_strings(json_object_get(part, "maskedPaths"),
 			masked_for_root, COUNT(masked_for_root));
-	if (add_devices(settings, config, err))
-		return -1;
-	return add_filter(store, settings, part, filter, err);
+	return add_devices(settings, config, err);
 }
 
 /* ---- limits ---- */

@@ -12,10 +12,10 @@
  * settings. */
 uint64_t th_default_capabilities(const struct th_settings *settings);
 
-/* Adds the member "linux" to config, and what the devices asked for bring.
- * filter gets the name of the compiled system-call filter, or stays "". */
+/* Adds the member "linux" to config, without a system-call filter, and what the
+ * devices asked for bring. */
 int th_bundle_linux(struct th_store *store, const char *id,
-	const struct th_settings *settings, json_t *config, char filter[72],
+	const struct th_settings *settings, json_t *config,
 	struct th_error *err);
 
 /* Puts limits into an OCI "resources" object. */

@@ -12,7 +12,7 @@
 #include <sys/socket.h>
 #include <unistd.h>
 
-#include "base/sha256.h"
+#include "base/file.h"
 #include "container/calls.h"
 #include "oci/bundle.h"
 #include "sandbox/filter.h"
@@ -20,6 +20,8 @@
 
 /* A change of the compiler makes what was compiled before worthless. */
 #define COMPILER_VERSION 3
+/* As does a change of the rules; a unit test knows which rules this is. */
+#define RULES_VERSION 1
 
 #define COUNT(list) (sizeof(list) / sizeof(*(list)))
 
@@ -235,40 +237,56 @@ static int compile(
 	return rc;
 }
 
-/* A name that no other rules have. */
-static void name_of(const char *text, char name[72])
+/* All that the rules are made from, but the code. */
+static void name_of(
+	uint64_t capabilities, bool old_sockets, char name[TH_FILTER_NAME])
 {
-	unsigned char digest[32];
-	int used = snprintf(name, 72, "%d-", COMPILER_VERSION);
-
-	th_sha256(text, strlen(text), digest);
-	for (size_t i = 0; i < 16; i++)
-		used += snprintf(
-			name + used, 72 - (size_t)used, "%02x", digest[i]);
+	snprintf(name, TH_FILTER_NAME, "%d.%d-%llx%s", COMPILER_VERSION,
+		RULES_VERSION, (unsigned long long)capabilities,
+		old_sockets ? "-old" : "");
 }
 
-int th_filter_keep(struct th_store *store, const json_t *rules, char name[72],
+static bool have(struct th_store *store, const char *name,
+	const char *rules_name, struct th_buf *text)
+{
+	int fd;
+	bool done;
+
+	if (!th_filter_is_sealed(store->root_fd, name))
+		return false;
+	fd = th_filter_open(store->root_fd, rules_name);
+	done = fd >= 0 && th_filter_unseal(fd, rules_name, text);
+	th_close(&fd);
+	return done;
+}
+
+int th_filter_keep(struct th_store *store, uint64_t capabilities,
+	bool old_sockets, char name[TH_FILTER_NAME], struct th_buf *text,
 	struct th_error *err)
 {
-	char *text = th_json_text(rules, JSON_COMPACT);
+	char rules_name[TH_FILTER_NAME + 8], *made;
 	struct th_buf program;
-	int rc = -1;
+	json_t *rules;
+	int rc;
 
+	name_of(capabilities, old_sockets, name);
+	snprintf(rules_name, sizeof(rules_name), "%s.json", name);
+	if (have(store, name, rules_name, text))
+		return 0;
 	th_buf_init(&program, TH_FILTER_MAX);
-	if (!text) {
-		th_fail_memory(err);
-		goto out;
-	}
-	name_of(text, name);
-	if (th_filter_is_sealed(store->root_fd, name)) {
-		rc = 0;
-		goto out;
-	}
-	rc = compile(rules, &program, err);
+	rules = th_filter_rules(capabilities, old_sockets);
+	made = rules ? th_json_text(rules, JSON_COMPACT) : NULL;
+	if (made)
+		th_buf_adds(text, made);
+	rc = made && !text->failed ? compile(rules, &program, err)
+				   : th_fail_memory(err);
+	/* The compiled form last: where it lies, the text does. */
+	if (rc == 0)
+		rc = th_filter_seal(store->root_fd, rules_name, text, err);
 	if (rc == 0)
 		rc = th_filter_seal(store->root_fd, name, &program, err);
-out:
 	th_buf_release(&program);
-	free(text);
+	json_decref(rules);
+	free(made);
 	return rc;
 }

@@ -7,6 +7,7 @@
 #include <stdbool.h>
 #include <stdint.h>
 
+#include "base/buffer.h"
 #include "store/store.h"
 
 /* The rules for a container with the capabilities: a new reference, or NULL
@@ -14,9 +15,12 @@
  * old_sockets: 32-bit socketcall as well, and with it every socket family. */
 json_t *th_filter_rules(uint64_t capabilities, bool old_sockets);
 
-/* Compiles the rules into ROOT/filters, where they are not there yet, and
- * gives the name under which they lie. */
-int th_filter_keep(struct th_store *store, const json_t *rules, char name[72],
+#define TH_FILTER_NAME 48
+/* Gives the rules for a container with the capabilities as JSON text, and the
+ * name of their compiled form in ROOT/filters. Both are made where they do not
+ * lie there yet. text must take TH_FILTER_MAX. */
+int th_filter_keep(struct th_store *store, uint64_t capabilities,
+	bool old_sockets, char name[TH_FILTER_NAME], struct th_buf *text,
 	struct th_error *err);
 
 #endif

@@ -18,10 +18,12 @@
 #include "base/path.h"
 #include "container/bundle_files.h"
 #include "container/bundle_linux.h"
+#include "container/filter_rules.h"
 #include "container/share.h"
 #include "container/user.h"
 #include "container/plan.h"
 #include "oci/bundle.h"
+#include "sandbox/filter.h"
 #include "network/network.h"
 #include "sandbox/idmap.h"
 
@@ -337,23 +339,73 @@ static json_t *make_config(struct th_store *store,
 		reaper_word(settings, command));
 }
 
+/* Takes the place of the rules until all is text: they are text already, and
+ * most of it. Inside a string its quotes would be escaped. */
+#define NO_RULES "\"seccomp\":\"-\""
+
+/* The document with the rules in their place. */
+static int put_rules(const char *doc, const struct th_buf *rules,
+	struct th_buf *out, struct th_error *err)
+{
+	const char *place = strstr(doc, NO_RULES);
+
+	if (place) {
+		th_buf_add(out, doc, (size_t)(place - doc));
+		th_buf_adds(out, "\"seccomp\":");
+		th_buf_add(out, rules->data, rules->len);
+		doc = place + strlen(NO_RULES);
+	}
+	th_buf_adds(out, doc);
+	th_buf_adds(out, "\n");
+	return out->failed ? th_fail_memory(err) : 0;
+}
+
+static int write_text(int folder, const json_t *doc, const struct th_buf *rules,
+	struct th_error *err)
+{
+	char *text = th_json_text(doc, JSON_COMPACT);
+	struct th_buf out;
+	int rc;
+
+	th_buf_init(&out, TH_BUNDLE_MAX);
+	rc = text ? put_rules(text, rules, &out, err) : th_fail_memory(err);
+	if (rc == 0)
+		rc = th_file_replace(folder, "config.json", out.data, out.len,
+			0600, false, err);
+	th_buf_release(&out);
+	free(text);
+	return rc;
+}
+
 static int write_config(struct th_store *store, int folder,
 	const struct th_container_row *row, const struct th_settings *settings,
 	const struct th_image_config *image, const struct th_user *user,
 	const struct th_strings *command, const struct th_accounts *accounts,
-	char filter[72], struct th_error *err)
+	char filter[TH_FILTER_NAME], struct th_error *err)
 {
+	bool filtered = !(settings->allow & TH_ALLOW_SYSCALLS);
 	json_t *doc =
 		make_config(store, row, settings, image, user, command, err);
-	int rc = -1;
+	struct th_buf rules;
+	int rc;
 
 	if (!doc)
 		return th_fail_memory(err);
-	if (th_bundle_linux(store, row->id, settings, doc, filter, err) == 0 &&
-		th_share_apply(store, folder, row->id, settings, accounts, doc,
-			err) == 0)
-		rc = th_json_write_file(
-			folder, "config.json", doc, 0600, false, err);
+	th_buf_init(&rules, TH_FILTER_MAX);
+	rc = th_bundle_linux(store, row->id, settings, doc, err);
+	if (rc == 0)
+		rc = th_share_apply(
+			store, folder, row->id, settings, accounts, doc, err);
+	if (rc == 0 && filtered)
+		rc = th_filter_keep(store, th_default_capabilities(settings),
+			settings->allow & TH_ALLOW_OLD_SOCKETS, filter, &rules,
+			err);
+	if (rc == 0 && filtered)
+		json_object_set_new(json_object_get(doc, "linux"), "seccomp",
+			json_string("-"));
+	if (rc == 0)
+		rc = write_text(folder, doc, &rules, err);
+	th_buf_release(&rules);
 	json_decref(doc);
 	return rc;
 }
@@ -424,7 +476,7 @@ static int write_plan(int folder, const struct th_container_row *row,
 		.probe = settings->probe,
 		.stop_signal = settings->stop_signal,
 		.grace_ms = settings->grace_ms};
-	char filter_name[72], user[256];
+	char filter_name[TH_FILTER_NAME], user[256];
 	int rc;
 
 	memcpy(plan.networks, settings->networks, sizeof(plan.networks));
@@ -469,7 +521,7 @@ int th_bundle_make(struct th_store *store, int folder,
 	struct th_accounts accounts;
 	struct th_buf passwd, group;
 	struct th_user user;
-	char filter[72] = "";
+	char filter[TH_FILTER_NAME] = "";
 	int rc = -1;
 
 	th_buf_init(&passwd, ACCOUNTS_MAX);

@@ -226,7 +226,7 @@ int th_plan_write(int folder, const struct th_plan *plan, struct th_error *err)
 		plan->state);
 	if (!doc)
 		return th_fail_memory(err);
-	rc = th_json_write_file(folder, PLAN_NAME, doc, 0600, false, err);
+	rc = th_json_write_compact(folder, PLAN_NAME, doc, 0600, err);
 	json_decref(doc);
 	return rc;
 }

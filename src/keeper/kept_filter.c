@@ -11,28 +11,37 @@ void keeper_filter_init(struct kept_filter *filter)
 	th_buf_init(&filter->code, TH_FILTER_MAX);
 }
 
+bool keeper_open_filter(struct keeper *keeper)
+{
+	struct kept_filter *filter = &keeper->kept_filter;
+	const char *name = keeper->plan.filter;
+
+	keeper_filter_release(filter);
+	if (name)
+		filter->fd = th_filter_open(keeper->store->root_fd, name);
+	if (filter->fd >= 0 &&
+		th_filter_unseal_file(filter->fd, name, &filter->code))
+		return true;
+	th_close(&filter->fd);
+	return false;
+}
+
 /* Compiled when the container was made, as that takes longer than the rest of
  * a start; what has been lost is compiled again. */
 int keeper_load_filter(struct keeper *keeper, struct th_error *err)
 {
 	struct th_error ignored = {0}; /* compiled again */
 	const char *name = keeper->plan.filter;
-	int root = keeper->store->root_fd;
 
-	if (!keeper->bundle.seccomp.given)
+	if (!keeper->bundle.seccomp.given || keeper->kept_filter.code.len)
 		return 0;
-	keeper->kept_filter.fd = name ? th_filter_open(root, name) : -1;
-	if (keeper->kept_filter.fd >= 0 &&
-		th_filter_unseal_file(keeper->kept_filter.fd, name,
-			&keeper->kept_filter.code))
-		return 0;
-	th_close(&keeper->kept_filter.fd);
 	if (th_filter_compile(
 		    &keeper->bundle.seccomp, &keeper->kept_filter.code, err))
 		return -1;
 	/* For the next one; where that fails, it is compiled again. */
 	if (name)
-		th_filter_seal(root, name, &keeper->kept_filter.code, &ignored);
+		th_filter_seal(keeper->store->root_fd, name,
+			&keeper->kept_filter.code, &ignored);
 	return 0;
 }
 

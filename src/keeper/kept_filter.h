@@ -15,6 +15,9 @@ struct kept_filter {
 };
 
 void keeper_filter_init(struct kept_filter *filter);
+/* Reads the one that the plan names; false where it is to be compiled. */
+bool keeper_open_filter(struct keeper *keeper);
+/* Compiles the bundle's, where none was read. */
 int keeper_load_filter(struct keeper *keeper, struct th_error *err);
 /* For another process in the container; NULL: it has none. It is not kept in
  * memory where a file has it. */

@@ -49,7 +49,13 @@ int keeper_load(struct keeper *keeper, struct th_error *err)
 	rc = th_plan_read_whole(
 		keeper->folder_fd, &keeper->row, &keeper->plan, err);
 	keeper->store->unprivileged = keeper->plan.unprivileged;
-	if (rc || th_bundle_read(keeper->folder_fd, &keeper->bundle, err))
+	if (rc == 0)
+		rc = keeper_open_filter(keeper)
+			? th_bundle_read_unfiltered(
+				  keeper->folder_fd, &keeper->bundle, err)
+			: th_bundle_read(
+				  keeper->folder_fd, &keeper->bundle, err);
+	if (rc)
 		return -1;
 	keeper->policy = keeper->plan.policy;
 	keeper_probe_take(keeper, &keeper->plan.probe);

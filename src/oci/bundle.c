@@ -7,6 +7,7 @@
 #include <sys/sysmacros.h>
 
 #include "base/file.h"
+#include "base/json_cut.h"
 #include "oci/parts.h"
 
 static int read_root(
@@ -269,10 +270,14 @@ int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
 
 	prepare(bundle);
 	th_buf_init(&text, TH_BUNDLE_MAX * 2);
-	wrap_big_numbers(data, len, &text);
-	rc = text.failed
-		? th_fail_memory(err)
-		: th_json_parse(text.data, text.len, "config.json", &doc, err);
+	/* Hardly any document has one. */
+	if (has_big_numbers(data, len)) {
+		wrap_big_numbers(data, len, &text);
+		data = text.data;
+		len = text.len;
+	}
+	rc = text.failed ? th_fail_memory(err)
+			 : th_json_parse(data, len, "config.json", &doc, err);
 	th_buf_release(&text);
 	if (rc)
 		return -1;
@@ -283,6 +288,16 @@ int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
 	return rc;
 }
 
+static int read_text(int folder, struct th_buf *text, struct th_error *err)
+{
+	int rc = th_file_read_regular(folder, "config.json", text, err);
+
+	if (rc == 0)
+		th_fail(err, TH_NOT_FOUND,
+			"the bundle does not contain a config.json");
+	return rc == 1 ? 0 : -1;
+}
+
 int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
 {
 	struct th_buf text;
@@ -290,11 +305,29 @@ int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
 
 	prepare(bundle);
 	th_buf_init(&text, TH_BUNDLE_MAX);
-	rc = th_file_read_regular(folder, "config.json", &text, err);
+	rc = read_text(folder, &text, err);
 	if (rc == 0)
-		th_fail(err, TH_NOT_FOUND,
-			"the bundle does not contain a config.json");
-	rc = rc == 1 ? th_bundle_parse(text.data, text.len, bundle, err) : -1;
+		rc = th_bundle_parse(text.data, text.len, bundle, err);
+	th_buf_release(&text);
+	return rc;
+}
+
+int th_bundle_read_unfiltered(
+	int folder, struct th_bundle *bundle, struct th_error *err)
+{
+	struct th_buf text;
+	size_t len;
+	int rc;
+
+	prepare(bundle);
+	th_buf_init(&text, TH_BUNDLE_MAX);
+	rc = read_text(folder, &text, err);
+	if (rc == 0) {
+		len = th_json_cut(text.data, text.len, "linux", "seccomp");
+		rc = th_bundle_parse(text.data, len, bundle, err);
+		if (rc == 0 && len < text.len)
+			bundle->seccomp.given = true;
+	}
 	th_buf_release(&text);
 	return rc;
 }

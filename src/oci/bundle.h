@@ -131,6 +131,10 @@ int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
 	struct th_error *err);
 /* Reads FOLDER/config.json. */
 int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err);
+/* The same, but of the system-call filter no more is read than that there is
+ * one: for whoever has it compiled already. */
+int th_bundle_read_unfiltered(
+	int folder, struct th_bundle *bundle, struct th_error *err);
 void th_bundle_release(struct th_bundle *bundle);
 /* Only what it takes to make the container: mounts, devices, limits, rules and
  * hooks. What a further process in it needs stays. */

@@ -7,6 +7,8 @@
 #include <string.h>
 
 #define ITEMS_MAX 65536
+/* Of the least number that is too big for int64_t. */
+#define BIG_DIGITS 19
 
 static bool is_in(const char *name, const char *const *list)
 {
@@ -142,6 +144,18 @@ int read_items(const json_t *object, const char *key, const struct shape *shape,
 	return 1;
 }
 
+bool has_big_numbers(const char *data, size_t len)
+{
+	size_t run = 0;
+
+	for (size_t i = 0; i < len; i++) {
+		run = data[i] >= '0' && data[i] <= '9' ? run + 1 : 0;
+		if (run == BIG_DIGITS)
+			return true;
+	}
+	return false;
+}
+
 void wrap_big_numbers(const char *data, size_t len, struct th_buf *out)
 {
 	bool text = false;
@@ -164,8 +178,8 @@ void wrap_big_numbers(const char *data, size_t len, struct th_buf *out)
 			(isalnum((unsigned char)data[end]) ||
 				strchr(".+-", data[end])))
 			end++;
-		/* Nineteen digits and more: below that all fit. */
-		if (end - i >= 19 && end - i < sizeof(digits) &&
+		/* Below that all fit. */
+		if (end - i >= BIG_DIGITS && end - i < sizeof(digits) &&
 			(i == 0 || data[i - 1] != '-')) {
 			memcpy(digits, data + i, end - i);
 			digits[end - i] = '\0';

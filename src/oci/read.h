@@ -46,5 +46,7 @@ int word_index(const char *text, const char *const *words);
  * not take: those from 2^63 on become the negative number of the same bits.
  * Appends the document so changed to out. */
 void wrap_big_numbers(const char *data, size_t len, struct th_buf *out);
+/* False where nothing in the document can be such a number. */
+bool has_big_numbers(const char *data, size_t len);
 
 #endif

@@ -1,5 +1,6 @@
 #include "base/choice.h"
 #include "base/json.h"
+#include "base/json_cut.h"
 
 #include <string.h>
 
@@ -92,7 +93,36 @@ static void one_of_a_few_words(void)
 	CHECK_INT(th_choice(NULL, words, 3), -1);
 }
 
+static void a_part_can_be_cut_out(void)
+{
+	static const struct {
+		const char *text, *cut;
+	} cases[] = {
+		{"{\"a\":1,\"outer\":{\"b\":[1,{\"inner\":2}],\"inner\":{\"c"
+		 "\":\"}\\\"]\",\"d\":[[],{}]},\"e\":3},\"f\":{\"inner\":[7]"
+		 "}}",
+			"{\"a\":1,\"outer\":{\"b\":[1,{\"inner\":2}],\"inner\""
+			":null,\"e\":3},\"f\":{\"inner\":[7]}}"},
+		{" { \"outer\" : { \"inner\" : \"long text\" } } ",
+			" { \"outer\" : { \"inner\" :null} } "},
+		/* Nothing to cut: as it was. */
+		{"{\"inner\":{\"outer\":{}}}", NULL}, {"{\"outer\":7}", NULL},
+		{"{\"outer\":{\"inner\":1}}", NULL}, {"", NULL}, {"[]", NULL},
+		{"{\"outer", NULL}, {"{\"outer\":{\"inner\"", NULL},
+		{"{\"outer\":{\"x\":\"\\", NULL}};
+
+	for (size_t i = 0; i < COUNT_OF(cases); i++) {
+		char *text = strdup(cases[i].text);
+		size_t len = th_json_cut(text, strlen(text), "outer", "inner");
+
+		text[len] = '\0';
+		CHECK_TEXT(text, cases[i].cut ? cases[i].cut : cases[i].text);
+		free(text);
+	}
+}
+
 static const CU_TestInfo tests[] = {
+	{"a part can be cut out", a_part_can_be_cut_out},
 	{"only objects without tricks", only_objects_without_tricks},
 	{"depth is bounded", depth_is_bounded},
 	{"wrong types are named", wrong_types_are_named},

@@ -14,6 +14,7 @@
 #include <sys/socket.h>
 
 #include "base/file.h"
+#include "base/sha256.h"
 #include "container/calls.h"
 #include "container/filter_rules.h"
 #include "lib/bpf.h"
@@ -96,6 +97,34 @@ static void the_list_has_nothing_made_up(void)
 			CHECK(exists(name));
 		}
 		CHECK_TEXT(at, "");
+	}
+}
+
+/* What is compiled lies in stores under the rules' version: whoever changes the
+ * rules raises RULES_VERSION (container/filter_rules.c), and then these. */
+static void rules_have_a_version(void)
+{
+	static const struct {
+		uint64_t capabilities;
+		bool old_sockets;
+		const char *digest;
+	} known[] = {{0, false, "7130a2f28845b583"},
+		{0x800405fb, false, "0ba69815bd6f9695"},
+		{0x1ffffffffff, true, "cdbea7863a722dd0"}};
+
+	for (size_t i = 0; i < COUNT_OF(known); i++) {
+		json_t *rules = th_filter_rules(
+			known[i].capabilities, known[i].old_sockets);
+		char *text = json_dumps(rules, JSON_COMPACT);
+		unsigned char digest[32];
+		char hex[17];
+
+		th_sha256(text, strlen(text), digest);
+		for (size_t k = 0; k < 8; k++)
+			snprintf(hex + 2 * k, 3, "%02x", digest[k]);
+		CHECK_TEXT(hex, known[i].digest);
+		free(text);
+		json_decref(rules);
 	}
 }
 
@@ -297,6 +326,7 @@ static void the_docs_show_the_list(void)
 }
 
 static const CU_TestInfo tests[] = {
+	{"rules have a version", rules_have_a_version},
 	{"the list has every call once", the_list_has_every_call_once},
 	{"the list has nothing made up", the_list_has_nothing_made_up},
 	{"each call gets its answer", each_call_gets_its_answer},
