@@ -21,6 +21,18 @@ static uint32_t rotate(uint32_t x, int n)
 	return x >> n | x << (32 - n);
 }
 
+/* One round; instead of moving the state on, the next takes its words under
+ * other names. */
+#define ROUND(a, b, c, d, e, f, g, h, at)                                      \
+	do {                                                                   \
+		uint32_t one = (h) +                                           \
+			(rotate(e, 6) ^ rotate(e, 11) ^ rotate(e, 25)) +       \
+			((g) ^ ((e) & ((f) ^ (g)))) + constants[at] + w[at];   \
+		(d) += one;                                                    \
+		(h) = one + (rotate(a, 2) ^ rotate(a, 13) ^ rotate(a, 22)) +   \
+			(((a) & (b)) | ((c) & ((a) | (b))));                   \
+	} while (0)
+
 static void block(uint32_t state[8], const unsigned char *data)
 {
 	uint32_t w[64], s[8];
@@ -36,18 +48,15 @@ static void block(uint32_t state[8], const unsigned char *data)
 			(rotate(w[i - 2], 17) ^ rotate(w[i - 2], 19) ^
 				w[i - 2] >> 10);
 	memcpy(s, state, sizeof(s));
-	for (size_t i = 0; i < 64; i++) {
-		uint32_t one = s[7] +
-			(rotate(s[4], 6) ^ rotate(s[4], 11) ^
-				rotate(s[4], 25)) +
-			((s[4] & s[5]) ^ (~s[4] & s[6])) + constants[i] + w[i];
-		uint32_t two = (rotate(s[0], 2) ^ rotate(s[0], 13) ^
-				       rotate(s[0], 22)) +
-			((s[0] & s[1]) ^ (s[0] & s[2]) ^ (s[1] & s[2]));
-
-		memmove(s + 1, s, 7 * sizeof(*s));
-		s[4] += one;
-		s[0] = one + two;
+	for (size_t i = 0; i < 64; i += 8) {
+		ROUND(s[0], s[1], s[2], s[3], s[4], s[5], s[6], s[7], i);
+		ROUND(s[7], s[0], s[1], s[2], s[3], s[4], s[5], s[6], i + 1);
+		ROUND(s[6], s[7], s[0], s[1], s[2], s[3], s[4], s[5], i + 2);
+		ROUND(s[5], s[6], s[7], s[0], s[1], s[2], s[3], s[4], i + 3);
+		ROUND(s[4], s[5], s[6], s[7], s[0], s[1], s[2], s[3], i + 4);
+		ROUND(s[3], s[4], s[5], s[6], s[7], s[0], s[1], s[2], i + 5);
+		ROUND(s[2], s[3], s[4], s[5], s[6], s[7], s[0], s[1], i + 6);
+		ROUND(s[1], s[2], s[3], s[4], s[5], s[6], s[7], s[0], i + 7);
 	}
 	for (size_t i = 0; i < 8; i++)
 		state[i] += s[i];

@@ -17,7 +17,7 @@ static int find_image(const struct th_context *context, const char *text,
 	size_t count = 0;
 	int rc = 0;
 
-	if (th_image_state_find(context->store, text, &rows, &count, err))
+	if (th_image_state_find_brief(context->store, text, &rows, &count, err))
 		return -1;
 	if (count == 1) {
 		*image = rows[0];

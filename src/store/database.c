@@ -311,6 +311,10 @@ static int open_handle(struct th_db *db, int create, struct th_error *err)
 
 	if (database_check_files(db->path, err))
 		return -1;
+	/* Pages one by one as they are needed: twenty at once, most of them
+	 * never used, cost more than all that is asked. Of no effect where the
+	 * library has begun already. */
+	sqlite3_config(SQLITE_CONFIG_PAGECACHE, NULL, 0, 0);
 	if (sqlite3_open_v2(db->path, &db->handle,
 		    SQLITE_OPEN_READWRITE | SQLITE_OPEN_NOMUTEX | create,
 		    NULL) != SQLITE_OK) {

@@ -32,6 +32,10 @@
 	"digest, config, platform, created, manifest_size, blob_bytes,"        \
 	" pulled_us, (SELECT count(*) FROM containers"                         \
 	" WHERE image=images.digest), " SIZES
+/* To make a container of it no more is asked. */
+#define BRIEF                                                                  \
+	"digest, config, platform, created, manifest_size, blob_bytes,"        \
+	" pulled_us, 0, 0, 0, 0, 0, 0"
 
 void th_image_rows_free(struct th_image_row *rows, size_t count)
 {
@@ -425,7 +429,27 @@ static const char *digest_prefix(const char *text)
 	return text;
 }
 
-static int query_named(struct th_store *store, const char *text,
+#define OF_DIGEST(columns)                                                     \
+	"SELECT " columns " FROM images WHERE digest=?1 OR"                    \
+	" digest IN (SELECT image FROM index_digests"                          \
+	"  WHERE digest=?1) ORDER BY pulled_us DESC LIMIT 1"
+/* A host ends at the first slash, and no host is no part of a path. */
+#define OF_NAME(columns)                                                       \
+	"SELECT " columns " FROM images WHERE digest IN"                       \
+	" (SELECT digest FROM tags WHERE name=?1 OR (?2 AND"                   \
+	"  substr(name, instr(name, '/') + 1)=?1 AND"                          \
+	"  (substr(name, 1, instr(name, '/')) LIKE '%.%' OR"                   \
+	"   substr(name, 1, instr(name, '/')) LIKE '%:%' OR"                   \
+	"   substr(name, 1, instr(name, '/'))='localhost/')))"                 \
+	" ORDER BY pulled_us"
+#define OF_DIGITS(columns)                                                     \
+	"SELECT " columns " FROM images"                                       \
+	" WHERE substr(digest, 8, length(?1))=?1"                              \
+	" OR digest IN (SELECT image FROM index_digests"                       \
+	"  WHERE substr(digest, 8, length(?1))=?1)"                            \
+	" ORDER BY pulled_us"
+
+static int query_named(struct th_store *store, const char *text, bool brief,
 	struct th_query **query, struct th_error *err)
 {
 	struct th_reference ref;
@@ -436,23 +460,14 @@ static int query_named(struct th_store *store, const char *text,
 		th_reference_format(&ref, name);
 	if (ref.digest[0] && name[0])
 		return th_db_query(store->db, query, err,
-			"SELECT " COLUMNS " FROM images WHERE digest=?1 OR"
-			" digest IN (SELECT image FROM index_digests"
-			"  WHERE digest=?1) ORDER BY pulled_us DESC LIMIT 1",
-			"t", ref.digest);
-	/* A host ends at the first slash, and no host is no part of a path. */
+			brief ? OF_DIGEST(BRIEF) : OF_DIGEST(COLUMNS), "t",
+			ref.digest);
 	return th_db_query(store->db, query, err,
-		"SELECT " COLUMNS " FROM images WHERE digest IN"
-		" (SELECT digest FROM tags WHERE name=?1 OR (?2 AND"
-		"  substr(name, instr(name, '/') + 1)=?1 AND"
-		"  (substr(name, 1, instr(name, '/')) LIKE '%.%' OR"
-		"   substr(name, 1, instr(name, '/')) LIKE '%:%' OR"
-		"   substr(name, 1, instr(name, '/'))='localhost/')))"
-		" ORDER BY pulled_us",
-		"ti", name, (int64_t)!ref.host[0]);
+		brief ? OF_NAME(BRIEF) : OF_NAME(COLUMNS), "ti", name,
+		(int64_t)!ref.host[0]);
 }
 
-int th_image_state_find(struct th_store *store, const char *text,
+static int find(struct th_store *store, const char *text, bool brief,
 	struct th_image_row **rows, size_t *count, struct th_error *err)
 {
 	const char *digits = text ? digest_prefix(text) : NULL;
@@ -465,7 +480,7 @@ int th_image_state_find(struct th_store *store, const char *text,
 			" ORDER BY pulled_us",
 			"");
 	else
-		rc = query_named(store, text, &query, err);
+		rc = query_named(store, text, brief, &query, err);
 	if (rc == 0)
 		rc = read_rows(store, query, rows, count, err);
 	th_query_end(query);
@@ -474,16 +489,23 @@ int th_image_state_find(struct th_store *store, const char *text,
 	free(*rows);
 	query = NULL;
 	if (th_db_query(store->db, &query, err,
-		    "SELECT " COLUMNS " FROM images"
-		    " WHERE substr(digest, 8, length(?1))=?1"
-		    " OR digest IN (SELECT image FROM index_digests"
-		    "  WHERE substr(digest, 8, length(?1))=?1)"
-		    " ORDER BY pulled_us",
-		    "t", digits))
+		    brief ? OF_DIGITS(BRIEF) : OF_DIGITS(COLUMNS), "t", digits))
 		return -1;
 	rc = read_rows(store, query, rows, count, err);
 	th_query_end(query);
 	return rc;
+}
+
+int th_image_state_find(struct th_store *store, const char *text,
+	struct th_image_row **rows, size_t *count, struct th_error *err)
+{
+	return find(store, text, false, rows, count, err);
+}
+
+int th_image_state_find_brief(struct th_store *store, const char *text,
+	struct th_image_row **rows, size_t *count, struct th_error *err)
+{
+	return find(store, text, true, rows, count, err);
 }
 
 int th_image_state_layers(struct th_store *store, const char *digest,

@@ -94,6 +94,9 @@ int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
  * outcome of a build's step. Free with th_image_rows_free. */
 int th_image_state_find(struct th_store *store, const char *text,
 	struct th_image_row **rows, size_t *count, struct th_error *err);
+/* The same, without what they take on the disk and who uses them. */
+int th_image_state_find_brief(struct th_store *store, const char *text,
+	struct th_image_row **rows, size_t *count, struct th_error *err);
 
 /* The layers of an image, the lowest first; to be freed. */
 int th_image_state_layers(struct th_store *store, const char *digest,
