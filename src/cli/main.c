@@ -12,6 +12,7 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
+#include "base/libc.h"
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
@@ -286,15 +287,21 @@ static void verb_first(int argc, char **argv)
 	}
 }
 
+/* What making and starting a container takes. */
+#define HEAP_BYTES ((size_t)640 << 10)
+
 int main(int argc, char **argv)
 {
+	/* As much as a pipe holds. */
+	static char output[65536];
 	const char *word;
 	const struct verb *verb;
 	struct sigaction on_interrupt = {.sa_handler = interrupt};
 	int code;
 
+	th_libc_warm_heap(HEAP_BYTES);
 	setlocale(LC_ALL, "");
-	setvbuf(stdout, NULL, _IOFBF, 65536);
+	setvbuf(stdout, output, _IOFBF, sizeof(output));
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);
 	signal(SIGPIPE, SIG_DFL);

@@ -12,9 +12,6 @@
 #include "cli/stream.h"
 #include "cli/verbs.h"
 
-/* As much as a pipe holds. */
-#define OUTPUT_BYTES 65536
-
 /* One log that is printed, and its next line. */
 struct source {
 	char *name;
@@ -257,8 +254,6 @@ static int run(struct invocation *call)
 	if (read_options(call, &wish, &err) || stream_may_follow(call, &err))
 		return say_error(&err);
 	stream_open(&printing.stream, call, "lines");
-	if (!isatty(1))
-		setvbuf(stdout, NULL, _IOFBF, OUTPUT_BYTES);
 	printing.sources =
 		calloc((size_t)call->object_count, sizeof(*printing.sources));
 	for (int i = 0; printing.sources && i < call->object_count; i++) {

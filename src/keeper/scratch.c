@@ -8,20 +8,56 @@
 #include <string.h>
 #include <sys/mman.h>
 
+#include "base/libc.h"
+
 /* Only taken where it is used. What does not fit comes from the heap. */
 #define BYTES ((size_t)4 << 20)
+/* What a start takes of it. */
+#define WARM_BYTES ((size_t)512 << 10)
 #define ALIGNMENT 16
+
+/* Pieces that were given back are taken again by their sizes: in steps of 16
+ * bytes at first, then four to each doubling, up to a limit. */
+#define STEP 16
+#define STEPS 64
+#define CLASSES (STEPS + 4 * 6)
+#define KEPT_MAX ((size_t)STEP * STEPS << 6)
 
 /* In front of each piece. */
 struct piece {
 	_Alignas(ALIGNMENT) size_t size;
 };
 
+/* In one that waits. */
+struct waiting {
+	struct waiting *next;
+};
+
 static struct scratch {
 	char *base; /* NULL: none */
 	size_t used;
 	size_t pieces; /* those in use */
+	struct waiting *waiting[CLASSES];
 } scratch;
+
+/* The size's class, and the size that all of it have. */
+static size_t class_of(size_t *size)
+{
+	size_t number = (*size + STEP - 1) / STEP, base = STEPS, class = STEPS;
+
+	if (number <= STEPS) {
+		number = number ? number : 1;
+		*size = number * STEP;
+		return number - 1;
+	}
+	while (number > 2 * base) {
+		base *= 2;
+		class += 4;
+	}
+	number = (number - base + base / 4 - 1) / (base / 4);
+	*size = (base + number * (base / 4)) * STEP;
+	return class + number - 1;
+}
 
 static bool is_inside(const void *data)
 {
@@ -35,23 +71,39 @@ static struct piece *piece_of(void *data)
 	return (struct piece *)data - 1;
 }
 
-static void *take(size_t size)
+/* From those that wait, or the first room that nobody has had yet. */
+static struct piece *take_inside(size_t size)
 {
 	size_t whole = (size + ALIGNMENT - 1) / ALIGNMENT * ALIGNMENT;
+	size_t class = size <= KEPT_MAX ? class_of(&whole) : CLASSES;
 	struct piece *piece;
 
-	if (size < BYTES && scratch.base &&
-		whole + sizeof(*piece) <= BYTES - scratch.used) {
+	if (class < CLASSES && scratch.waiting[class]) {
+		piece = piece_of(scratch.waiting[class]);
+		scratch.waiting[class] = scratch.waiting[class]->next;
+	} else if (whole + sizeof(*piece) <= BYTES - scratch.used) {
 		piece = (struct piece *)(void *)(scratch.base + scratch.used);
 		scratch.used += whole + sizeof(*piece);
-		scratch.pieces++;
+		piece->size = whole;
 	} else {
-		whole = size;
+		return NULL;
+	}
+	scratch.pieces++;
+	return piece;
+}
+
+static void *take(size_t size)
+{
+	struct piece *piece = NULL;
+
+	if (size < BYTES && scratch.base)
+		piece = take_inside(size);
+	if (!piece) {
 		piece = malloc(size + sizeof(*piece));
 		if (!piece)
 			return NULL;
+		piece->size = size;
 	}
-	piece->size = whole;
 	return piece + 1;
 }
 
@@ -72,10 +124,18 @@ static void give(void *data)
 		free(piece);
 		return;
 	}
-	if (--scratch.pieces == 0)
+	if (--scratch.pieces == 0) {
 		scratch.used = 0;
-	else if (is_last(piece))
+		memset(scratch.waiting, 0, sizeof(scratch.waiting));
+	} else if (is_last(piece)) {
 		scratch.used = (size_t)((char *)piece - scratch.base);
+	} else if (piece->size <= KEPT_MAX) {
+		size_t size = piece->size, class = class_of(&size);
+		struct waiting *waiting = data;
+
+		waiting->next = scratch.waiting[class];
+		scratch.waiting[class] = waiting;
+	}
 }
 
 /* ---- as SQLite has it (sqlite3_mem_methods) ---- */
@@ -132,6 +192,7 @@ void scratch_begin(void)
 	if (base == MAP_FAILED)
 		return;
 	scratch.base = base;
+	th_warm(base, WARM_BYTES);
 	json_set_alloc_funcs(take, give);
 	sqlite3_config(SQLITE_CONFIG_MALLOC, &methods);
 	/* Nobody asks how much it is. */
