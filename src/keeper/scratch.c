@@ -13,7 +13,7 @@
 /* Only taken where it is used. What does not fit comes from the heap. */
 #define BYTES ((size_t)4 << 20)
 /* What a start takes of it. */
-#define WARM_BYTES ((size_t)512 << 10)
+#define WARM_BYTES ((size_t)256 << 10)
 #define ALIGNMENT 16
 
 /* Pieces that were given back are taken again by their sizes: in steps of 16
@@ -192,6 +192,11 @@ void scratch_begin(void)
 	if (base == MAP_FAILED)
 		return;
 	scratch.base = base;
+	/* Children have no use for it: shared with them, each of its pages
+	 * would cost a fault when it is written next. Nor is it worth a huge
+	 * page. */
+	madvise(base, BYTES, MADV_WIPEONFORK);
+	madvise(base, BYTES, MADV_NOHUGEPAGE);
 	th_warm(base, WARM_BYTES);
 	json_set_alloc_funcs(take, give);
 	sqlite3_config(SQLITE_CONFIG_MALLOC, &methods);
