@@ -518,7 +518,7 @@ static int settle_all(const struct th_context *context,
 	return rc;
 }
 
-int th_container_rows(const struct th_context *context,
+static int read_rows(const struct th_context *context, bool all,
 	struct th_container_row **rows, size_t *count, struct th_error *err)
 {
 	struct th_store *store = context->store;
@@ -531,7 +531,8 @@ int th_container_rows(const struct th_context *context,
 	}
 	*rows = NULL;
 	th_replacements_settle(context);
-	if (th_state_list(store->db, NULL, rows, count, err))
+	if (all ? th_state_list(store->db, NULL, rows, count, err)
+		: th_state_list_up(store->db, rows, count, err))
 		return -1;
 	if (settle_all(context, *rows, count, err)) {
 		free(*rows);
@@ -546,6 +547,35 @@ int th_container_rows(const struct th_context *context,
 	if (!store->unprivileged && th_network_is_untidy(store))
 		tidy_now(store);
 	th_stray_groups_remove(context, *rows, *count);
+	return 0;
+}
+
+int th_container_rows(const struct th_context *context,
+	struct th_container_row **rows, size_t *count, struct th_error *err)
+{
+	return read_rows(context, true, rows, count, err);
+}
+
+int th_container_rows_up(const struct th_context *context,
+	struct th_container_row **rows, size_t *count, size_t *others,
+	struct th_error *err)
+{
+	int64_t all = 0;
+	size_t used = 0;
+
+	if (read_rows(context, false, rows, count, err))
+		return -1;
+	for (size_t i = 0; i < *count; i++) {
+		if (th_container_is_up(&(*rows)[i]))
+			(*rows)[used++] = (*rows)[i];
+	}
+	*count = used;
+	if (th_state_count(context->store->db, &all, err)) {
+		free(*rows);
+		*rows = NULL;
+		return -1;
+	}
+	*others = all > (int64_t)used ? (size_t)all - used : 0;
 	return 0;
 }
 

@@ -18,17 +18,12 @@ static json_t *list_containers(th_hull *hull, bool all, struct th_error *err)
 	json_t *list;
 	size_t count = 0, hidden = 0;
 
-	if (th_container_rows(&hull->context, &rows, &count, err))
+	if (all ? th_container_rows(&hull->context, &rows, &count, err)
+		: th_container_rows_up(
+			  &hull->context, &rows, &count, &hidden, err))
 		return NULL;
-	list = json_array();
 	th_db_hold(hull->context.store->db);
-	for (size_t i = 0; i < count; i++) {
-		if (all || th_container_is_up(&rows[i]))
-			json_array_append_new(list,
-				th_view_container(&hull->context, &rows[i]));
-		else
-			hidden++;
-	}
+	list = th_view_containers(&hull->context, rows, count);
 	th_db_let_go(hull->context.store->db);
 	free(rows);
 	return json_pack("{s:o s:I}", "containers", list, "not-shown",

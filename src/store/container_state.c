@@ -33,7 +33,11 @@ static int word_index(const char *word, const char *const *words, int count)
 
 void state_copy(char *to, size_t size, struct th_query *query, int column)
 {
-	snprintf(to, size, "%s", th_query_text(query, column));
+	const char *text = th_query_text(query, column);
+	size_t len = strnlen(text, size - 1);
+
+	memcpy(to, text, len);
+	to[len] = '\0';
 }
 
 static void read_row(struct th_query *query, struct th_container_row *row)
@@ -228,6 +232,43 @@ int th_state_list(struct th_db *db, const char *text,
 		return -1;
 	*rows = list;
 	return 0;
+}
+
+int th_state_list_up(struct th_db *db, struct th_container_row **rows,
+	size_t *count, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	void *list = NULL;
+
+	if (th_db_query(db, &query, err,
+		    "SELECT " COLUMNS
+		    " FROM containers WHERE state NOT IN ('created',"
+		    " 'stopped') OR build<>'' ORDER BY created_us",
+		    "") ||
+		state_rows(query, sizeof(**rows), read_item, &list, count, err))
+		return -1;
+	*rows = list;
+	return 0;
+}
+
+int th_state_list_having(struct th_db *db, enum th_have what,
+	struct th_strings *ids, struct th_error *err)
+{
+#define HAVING(table)                                                          \
+	"SELECT DISTINCT container FROM " table                                \
+	" WHERE ?1 IS NULL ORDER BY container"
+	static const char *const queries[] = {[TH_HAVE_PORTS] = HAVING("ports"),
+		[TH_HAVE_ADDRESSES] = HAVING("addresses"),
+		[TH_HAVE_NETWORKS] = HAVING("network_uses"),
+		[TH_HAVE_GROUP] = HAVING("members")};
+
+	return state_names(db, ids, err, queries[what], NULL);
+}
+
+int th_state_count(struct th_db *db, int64_t *count, struct th_error *err)
+{
+	return th_db_number(
+		db, 0, count, err, "SELECT count(*) FROM containers", "");
 }
 
 int th_state_hold_ports(struct th_db *db, const char *id,

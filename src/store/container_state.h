@@ -113,6 +113,20 @@ int th_state_get_named(struct th_db *db, const char *name,
  * first, where text is NULL. *rows is to be freed. */
 int th_state_list(struct th_db *db, const char *text,
 	struct th_container_row **rows, size_t *count, struct th_error *err);
+/* Only those that are up, and those of builds. */
+int th_state_list_up(struct th_db *db, struct th_container_row **rows,
+	size_t *count, struct th_error *err);
+/* The IDs of all that have any of it, in their order. */
+enum th_have {
+	TH_HAVE_PORTS,
+	TH_HAVE_ADDRESSES,
+	TH_HAVE_NETWORKS,
+	TH_HAVE_GROUP,
+	TH_HAVE_COUNT
+};
+int th_state_list_having(struct th_db *db, enum th_have what,
+	struct th_strings *ids, struct th_error *err);
+int th_state_count(struct th_db *db, int64_t *count, struct th_error *err);
 /* Carries out a step and records it as an event, in one transaction. A step
  * to another state than running gives up ports and address. */
 int th_state_change(struct th_db *db, const char *id,

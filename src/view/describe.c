@@ -93,17 +93,59 @@ static const char *outcome_reason(
 	return text;
 }
 
-json_t *th_view_container(
-	const struct th_context *context, const struct th_container_row *row)
+/* Who has anything of a kind at all. In a long list most have none, and need
+ * not be asked about one by one. */
+struct havers {
+	struct th_strings lists[TH_HAVE_COUNT];
+	bool known;
+};
+
+static void havers_read(const struct th_context *context, struct havers *havers)
 {
-	char address4[TH_ADDRESS_TEXT], address6[TH_ADDRESS_TEXT];
+	struct th_error ignored = {0}; /* then each is asked about */
+
+	havers->known = true;
+	for (int i = 0; i < TH_HAVE_COUNT; i++) {
+		if (th_state_list_having(context->store->db, (enum th_have)i,
+			    &havers->lists[i], &ignored))
+			havers->known = false;
+	}
+}
+
+static void havers_release(struct havers *havers)
+{
+	for (int i = 0; i < TH_HAVE_COUNT; i++)
+		th_strings_release(&havers->lists[i]);
+}
+
+static int compare_text(const void *key, const void *item)
+{
+	return strcmp(key, *(char *const *)item);
+}
+
+static bool may_have(
+	const struct havers *havers, const char *id, enum th_have what)
+{
+	const struct th_strings *list = &havers->lists[what];
+
+	return !havers->known ||
+		(list->count &&
+			bsearch(id, list->items, list->count,
+				sizeof(*list->items), compare_text));
+}
+
+static json_t *view_row(const struct th_context *context,
+	const struct th_container_row *row, const struct havers *havers)
+{
+	char address4[TH_ADDRESS_TEXT] = "", address6[TH_ADDRESS_TEXT] = "";
 	struct th_error err = {0};
 	struct th_member member;
 	char network[TH_NETWORK_TEXT], text[TH_CAUSE_TEXT];
 	json_t *doc, *outcome = json_null();
 
-	th_state_addresses(
-		context->store->db, row->id, address4, address6, &err);
+	if (may_have(havers, row->id, TH_HAVE_ADDRESSES))
+		th_state_addresses(
+			context->store->db, row->id, address4, address6, &err);
 	if (row->outcome != TH_OUTCOME_NONE) {
 		outcome = json_pack("{s:s s:s s:o s:b s:o s:o}", "kind",
 			th_outcome_word(row->outcome), "cause",
@@ -127,11 +169,17 @@ json_t *th_view_container(
 		th_json_time(row->created_us), "started",
 		th_json_time(row->started_us), "ended",
 		th_json_time(row->ended_us), "ports",
-		describe_ports(context, row->id), "network",
+		may_have(havers, row->id, TH_HAVE_PORTS)
+			? describe_ports(context, row->id)
+			: json_array(),
+		"network",
 		th_json_word(th_network_text(context, row->network, network)),
 		"address", th_json_word(address4), "address6",
 		th_json_word(address6));
-	json_object_set_new(doc, "networks", describe_places(context, row->id));
+	json_object_set_new(doc, "networks",
+		may_have(havers, row->id, TH_HAVE_NETWORKS)
+			? describe_places(context, row->id)
+			: json_array());
 	json_object_set_new(doc, "restart",
 		json_pack("{s:s s:i s:i s:o}", "policy",
 			row->restart[0] ? row->restart : "never", "tries",
@@ -139,7 +187,8 @@ json_t *th_view_container(
 			th_json_time(row->state == TH_STATE_WAITING
 					? row->next_us
 					: 0)));
-	if (th_member_get(context->store->db, row->id, &member, &err) == 1)
+	if (may_have(havers, row->id, TH_HAVE_GROUP) &&
+		th_member_get(context->store->db, row->id, &member, &err) == 1)
 		json_object_set_new(doc, "group", json_string(member.group));
 	else
 		json_object_set_new(doc, "group", json_null());
@@ -149,6 +198,28 @@ json_t *th_view_container(
 	json_object_set_new(
 		doc, "pid", row->pid ? json_integer(row->pid) : json_null());
 	return doc;
+}
+
+json_t *th_view_container(
+	const struct th_context *context, const struct th_container_row *row)
+{
+	const struct havers unknown = {.known = false};
+
+	return view_row(context, row, &unknown);
+}
+
+json_t *th_view_containers(const struct th_context *context,
+	const struct th_container_row *rows, size_t count)
+{
+	struct havers havers = {.known = false};
+	json_t *list = json_array();
+
+	havers_read(context, &havers);
+	for (size_t i = 0; i < count; i++)
+		json_array_append_new(
+			list, view_row(context, &rows[i], &havers));
+	havers_release(&havers);
+	return list;
 }
 
 static json_t *describe_member(const struct th_context *context,

@@ -9,6 +9,9 @@
 /* A container as list shows it. */
 json_t *th_view_container(
 	const struct th_context *context, const struct th_container_row *row);
+/* An array of them. */
+json_t *th_view_containers(const struct th_context *context,
+	const struct th_container_row *rows, size_t count);
 /* With its settings, as show does. Values of secret settings are hidden
  * unless reveal says so. */
 json_t *th_view_container_fully(const struct th_context *context,
