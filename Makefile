@@ -10,7 +10,7 @@
 #   make check-cluster   a batch engine over three nodes, as namespaces
 #   make check-deb check-reproducible   the packages; two builds, byte by byte
 #   make check-cross check-musl   ARCH=arm64: another architecture; another C library
-#   make bench        measures against the floors, in one run
+#   make bench        measures against the floors, in one run (PART=start ROUNDS=5 JSON=FILE)
 #   make install      PREFIX=/usr/local DESTDIR= (and make uninstall)
 #   make deb          Debian packages, in build/deb
 #   make docs lint analyze format fuzz compile-commands coverage clean
@@ -272,23 +272,25 @@ $(BUILD)/berths: demo/berths/berths.c $(BUILD)/lib/$(SONAME)
 
 ROUNDS ?= 5
 
+BENCH_STATIC := $(addprefix $(BUILD)/,floor echo lines)
+
 $(BUILD)/obj/bench/%.o: bench/%.c
 	@mkdir -p $(@D)
 	$(call say,cc,$<)
 	$(Q)$(CC) $(all_cflags) -Ibench -MMD -MP -c -o $@ $<
 
-$(BUILD)/floor $(BUILD)/echo: $(BUILD)/%: bench/%.c
+$(BENCH_STATIC): $(BUILD)/%: bench/%.c
 	@mkdir -p $(@D)
 	$(call say,link,$@)
 	$(Q)$(CC) $(STANDARD) $(WARNINGS) -O2 -static -o $@ $<
 
-$(BUILD)/bench: $(call object,$(filter-out bench/floor.c bench/echo.c,$(wildcard bench/*.c))) $(BUILD)/libtidyhull.a
+$(BUILD)/bench: $(call object,$(filter-out bench/floor.c bench/echo.c bench/lines.c,$(wildcard bench/*.c))) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) -o $@ $^ $(core_libs) -larchive -lpthread
 
 bench: deps-check
-	@$(MAKE) --no-print-directory all $(BUILD)/bench $(BUILD)/floor $(BUILD)/echo
-	@$(AS_ROOT) $(BUILD)/bench $(abspath $(BUILD)) $(ROUNDS)
+	@$(MAKE) --no-print-directory all $(BUILD)/bench $(BENCH_STATIC)
+	@$(AS_ROOT) $(BUILD)/bench $(abspath $(BUILD)) $(ROUNDS) $(or $(PART),all) $(JSON)
 
 # ---- installation ----
 

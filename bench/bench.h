@@ -4,6 +4,7 @@
 #ifndef BENCH_H
 #define BENCH_H
 
+#include <stdbool.h>
 #include <stddef.h>
 
 #define ROUNDS_MAX 15
@@ -20,6 +21,30 @@ struct run bench_run(const char *folder, const char *line);
 /* The middle of count values, which are sorted by it. */
 double bench_median(double *values, size_t count);
 
+/* ---- the table (table.c) ---- */
+
+/* What a row is held against. */
+struct bound {
+	double value; /* of the ratio, or of the figure where there is no floor
+		       */
+	bool at_least; /* otherwise at most */
+};
+
+/* Before anything else. Rows come from child processes as well. */
+void bench_table_begin(void);
+/* A row: the figures of each round, and those of its floor in the same round
+ * (NULL: none). Said at once, and once more at the end. The bound's value is 0
+ * where nothing is promised. */
+void bench_row(const char *name, const char *unit, const double *ours,
+	const double *floors, size_t count, struct bound bound);
+/* What a verb takes with so many of something there, in milliseconds. */
+void bench_growth(const char *verb, size_t number, double milliseconds);
+void bench_table_print(void);
+/* All of it as JSON; -1 where the file cannot be written. */
+int bench_table_write(const char *path);
+
+/* ---- the measurements ---- */
+
 /* Writes an image of six layers and some 600 MB as an OCI image layout. */
 void big_make(const char *folder, const char *name);
 
@@ -33,7 +58,14 @@ void bench_port(const char *build, const char *folder, size_t rounds);
 /* build.c: layers, and steps that are remembered. */
 void bench_build(const char *build, const char *folder, size_t rounds);
 
-/* start.c: run against the start floor. */
-void bench_start(const char *build, const char *folder);
+/* start.c: run against the start floors. */
+void bench_start(const char *build, const char *folder, size_t rounds);
+
+/* logs.c: writing and reading a log. */
+void bench_logs(const char *build, const char *folder, size_t rounds);
+
+/* growth.c: what grows with the number of containers, and what a keeper takes.
+ */
+void bench_growing(const char *build, const char *folder);
 
 #endif

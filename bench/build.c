@@ -31,7 +31,7 @@ static void write_changes(const char *build, const char *folder)
 
 static void bench_layer(const char *build, const char *folder, size_t rounds)
 {
-	double floors[ROUNDS_MAX], layers[ROUNDS_MAX], ratios[ROUNDS_MAX];
+	double floors[ROUNDS_MAX], layers[ROUNDS_MAX], peak_mib;
 	char line[LINE_BYTES];
 	long peak_kib = 0;
 
@@ -50,15 +50,14 @@ static void bench_layer(const char *build, const char *folder, size_t rounds)
 		if (run.code)
 			fputs("layer: a capture failed\n", stdout);
 		layers[i] = run.seconds;
-		ratios[i] = run.seconds / floors[i];
 		if (run.peak_kib > peak_kib)
 			peak_kib = run.peak_kib;
 	}
-	printf("layer of %d MB: %.2f s, unpacked and synced as well; tar | "
-	       "gzip -1: %.2f s; %.2f x (budget 0.5), peak %.0f MiB (64)\n",
-		MEGABYTES, bench_median(layers, rounds),
-		bench_median(floors, rounds), bench_median(ratios, rounds),
-		(double)peak_kib / 1024);
+	bench_row("capture of 600 MB, floor tar | gzip -1", "s", layers, floors,
+		rounds, (struct bound){0.5, false});
+	peak_mib = (double)peak_kib / 1024;
+	bench_row("capture: peak memory", "MiB", &peak_mib, NULL, 1,
+		(struct bound){64, false});
 }
 
 static void write_recipe(const char *folder)
@@ -80,7 +79,6 @@ static void bench_cached(const char *build, const char *folder)
 {
 	double floors[CACHED_ROUNDS], builds[CACHED_ROUNDS];
 	char line[LINE_BYTES];
-	double beyond;
 
 	write_recipe(folder);
 	snprintf(line, sizeof(line),
@@ -95,12 +93,10 @@ static void bench_cached(const char *build, const char *folder)
 				    .seconds;
 		builds[i] = bench_run(folder, line).seconds;
 	}
-	beyond = bench_median(builds, CACHED_ROUNDS) -
-		bench_median(floors, CACHED_ROUNDS);
-	printf("%d steps, nothing changed: %.1f ms; sha256sum of the files: "
-	       "%.1f ms; %.1f ms beyond it (budget 20)\n",
-		STEPS, bench_median(builds, CACHED_ROUNDS) * 1000,
-		bench_median(floors, CACHED_ROUNDS) * 1000, beyond * 1000);
+	for (size_t i = 0; i < CACHED_ROUNDS; i++)
+		builds[i] = 1e3 * (builds[i] - floors[i]);
+	bench_row("build: 40 steps, nothing changed, beyond hashing", "ms",
+		builds, NULL, CACHED_ROUNDS, (struct bound){20, false});
 }
 
 void bench_build(const char *build, const char *folder, size_t rounds)

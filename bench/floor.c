@@ -2,7 +2,10 @@
  * container of ours, and the same program, by plain calls: no store, no log,
  * no keeper. One static program.
  *
- *   floor SCRATCH FILTER PROGRAM LOWER... */
+ *   floor [lean] SCRATCH FILTER PROGRAM LOWER...
+ *
+ * lean: no files from outside, nothing masked, and no copy of the caller's
+ * memory. */
 #include <fcntl.h>
 #include <linux/filter.h>
 #include <linux/sched.h>
@@ -31,6 +34,7 @@
 static struct sock_filter program[4096];
 static size_t program_len;
 static char root[300];
+static int is_lean;
 
 static void check(int ok, const char *what)
 {
@@ -94,7 +98,8 @@ static void mounts(void)
 	check(mount("sys", "sys", "sysfs", plain | MS_RDONLY, NULL) == 0,
 		"sys");
 	mount("cgroup", "sys/fs/cgroup", "cgroup2", plain | MS_RDONLY, NULL);
-	files();
+	if (!is_lean)
+		files();
 }
 
 /* The same ones as a container's; a folder is covered by an empty one. */
@@ -146,7 +151,8 @@ static void inside(const char *path)
 	check(syscall(SYS_pivot_root, ".", ".") == 0 &&
 			umount2(".", MNT_DETACH) == 0,
 		"pivot");
-	masks();
+	if (!is_lean)
+		masks();
 	fd = socket(AF_INET, SOCK_DGRAM, 0);
 	memcpy(request.ifr_name, "lo", 3);
 	request.ifr_flags = IFF_UP;
@@ -165,6 +171,24 @@ static void inside(const char *path)
 	check(0, path);
 }
 
+/* Where caller and child have one stack, no function may return twice. */
+__attribute__((always_inline)) static inline long clone_in_place(
+	struct clone_args *args, size_t size)
+{
+#ifdef __x86_64__
+	long rc;
+
+	__asm__ volatile("syscall"
+			 : "=a"(rc)
+			 : "0"(SYS_clone3), "D"(args), "S"(size)
+			 : "rcx", "r11", "memory");
+	return rc;
+#else
+	args->flags &= ~(uint64_t)(CLONE_VM | CLONE_VFORK);
+	return syscall(SYS_clone3, args, size);
+#endif
+}
+
 int main(int argc, char **argv)
 {
 	static char options[8192], lower[6000];
@@ -173,6 +197,9 @@ int main(int argc, char **argv)
 	ssize_t len;
 	pid_t pid;
 
+	is_lean = argc > 1 && strcmp(argv[1], "lean") == 0;
+	argv += is_lean;
+	argc -= is_lean;
 	if (argc < 5)
 		return 2;
 	fd = open(argv[2], O_RDONLY);
@@ -200,12 +227,13 @@ int main(int argc, char **argv)
 	group = open(GROUP, O_RDONLY | O_DIRECTORY);
 	args.flags = CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWUTS |
 		CLONE_NEWIPC | CLONE_NEWCGROUP | CLONE_VFORK | CLONE_VM;
-	args.flags &= ~(uint64_t)(CLONE_VM | CLONE_VFORK);
+	if (!is_lean)
+		args.flags &= ~(uint64_t)(CLONE_VM | CLONE_VFORK);
 	if (group >= 0) {
 		args.flags |= CLONE_INTO_CGROUP;
 		args.cgroup = (uint64_t)group;
 	}
-	pid = (pid_t)syscall(SYS_clone3, &args, sizeof(args));
+	pid = (pid_t)clone_in_place(&args, sizeof(args));
 	if (pid == 0)
 		inside(argv[3]);
 	waitpid(pid, &status, 0);

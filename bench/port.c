@@ -152,11 +152,13 @@ static int measure(
 	return rc;
 }
 
-static void compare(const char *what, const char *budget, int netns,
+static void compare(const char *what, const double budget[3], int netns,
 	const char *address, size_t rounds)
 {
-	double rates[ROUNDS_MAX], latencies[ROUNDS_MAX], shorts[ROUNDS_MAX];
+	double rates[2][ROUNDS_MAX], latencies[2][ROUNDS_MAX];
+	double shorts[2][ROUNDS_MAX];
 	struct figures plain = {0}, ours = {0};
+	char name[64];
 
 	for (size_t i = 0; i < rounds; i++) {
 		if (measure(netns, address, PLAIN, &plain) ||
@@ -164,16 +166,22 @@ static void compare(const char *what, const char *budget, int netns,
 			fprintf(stderr, "bench: %s: nobody answers\n", what);
 			return;
 		}
-		rates[i] = ours.rate / plain.rate;
-		latencies[i] = ours.latency / plain.latency;
-		shorts[i] = ours.connections / plain.connections;
+		rates[0][i] = ours.rate * 8 / 1e9;
+		rates[1][i] = plain.rate * 8 / 1e9;
+		latencies[0][i] = ours.latency * 1e6;
+		latencies[1][i] = plain.latency * 1e6;
+		shorts[0][i] = ours.connections / 1e3;
+		shorts[1][i] = plain.connections / 1e3;
 	}
-	printf("port, %s: rate %.2f x, latency %.2f x (budget %s), short "
-	       "connections %.2f x; the last of %zu: %.1f Gbit/s, %.0f us\n",
-		what, bench_median(rates, rounds),
-		bench_median(latencies, rounds), budget,
-		bench_median(shorts, rounds), rounds, ours.rate * 8 / 1e9,
-		ours.latency * 1e6);
+	snprintf(name, sizeof(name), "%s: rate", what);
+	bench_row(name, "Gbit/s", rates[0], rates[1], rounds,
+		(struct bound){budget[0], true});
+	snprintf(name, sizeof(name), "%s: latency", what);
+	bench_row(name, "us", latencies[0], latencies[1], rounds,
+		(struct bound){budget[1], false});
+	snprintf(name, sizeof(name), "%s: connections", what);
+	bench_row(name, "k/s", shorts[0], shorts[1], rounds,
+		(struct bound){budget[2], true});
 }
 
 static void set_up(const char *build, const char *folder)
@@ -212,6 +220,7 @@ static void take_down(const char *build, const char *folder)
 
 static void measure_all(const char *build, const char *folder, size_t rounds)
 {
+	static const double relay[] = {0.6, 1.7, 0.7}, filter[] = {0.9, 1.3, 0};
 	int outside;
 
 	if (unshare(CLONE_NEWNET | CLONE_NEWNS) ||
@@ -221,10 +230,10 @@ static void measure_all(const char *build, const char *folder, size_t rounds)
 		return;
 	}
 	set_up(build, folder);
-	compare("relay on this host", "0.5, 2", -1, "127.0.0.1", rounds);
+	compare("port by the relay", relay, -1, "127.0.0.1", rounds);
 	outside = open("/run/netns/outside", O_RDONLY | O_CLOEXEC);
-	compare("packet filter from another host", "0.8, 1.4", outside,
-		"192.0.2.1", rounds);
+	compare("port by the packet filter", filter, outside, "192.0.2.1",
+		rounds);
 	take_down(build, folder);
 }
 

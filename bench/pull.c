@@ -57,7 +57,7 @@ static void floor_line(const char *folder, int port, char line[LINE_BYTES])
 
 void bench_pull(const char *build, const char *folder, size_t rounds)
 {
-	double floors[ROUNDS_MAX], pulls[ROUNDS_MAX], ratios[ROUNDS_MAX];
+	double floors[ROUNDS_MAX], pulls[ROUNDS_MAX], peak_mib;
 	char layout[700], base[LINE_BYTES], line[LINE_BYTES + 100];
 	long peak_kib = 0;
 	pid_t server;
@@ -89,18 +89,14 @@ void bench_pull(const char *build, const char *folder, size_t rounds)
 			folder, build, folder, i, port);
 		run = bench_run(folder, line);
 		pulls[i] = run.seconds;
-		ratios[i] = pulls[i] / floors[i];
 		if (run.peak_kib > peak_kib)
 			peak_kib = run.peak_kib;
-		printf("  round %zu: curl | tar %.2f s, pull %.2f s "
-		       "(CPU %.2f s): %.2f\n",
-			i + 1, floors[i], pulls[i], run.cpu_seconds, ratios[i]);
 	}
-	printf("pull: %.2f x curl | tar (%.2f s / %.2f s; budget 0.6)\n",
-		bench_median(ratios, rounds), bench_median(pulls, rounds),
-		bench_median(floors, rounds));
-	printf("pull: peak memory %.1f MiB (budget 64)\n",
-		(double)peak_kib / 1024);
+	bench_row("pull of 650 MB, floor curl | tar", "s", pulls, floors,
+		rounds, (struct bound){0.6, false});
+	peak_mib = (double)peak_kib / 1024;
+	bench_row("pull: peak memory", "MiB", &peak_mib, NULL, 1,
+		(struct bound){64, false});
 	kill(server, SIGTERM);
 	waitpid(server, NULL, 0);
 }

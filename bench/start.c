@@ -14,7 +14,7 @@
 
 #include "bench.h"
 
-#define STARTS 40
+#define STARTS 15
 
 static double now(void)
 {
@@ -27,12 +27,18 @@ static double now(void)
 /* From the exec of the program to its end. */
 static double measure(const char *const *args, char *const *env)
 {
-	double begin = now();
-	int status = 0;
+	posix_spawn_file_actions_t quiet;
+	double begin;
+	int status = 0, rc;
 	pid_t pid;
 
-	if (posix_spawn(&pid, args[0], NULL, NULL,
-		    (char *const *)(uintptr_t)args, env))
+	posix_spawn_file_actions_init(&quiet);
+	posix_spawn_file_actions_addopen(&quiet, 1, "/dev/null", O_WRONLY, 0);
+	begin = now();
+	rc = posix_spawn(&pid, args[0], &quiet, NULL,
+		(char *const *)(uintptr_t)args, env);
+	posix_spawn_file_actions_destroy(&quiet);
+	if (rc)
 		return -1;
 	while (waitpid(pid, &status, 0) < 0 && errno == EINTR)
 		;
@@ -45,14 +51,15 @@ static double measure(const char *const *args, char *const *env)
 	return now() - begin;
 }
 
-static void first_entry(const char *folder, char path[600])
+/* Beside the compiled ones lie their rules as text. */
+static void first_filter(const char *folder, char path[600])
 {
 	DIR *dir = opendir(folder);
 	struct dirent *entry;
 
 	path[0] = '\0';
 	while (dir && (entry = readdir(dir))) {
-		if (entry->d_name[0] != '.')
+		if (entry->d_name[0] != '.' && !strstr(entry->d_name, ".json"))
 			snprintf(path, 600, "%.250s/%.250s", folder,
 				entry->d_name);
 	}
@@ -80,40 +87,99 @@ static size_t all_entries(const char *folder, const char **list, size_t most)
 	return count;
 }
 
-void bench_start(const char *build, const char *folder)
+#define AT_MOST(what)                                                          \
+	(struct bound)                                                         \
+	{                                                                      \
+		what, false                                                    \
+	}
+
+/* Each once in a round, many times: the rounds' medians are the figures. */
+static void measure_rounds(const char *const *run, const char *const *bare,
+	const char *const *lean, char *const *env, size_t rounds)
+{
+	double ours[ROUNDS_MAX], floors[ROUNDS_MAX], leans[ROUNDS_MAX];
+
+	for (size_t r = 0; r < rounds; r++) {
+		double one[STARTS], two[STARTS], three[STARTS];
+
+		for (size_t i = 0; i < STARTS; i++) {
+			one[i] = measure(run, env) * 1e3;
+			two[i] = measure(bare, env) * 1e3;
+			three[i] = measure(lean, env) * 1e3;
+		}
+		ours[r] = bench_median(one, STARTS);
+		floors[r] = bench_median(two, STARTS);
+		leans[r] = bench_median(three, STARTS);
+	}
+	bench_row("start: run --network none, bench floor", "ms", ours, floors,
+		rounds, AT_MOST(2));
+	bench_row("start: run --network none, lean floor", "ms", ours, leans,
+		rounds, AT_MOST(3.5));
+}
+
+/* What is kept: made and taken away. */
+static void measure_kept(const char *tool, char *const *env, size_t rounds)
+{
+	const char *create[] = {tool, "create", "-q", "selwick/base", "--name",
+		"kept", "--network", "none", NULL};
+	const char *launch[] = {tool, "launch", "-q", "selwick/base", "--name",
+		"kept", "--network", "none", "--", "/bin/sleep", "1000", NULL};
+	const char *away[] = {tool, "remove", "-q", "--force", "kept", NULL};
+	const char *stop[] = {
+		tool, "stop", "-q", "--grace", "0s", "kept", NULL};
+	double made[ROUNDS_MAX], launched[ROUNDS_MAX], gone[ROUNDS_MAX];
+
+	for (size_t r = 0; r < rounds; r++) {
+		double one[STARTS], two[STARTS], three[STARTS];
+
+		for (size_t i = 0; i < STARTS; i++) {
+			one[i] = measure(create, env) * 1e3;
+			two[i] = measure(away, env) * 1e3;
+			three[i] = measure(launch, env) * 1e3;
+			measure(stop, env);
+			measure(away, env);
+		}
+		made[r] = bench_median(one, STARTS);
+		gone[r] = bench_median(two, STARTS);
+		launched[r] = bench_median(three, STARTS);
+	}
+	bench_row("create, synced", "ms", made, NULL, rounds, AT_MOST(0));
+	bench_row("remove", "ms", gone, NULL, rounds, AT_MOST(0));
+	bench_row("launch --network none, synced", "ms", launched, NULL, rounds,
+		AT_MOST(0));
+}
+
+void bench_start(const char *build, const char *folder, size_t rounds)
 {
 	char tool[600], floor_path[600], images[700], store[300], scratch[300];
-	char filter[600], filters[320], trees[320], set[400];
+	char filter[600], filters[320], trees[320], set[400], lean_folder[300];
 	char *env[] = {set, NULL};
 	const char *run[] = {tool, "run", "--network", "none", "selwick/base",
 		"--", "/bin/true", NULL};
 	const char *unpack[] = {tool, "unpack", "--quiet", images, "--only",
 		"selwick/base", NULL};
 	const char *bare[40] = {floor_path, scratch, filter, "/bin/true"};
-	double ours[STARTS], floors[STARTS], one, two;
+	const char *lean[41] = {
+		floor_path, "lean", lean_folder, filter, "/bin/true"};
 
 	snprintf(tool, sizeof(tool), "%.500s/tidyhull", build);
 	snprintf(floor_path, sizeof(floor_path), "%.500s/floor", build);
 	snprintf(images, sizeof(images), "%.500s/demo-images", build);
 	snprintf(store, sizeof(store), "%.200s/start", folder);
 	snprintf(scratch, sizeof(scratch), "%.200s/floor", folder);
+	snprintf(lean_folder, sizeof(lean_folder), "%.200s/lean", folder);
 	snprintf(filters, sizeof(filters), "%s/filters", store);
 	snprintf(trees, sizeof(trees), "%s/trees", store);
 	snprintf(set, sizeof(set), "TIDYHULL_ROOT=%s", store);
 	mkdir(scratch, 0755);
+	mkdir(lean_folder, 0755);
 	if (!freopen("/dev/null", "r", stdin))
 		return;
 	measure(unpack, env);
 	measure(run, env);
-	first_entry(filters, filter);
+	first_filter(filters, filter);
 	all_entries(trees, bare + 4, 30);
-	for (int i = 0; i < STARTS; i++) {
-		ours[i] = measure(run, env);
-		floors[i] = measure(bare, env);
-	}
-	one = bench_median(ours, STARTS);
-	two = bench_median(floors, STARTS);
-	printf("run --network none: %.2f ms, floor %.2f ms: %.2f x "
-	       "(budget 3, %d starts each, in turns)\n",
-		one * 1e3, two * 1e3, one / two, STARTS);
+	memcpy(lean + 5, bare + 4, 30 * sizeof(*lean));
+	measure_rounds(run, bare, lean, env, rounds);
+	measure_kept(tool, env, rounds);
 }
