@@ -63,13 +63,15 @@ size_t th_utf8_plain(const char *at, size_t len)
 	size_t i = 0;
 
 	for (; i + 8 <= len; i += 8) {
-		uint64_t word, quote, slash;
+		uint64_t word, quote, slash, del;
 
 		memcpy(&word, at + i, 8);
 		quote = word ^ (ones * '"');
 		slash = word ^ (ones * '\\');
+		del = word ^ (ones * 0x7f);
 		if (((word - ones * 0x20) | ((quote - ones) & ~quote) |
-			    ((slash - ones) & ~slash) | word) &
+			    ((slash - ones) & ~slash) | ((del - ones) & ~del) |
+			    word) &
 			highs)
 			break;
 	}
@@ -80,6 +82,29 @@ size_t th_utf8_plain(const char *at, size_t len)
 			break;
 	}
 	return i;
+}
+
+/* In blocks of a size that compilers make vectors of. */
+#define BLOCK 64
+
+static unsigned char is_special(unsigned char byte)
+{
+	return (unsigned char)(((byte < 0x20) & (byte != '\n')) |
+		(byte >= 0x7f) | (byte == '"') | (byte == '\\'));
+}
+
+bool th_utf8_plain_lines(const char *text, size_t len)
+{
+	const unsigned char *at = (const unsigned char *)text;
+	unsigned char special = 0;
+
+	for (; len >= BLOCK && !special; at += BLOCK, len -= BLOCK) {
+		for (size_t i = 0; i < BLOCK; i++)
+			special |= is_special(at[i]);
+	}
+	for (size_t i = 0; i < len && !special; i++)
+		special |= is_special(at[i]);
+	return !special;
 }
 
 size_t th_utf8_harmless(const char *text, size_t len)

@@ -2,6 +2,7 @@
 #ifndef TH_BASE_UTF8_H
 #define TH_BASE_UTF8_H
 
+#include <stdbool.h>
 #include <stddef.h>
 
 #include "base/buffer.h"
@@ -13,6 +14,8 @@ size_t th_utf8_length(const unsigned char *at, size_t len);
 /* How many bytes from the beginning stand for themselves in a JSON string:
  * printable ASCII without quotes and backslashes. */
 size_t th_utf8_plain(const char *text, size_t len);
+/* True where all of it is such text, and line ends. */
+bool th_utf8_plain_lines(const char *text, size_t len);
 
 /* How many bytes from the beginning are harmless to show: valid UTF-8 without
  * control characters (but the tab) and without the marks that change the

@@ -201,25 +201,22 @@ static const struct th_log_head *head_of(
 	return head;
 }
 
-/* The usual entry, in one piece; false where it is not so simple. */
-static bool add_plain(struct th_log *log, enum th_stream stream,
+/* The usual entry, of text that needs no escape, in one piece. */
+static void add_plain(struct th_log *log, enum th_stream stream,
 	int64_t time_us, const char *data, size_t len)
 {
 	static const char tail[] = "\"}\n";
 	const struct th_log_head *head;
 	char *room;
 
-	if (th_utf8_plain(data, len) < len)
-		return false;
 	head = head_of(log, stream, time_us);
 	room = th_buf_room(&log->entries, head->len + len + sizeof(tail));
 	if (!room)
-		return true;
+		return;
 	memcpy(room, head->text, head->len);
 	memcpy(room + head->len, data, len);
 	memcpy(room + head->len + len, tail, sizeof(tail));
 	log->entries.len += head->len + len + sizeof(tail) - 1;
-	return true;
 }
 
 static void add_escaped(struct th_log *log, enum th_stream stream,
@@ -239,11 +236,21 @@ static void add_escaped(struct th_log *log, enum th_stream stream,
 	th_buf_adds(out, more ? "\",\"more\":true}\n" : "\"}\n");
 }
 
+/* What an entry is of, besides its bytes. */
+enum part {
+	LINE, /* whole */
+	PLAIN_LINE, /* and known to need no escape */
+	MORE /* it goes on in the next one */
+};
+
 static void add_entry(struct th_log *log, enum th_stream stream,
-	int64_t time_us, const char *data, size_t len, bool more)
+	int64_t time_us, const char *data, size_t len, enum part part)
 {
-	if (more || !add_plain(log, stream, time_us, data, len))
-		add_escaped(log, stream, time_us, data, len, more);
+	if (part == PLAIN_LINE ||
+		(part == LINE && th_utf8_plain(data, len) == len))
+		add_plain(log, stream, time_us, data, len);
+	else
+		add_escaped(log, stream, time_us, data, len, part == MORE);
 	log->entry_count++;
 	send_journal(log, stream, data, len);
 }
@@ -286,6 +293,8 @@ void th_log_write(
 {
 	struct th_buf *partial = &log->partial[stream];
 	int64_t now = th_clock_now_us();
+	/* Looked at once, instead of line by line. */
+	enum part whole = th_utf8_plain_lines(data, len) ? PLAIN_LINE : LINE;
 
 	/* A full disk may have room again. */
 	if (log->failed && th_clock_mono_ms() < log->failed_ms + RETRY_MS) {
@@ -303,15 +312,15 @@ void th_log_write(
 			take = TH_LOG_LINE - partial->len;
 		if (partial->len == 0 && end && take == line) {
 			/* The common case: a whole line, nothing to keep. */
-			add_entry(log, stream, now, data, line, false);
+			add_entry(log, stream, now, data, line, whole);
 		} else {
 			th_buf_add(partial, data, take);
 			if (end && take == line)
 				add_entry(log, stream, log->partial_us[stream],
-					partial->data, partial->len, false);
+					partial->data, partial->len, LINE);
 			else if (partial->len == TH_LOG_LINE)
 				add_entry(log, stream, log->partial_us[stream],
-					partial->data, partial->len, true);
+					partial->data, partial->len, MORE);
 			if ((end && take == line) ||
 				partial->len == TH_LOG_LINE)
 				partial->len = 0;
@@ -333,7 +342,7 @@ void th_log_end_lines(struct th_log *log)
 		if (log->partial[i].len)
 			add_entry(log, (enum th_stream)i, log->partial_us[i],
 				log->partial[i].data, log->partial[i].len,
-				true);
+				MORE);
 		log->partial[i].len = 0;
 	}
 	flush_entries(log);

@@ -99,7 +99,30 @@ static void json_means_the_same(void)
 	free(text);
 }
 
-static const CU_TestInfo tests[] = {
+/* Every byte, at every place of a block. */
+static void plain_text_is_told(void)
+{
+	char text[150];
+
+	memset(text, 'a', sizeof(text));
+	CHECK(th_utf8_plain_lines("", 0));
+	CHECK_INT(th_utf8_plain(text, sizeof(text)), sizeof(text));
+	for (size_t at = 0; at < sizeof(text); at++) {
+		for (int byte = 0; byte < 256; byte++) {
+			bool plain = byte >= 0x20 && byte < 0x7f &&
+				byte != '"' && byte != '\\';
+
+			text[at] = (char)byte;
+			CHECK_INT(th_utf8_plain_lines(text, sizeof(text)),
+				plain || byte == '\n');
+			CHECK_INT(th_utf8_plain(text, sizeof(text)),
+				plain ? sizeof(text) : at);
+		}
+		text[at] = 'a';
+	}
+}
+
+static const CU_TestInfo tests[] = {{"plain text is told", plain_text_is_told},
 	{"what steers is made visible", what_steers_is_made_visible},
 	{"nothing harmful comes through", nothing_harmful_comes_through},
 	{"JSON means the same", json_means_the_same}, CU_TEST_INFO_NULL};
