@@ -583,7 +583,7 @@ int th_container_settle(const struct th_context *context, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
 	size_t count = 0;
-	int rc = th_container_rows(context, &rows, &count, err);
+	int rc = read_rows(context, false, &rows, &count, err);
 
 	free(rows);
 	return rc;

@@ -99,13 +99,14 @@ int th_container_usage(
 	struct th_container_row *rows = NULL, row;
 	json_t *list = json_array();
 	const json_t *name;
-	size_t count = 0, i;
+	size_t count = 0, others, i;
 	int rc = 0;
 
 	error = error ? error : &own;
 	library_begin(doc);
 	if (!names)
-		rc = th_container_rows(&hull->context, &rows, &count, error);
+		rc = th_container_rows_up(
+			&hull->context, &rows, &count, &others, error);
 	for (i = 0; i < count; i++) {
 		if (rows[i].state == TH_STATE_RUNNING ||
 			rows[i].state == TH_STATE_PAUSED)

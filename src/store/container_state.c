@@ -217,10 +217,12 @@ int th_state_list(struct th_db *db, const char *text,
 	int rc;
 
 	if (text)
+		/* Both by their indexes: no ID has a character behind the last
+		 * one of ASCII. */
 		rc = th_db_query(db, &query, err,
-			"SELECT " COLUMNS " FROM containers WHERE name=?"
-			" OR substr(id, 1, length(?))=? ORDER BY created_us",
-			"ttt", text, text, text);
+			"SELECT " COLUMNS " FROM containers WHERE name=?1"
+			" OR (id>=?1 AND id<?1||'~') ORDER BY created_us",
+			"t", text);
 	else
 		rc = th_db_query(db, &query, err,
 			"SELECT " COLUMNS
