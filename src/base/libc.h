@@ -3,25 +3,10 @@
 #define TH_BASE_LIBC_H
 
 #include <malloc.h>
-#include <stdint.h>
-#include <stdlib.h>
-#include <sys/mman.h>
 #include <sys/mount.h>
 #include <sys/resource.h>
 #include <sys/syscall.h>
 #include <unistd.h>
-
-/* Memory of this process: its pages at once, instead of a fault for each. */
-static inline void th_warm(void *memory, size_t bytes)
-{
-	const uintptr_t page = (uintptr_t)sysconf(_SC_PAGESIZE);
-	uintptr_t begin = ((uintptr_t)memory + page - 1) / page * page;
-	uintptr_t end = ((uintptr_t)memory + bytes) / page * page;
-
-	/* Linux 5.14; before, each page comes when it is used. */
-	if (begin < end)
-		madvise((void *)begin, end - begin, MADV_POPULATE_WRITE);
-}
 
 #ifdef __GLIBC__
 
@@ -33,23 +18,6 @@ typedef __rlimit_resource_t th_rlimit_kind;
 static inline void th_libc_one_heap(void)
 {
 	mallopt(M_ARENA_MAX, 1);
-}
-
-#define LARGE_BYTES (1 << 20)
-
-/* Takes memory for the heap at once: page by page, a fault each, costs more
- * than all else that a short command does. bytes: less than LARGE_BYTES. */
-static inline void th_libc_warm_heap(size_t bytes)
-{
-	void *room;
-
-	/* From the heap itself, and back to it. */
-	mallopt(M_MMAP_THRESHOLD, LARGE_BYTES);
-	mallopt(M_TRIM_THRESHOLD, 2 * LARGE_BYTES);
-	room = malloc(bytes);
-	if (room)
-		th_warm(room, bytes);
-	free(room);
 }
 
 #else
@@ -65,11 +33,6 @@ typedef int th_rlimit_kind;
 
 static inline void th_libc_one_heap(void)
 {
-}
-
-static inline void th_libc_warm_heap(size_t bytes)
-{
-	(void)bytes;
 }
 
 static inline int malloc_trim(size_t pad)

@@ -12,7 +12,6 @@
 
 #include "base/buffer.h"
 #include "base/file.h"
-#include "base/libc.h"
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
@@ -287,9 +286,6 @@ static void verb_first(int argc, char **argv)
 	}
 }
 
-/* What making and starting a container takes. */
-#define HEAP_BYTES ((size_t)640 << 10)
-
 int main(int argc, char **argv)
 {
 	/* As much as a pipe holds. */
@@ -299,7 +295,6 @@ int main(int argc, char **argv)
 	struct sigaction on_interrupt = {.sa_handler = interrupt};
 	int code;
 
-	th_libc_warm_heap(HEAP_BYTES);
 	setlocale(LC_ALL, "");
 	setvbuf(stdout, output, _IOFBF, sizeof(output));
 	sigaction(SIGINT, &on_interrupt, NULL);

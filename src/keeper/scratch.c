@@ -8,12 +8,8 @@
 #include <string.h>
 #include <sys/mman.h>
 
-#include "base/libc.h"
-
 /* Only taken where it is used. What does not fit comes from the heap. */
 #define BYTES ((size_t)4 << 20)
-/* What a start takes of it. */
-#define WARM_BYTES ((size_t)256 << 10)
 #define ALIGNMENT 16
 
 /* Pieces that were given back are taken again by their sizes: in steps of 16
@@ -197,7 +193,6 @@ void scratch_begin(void)
 	 * page. */
 	madvise(base, BYTES, MADV_WIPEONFORK);
 	madvise(base, BYTES, MADV_NOHUGEPAGE);
-	th_warm(base, WARM_BYTES);
 	json_set_alloc_funcs(take, give);
 	sqlite3_config(SQLITE_CONFIG_MALLOC, &methods);
 	/* Nobody asks how much it is. */
