@@ -295,7 +295,8 @@ int main(int argc, char **argv)
 	struct sigaction on_interrupt = {.sa_handler = interrupt};
 	int code;
 
-	setlocale(LC_ALL, "");
+	/* Texts only: numbers and times look the same everywhere. */
+	setlocale(LC_CTYPE, "");
 	setvbuf(stdout, output, _IOFBF, sizeof(output));
 	sigaction(SIGINT, &on_interrupt, NULL);
 	sigaction(SIGTERM, &on_interrupt, NULL);

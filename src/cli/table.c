@@ -199,7 +199,7 @@ static int compare(
 	if (read_amount(left, &one) && read_amount(right, &other))
 		order = one < other ? -1 : one > other;
 	else
-		order = strcoll(left, right);
+		order = strcmp(left, right);
 	return turned ? -order : order;
 }
 
