@@ -59,7 +59,7 @@ static void first_filter(const char *folder, char path[600])
 
 	path[0] = '\0';
 	while (dir && (entry = readdir(dir))) {
-		if (entry->d_name[0] != '.' && !strstr(entry->d_name, ".json"))
+		if (entry->d_name[0] != '.' && !strstr(entry->d_name, ".rules"))
 			snprintf(path, 600, "%.250s/%.250s", folder,
 				entry->d_name);
 	}

@@ -246,32 +246,32 @@ static void name_of(
 		old_sockets ? "-old" : "");
 }
 
-/* Written whole and to the disk before the compiled form; what is said in a
- * config.json of a filter that is compiled is for people. */
-static bool have(struct th_store *store, const char *name, const char *path,
-	struct th_buf *text)
+static bool have(struct th_store *store, const char *name,
+	const char *rules_name, struct th_buf *text)
 {
-	struct th_error ignored = {0}; /* made again */
+	bool done;
+	int fd;
 
-	return th_filter_is_sealed(store->root_fd, name) &&
-		th_file_read_regular(store->root_fd, path, text, &ignored) ==
-		1 &&
-		text->len > 2 && text->data[0] == '{' &&
-		text->data[text->len - 1] == '}';
+	if (!th_filter_is_sealed(store->root_fd, name))
+		return false;
+	fd = th_filter_open(store->root_fd, rules_name);
+	done = fd >= 0 && th_filter_unseal(fd, rules_name, text);
+	th_close(&fd);
+	return done;
 }
 
 int th_filter_keep(struct th_store *store, uint64_t capabilities,
 	bool old_sockets, char name[TH_FILTER_NAME], struct th_buf *text,
 	struct th_error *err)
 {
-	char path[TH_FILTER_NAME + 16], *made;
+	char rules_name[TH_FILTER_NAME + 8], *made;
 	struct th_buf program;
 	json_t *rules;
 	int rc;
 
 	name_of(capabilities, old_sockets, name);
-	snprintf(path, sizeof(path), "filters/%s.json", name);
-	if (have(store, name, path, text))
+	snprintf(rules_name, sizeof(rules_name), "%s.rules", name);
+	if (have(store, name, rules_name, text))
 		return 0;
 	th_buf_drop(text, text->len);
 	th_buf_init(&program, TH_FILTER_MAX);
@@ -283,8 +283,7 @@ int th_filter_keep(struct th_store *store, uint64_t capabilities,
 				   : th_fail_memory(err);
 	/* The compiled form last: where it lies, the text does. */
 	if (rc == 0)
-		rc = th_file_replace(store->root_fd, path, text->data,
-			text->len, 0600, true, err);
+		rc = th_filter_seal(store->root_fd, rules_name, text, err);
 	if (rc == 0)
 		rc = th_filter_seal(store->root_fd, name, &program, err);
 	th_buf_release(&program);

@@ -77,7 +77,7 @@ int th_filter_open(int folder, const char *name)
 		folder, path, O_RDONLY | O_NOFOLLOW | O_CLOEXEC | O_NONBLOCK);
 }
 
-bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)
+bool th_filter_unseal(int fd, const char *name, struct th_buf *bytes)
 {
 	unsigned char digest[SEAL_BYTES];
 	struct th_error ignored = {0}; /* then it is none */
@@ -88,13 +88,22 @@ bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)
 	fits = lseek(fd, 0, SEEK_SET) == 0 &&
 		th_fd_read(fd, name, &text, &ignored) == 1 &&
 		text.len > SEAL_BYTES &&
-		(text.len - SEAL_BYTES) % sizeof(struct sock_filter) == 0 &&
 		digest_of(name, text.data + SEAL_BYTES, text.len - SEAL_BYTES,
 			digest) &&
 		memcmp(digest, text.data, SEAL_BYTES) == 0;
 	if (fits)
 		th_buf_add(
-			program, text.data + SEAL_BYTES, text.len - SEAL_BYTES);
+			bytes, text.data + SEAL_BYTES, text.len - SEAL_BYTES);
 	th_buf_release(&text);
-	return fits && !program->failed;
+	return fits && !bytes->failed;
+}
+
+bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program)
+{
+	if (!th_filter_unseal(fd, name, program))
+		return false;
+	if (program->len % sizeof(struct sock_filter) == 0)
+		return true;
+	th_buf_release(program);
+	return false;
 }

@@ -21,5 +21,7 @@ int th_filter_open(int folder, const char *name);
 /* Reads it into an empty buffer that takes TH_FILTER_MAX. True where the seal
  * fits; else the buffer stays empty, and the filter is to be compiled again. */
 bool th_filter_unseal_file(int fd, const char *name, struct th_buf *program);
+/* The same of any bytes that were sealed. */
+bool th_filter_unseal(int fd, const char *name, struct th_buf *bytes);
 
 #endif

@@ -474,17 +474,30 @@ static void a_changed_filter_is_not_believed(void)
 		CODE(hull("start box"), 0);
 		CHECK(is_filtered());
 		CODE(hull("stop box --grace 0s"), 0);
-		/* It was mended on the way. */
+		/* It was mended on the way; the rules are when they are needed.
+		 */
+		CHECK_TEXT(as_root("find %s/filters -type f -size -1000c ! "
+				   "-name '*.rules'",
+				   world_store)
+				   ->out,
+			"");
+		CODE(hull("create --name other selwick/base"), 0);
 		CHECK_TEXT(as_root("find %s/filters -type f -size -1000c",
 				   world_store)
 				   ->out,
 			"");
+		CHECK_TEXT(as_root("grep -L defaultErrnoRet "
+				   "%s/containers/*/config.json",
+				   world_store)
+				   ->out,
+			"");
+		CODE(hull("remove other"), 0);
 	}
 	/* The program of another container, under this one's name. */
 	CODE(hull("create --name free --capability +SYS_ADMIN selwick/base -- "
 		  "sleep 1000"),
 		0);
-	CODE(as_root("sh -c 'cd %s/filters && set -- * && [ $# = 2 ] && "
+	CODE(as_root("sh -c 'cd %s/filters && set -- *[!s] && [ $# = 2 ] && "
 		     "mv $1 x && mv $2 $1 && mv x $2'",
 		     world_store),
 		0);

@@ -899,7 +899,7 @@ static void marked_files_run_or_are_told(void)
 	put_file("make.py",
 		"import tarfile\n"
 		"t = tarfile.open('marked.tar', 'w', "
-		"format=tarfile.PAX_FORMAT)\n"
+		"format=tarfile.PAX_FORMAT, dereference=True)\n"
 		"def add(n, caps):\n"
 		"  i = t.gettarinfo('/bin/busybox', n); i.mode = 0o755\n"
 		"  i.uid = i.gid = 0\n"
