@@ -93,28 +93,36 @@ static size_t all_entries(const char *folder, const char **list, size_t most)
 		what, false                                                    \
 	}
 
-/* Each once in a round, many times: the rounds' medians are the figures. */
-static void measure_rounds(const char *const *run, const char *const *bare,
-	const char *const *lean, char *const *env, size_t rounds)
-{
-	double ours[ROUNDS_MAX], floors[ROUNDS_MAX], leans[ROUNDS_MAX];
+#define LINES_MAX 5
 
+/* All lines one after the other, many times in a round: the figures are the
+ * rounds' medians, in milliseconds. */
+static void measure_in_turns(const char *const *const *lines, size_t count,
+	char *const *env, size_t rounds, double figures[LINES_MAX][ROUNDS_MAX])
+{
 	for (size_t r = 0; r < rounds; r++) {
-		double one[STARTS], two[STARTS], three[STARTS];
+		double times[LINES_MAX][STARTS];
 
 		for (size_t i = 0; i < STARTS; i++) {
-			one[i] = measure(run, env) * 1e3;
-			two[i] = measure(bare, env) * 1e3;
-			three[i] = measure(lean, env) * 1e3;
+			for (size_t k = 0; k < count; k++)
+				times[k][i] = measure(lines[k], env) * 1e3;
 		}
-		ours[r] = bench_median(one, STARTS);
-		floors[r] = bench_median(two, STARTS);
-		leans[r] = bench_median(three, STARTS);
+		for (size_t k = 0; k < count; k++)
+			figures[k][r] = bench_median(times[k], STARTS);
 	}
-	bench_row("start: run --network none, bench floor", "ms", ours, floors,
-		rounds, AT_MOST(2));
-	bench_row("start: run --network none, lean floor", "ms", ours, leans,
-		rounds, AT_MOST(3.5));
+}
+
+static void measure_starts(const char *const *run, const char *const *bare,
+	const char *const *lean, char *const *env, size_t rounds)
+{
+	const char *const *const lines[] = {run, bare, lean};
+	double figures[LINES_MAX][ROUNDS_MAX];
+
+	measure_in_turns(lines, 3, env, rounds, figures);
+	bench_row("start: run --network none, bench floor", "ms", figures[0],
+		figures[1], rounds, AT_MOST(2));
+	bench_row("start: run --network none, lean floor", "ms", figures[0],
+		figures[2], rounds, AT_MOST(3.5));
 }
 
 /* What is kept: made and taken away. */
@@ -127,26 +135,14 @@ static void measure_kept(const char *tool, char *const *env, size_t rounds)
 	const char *away[] = {tool, "remove", "-q", "--force", "kept", NULL};
 	const char *stop[] = {
 		tool, "stop", "-q", "--grace", "0s", "kept", NULL};
-	double made[ROUNDS_MAX], launched[ROUNDS_MAX], gone[ROUNDS_MAX];
+	const char *const *const lines[] = {create, away, launch, stop, away};
+	double figures[LINES_MAX][ROUNDS_MAX];
 
-	for (size_t r = 0; r < rounds; r++) {
-		double one[STARTS], two[STARTS], three[STARTS];
-
-		for (size_t i = 0; i < STARTS; i++) {
-			one[i] = measure(create, env) * 1e3;
-			two[i] = measure(away, env) * 1e3;
-			three[i] = measure(launch, env) * 1e3;
-			measure(stop, env);
-			measure(away, env);
-		}
-		made[r] = bench_median(one, STARTS);
-		gone[r] = bench_median(two, STARTS);
-		launched[r] = bench_median(three, STARTS);
-	}
-	bench_row("create, synced", "ms", made, NULL, rounds, AT_MOST(0));
-	bench_row("remove", "ms", gone, NULL, rounds, AT_MOST(0));
-	bench_row("launch --network none, synced", "ms", launched, NULL, rounds,
-		AT_MOST(0));
+	measure_in_turns(lines, LINES_MAX, env, rounds, figures);
+	bench_row("create, synced", "ms", figures[0], NULL, rounds, AT_MOST(0));
+	bench_row("remove", "ms", figures[1], NULL, rounds, AT_MOST(0));
+	bench_row("launch --network none, synced", "ms", figures[2], NULL,
+		rounds, AT_MOST(0));
 }
 
 void bench_start(const char *build, const char *folder, size_t rounds)
@@ -180,6 +176,6 @@ void bench_start(const char *build, const char *folder, size_t rounds)
 	first_filter(filters, filter);
 	all_entries(trees, bare + 4, 30);
 	memcpy(lean + 5, bare + 4, 30 * sizeof(*lean));
-	measure_rounds(run, bare, lean, env, rounds);
+	measure_starts(run, bare, lean, env, rounds);
 	measure_kept(tool, env, rounds);
 }

@@ -70,9 +70,10 @@ struct th_opening {
 	/* How far a pull or push is, a part for each layer. */
 	void (*progress)(
 		void *owner, const struct th_progress *parts, size_t count);
-	/* How far an act is that reads or writes much: packing, capturing,
-	 * copying, checking. all_bytes 0: nobody knows how much it will be;
-	 * both 0: it is over. Often; not at all where it is short. */
+	/* How far an act is that reads, writes or removes much: packing,
+	 * capturing, copying, checking, sweeping. all_bytes 0: nobody knows how
+	 * much it will be; both 0: it is over. Often; not at all where it is
+	 * short. */
 	void (*working)(void *owner, uint64_t done_bytes, uint64_t all_bytes);
 	/* An image that a container needs has been pulled: {"name", "from",
 	 * "notes", ...}. */

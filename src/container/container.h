@@ -223,8 +223,8 @@ int th_container_settle(const struct th_context *context, struct th_error *err);
  * the disk takes nothing, what their keepers know counts. */
 int th_container_rows(const struct th_context *context,
 	struct th_container_row **rows, size_t *count, struct th_error *err);
-/* Only those that are up; the time that this takes does not depend on how many
- * others there are. */
+/* Only those that are up, and how many others there are, which make it take
+ * no longer. */
 int th_container_rows_up(const struct th_context *context,
 	struct th_container_row **rows, size_t *count, size_t *others,
 	struct th_error *err);

@@ -273,7 +273,6 @@ int th_filter_keep(struct th_store *store, uint64_t capabilities,
 	snprintf(rules_name, sizeof(rules_name), "%s.rules", name);
 	if (have(store, name, rules_name, text))
 		return 0;
-	th_buf_drop(text, text->len);
 	th_buf_init(&program, TH_FILTER_MAX);
 	rules = th_filter_rules(capabilities, old_sockets);
 	made = rules ? th_json_text(rules, JSON_COMPACT) : NULL;

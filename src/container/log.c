@@ -206,11 +206,9 @@ static void add_plain(struct th_log *log, enum th_stream stream,
 	int64_t time_us, const char *data, size_t len)
 {
 	static const char tail[] = "\"}\n";
-	const struct th_log_head *head;
-	char *room;
+	const struct th_log_head *head = head_of(log, stream, time_us);
+	char *room = th_buf_room(&log->entries, head->len + len + sizeof(tail));
 
-	head = head_of(log, stream, time_us);
-	room = th_buf_room(&log->entries, head->len + len + sizeof(tail));
 	if (!room)
 		return;
 	memcpy(room, head->text, head->len);
@@ -293,14 +291,15 @@ void th_log_write(
 {
 	struct th_buf *partial = &log->partial[stream];
 	int64_t now = th_clock_now_us();
-	/* Looked at once, instead of line by line. */
-	enum part whole = th_utf8_plain_lines(data, len) ? PLAIN_LINE : LINE;
+	enum part whole;
 
 	/* A full disk may have room again. */
 	if (log->failed && th_clock_mono_ms() < log->failed_ms + RETRY_MS) {
 		log->lost++;
 		return;
 	}
+	/* Looked at once, instead of line by line. */
+	whole = th_utf8_plain_lines(data, len) ? PLAIN_LINE : LINE;
 	while (len > 0) {
 		const char *end = memchr(data, '\n', len);
 		size_t line = end ? (size_t)(end - data) : len;

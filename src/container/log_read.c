@@ -177,11 +177,12 @@ static int read_any(const char *line, size_t len, struct th_buf *text,
 		entry->stream = kinds[i].stream;
 		entry->time_us = json_integer_value(json_object_get(doc, "at"));
 		entry->more = json_is_true(json_object_get(doc, "more"));
-		if (kinds[i].coded)
+		if (kinds[i].coded) {
 			done = th_buf_unbase64(text, data, size);
-		else
+		} else {
 			th_buf_add(text, data, size);
-		done = kinds[i].coded ? done : !text->failed;
+			done = !text->failed;
+		}
 		entry->data = text->data;
 		entry->len = text->len;
 	}

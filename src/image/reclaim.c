@@ -84,7 +84,8 @@ static void tell(const struct removing *removing, int folder, const char *name)
 	const struct th_work *work = removing->cancel.work;
 	struct stat st;
 
-	if (work && fstatat(folder, name, &st, AT_SYMLINK_NOFOLLOW) == 0)
+	if (work && work->tell &&
+		fstatat(folder, name, &st, AT_SYMLINK_NOFOLLOW) == 0)
 		th_work_add(work, size_of(folder, name, &st));
 }
 
