@@ -15,6 +15,7 @@
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
+#include "cli/kinds.h"
 #include "cli/line.h"
 #include "cli/options.h"
 #include "cli/output.h"
@@ -175,7 +176,10 @@ static void note_detached(const struct invocation *call)
 
 static int run_verb(struct invocation *call, struct th_error *err)
 {
-	int code = call->verb->flags & VERB_GROUPS && expand_groups(call, err)
+	int code = kind_refuse_unknown(call);
+
+	code = code ? code
+		: call->verb->flags & VERB_GROUPS && expand_groups(call, err)
 		? say_error(err)
 		: call->verb->flags & (VERB_TABLE | VERB_WATCH)
 		? run_table(call)

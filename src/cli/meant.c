@@ -4,6 +4,7 @@
 #include <strings.h>
 
 #include "base/distance.h"
+#include "cli/kinds.h"
 #include "cli/line.h"
 #include "cli/output.h"
 #include "cli/shown.h"
@@ -11,21 +12,6 @@
 #include "cli/wrong_option.h"
 
 #define MEANT_MAX 4
-
-/* Kinds of objects are no verbs. */
-static const char *const kinds[][2] = {{"container", "containers"},
-	{"image", "images"}, {"volume", "volumes"}, {"network", "networks"},
-	{"session", "sessions"}};
-
-static const char *kind_of(const char *word)
-{
-	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
-		if (strcasecmp(word, kinds[i][0]) == 0 ||
-			strcasecmp(word, kinds[i][1]) == 0)
-			return kinds[i][1];
-	}
-	return NULL;
-}
 
 static bool is_called(const struct verb *verb, const char *word)
 {
@@ -86,9 +72,9 @@ static bool is_act_on(const char *kind, const char *act)
 	static const char *const image_acts[] = {"pull", "push", "tag", "pack",
 		"unpack", "build", "peek", "find", "capture", "changes", NULL};
 	const char *const *lists[] = {
-		acts, strcmp(kind, "images") == 0 ? image_acts : acts};
+		acts, strcmp(kind, "image") == 0 ? image_acts : acts};
 
-	if (strcmp(kind, "containers") == 0)
+	if (strcmp(kind, "container") == 0 || strcmp(kind, "group") == 0)
 		return true;
 	for (size_t i = 0; i < 2; i++) {
 		for (const char *const *one = lists[i]; *one; one++) {
@@ -102,16 +88,17 @@ static bool is_act_on(const char *kind, const char *act)
 /* "volume create data" and the like. */
 static bool meant_kind(struct line *line, struct th_error *err)
 {
-	const char *kind = kind_of(line->words[1]);
+	const char *kind = kind_word(line->words[1], strlen(line->words[1]));
 	const char *next = line->count > 2 ? line->words[2] : "list";
 	const struct verb *found[MEANT_MAX];
 	int count = called(next, found);
-	bool makes = strcmp(kind ? kind : "", "volumes") == 0 ||
-		strcmp(kind ? kind : "", "networks") == 0;
+	bool makes = kind &&
+		(strcmp(kind, "volume") == 0 || strcmp(kind, "network") == 0);
+	char several[16];
 
 	if (!kind)
 		return false;
-	if (strcmp(kind, "networks") == 0 && line->count > 4 &&
+	if (strcmp(kind, "network") == 0 && line->count > 4 &&
 		(strcmp(next, "connect") == 0 || strcmp(next, "join") == 0)) {
 		th_hint(err,
 			"networks are fixed when a container is made; the same "
@@ -123,11 +110,12 @@ static bool meant_kind(struct line *line, struct th_error *err)
 		(count == 0 ? strcmp(next, "make") == 0
 			    : strcmp(found[0]->name, "create") == 0 ||
 					strcmp(found[0]->name, "new") == 0)) {
-		line_put(line, 1, 2, "new",
-			strcmp(kind, "volumes") == 0 ? "volume" : "network");
+		line_put(line, 1, 2, "new", kind);
 	} else if (count == 0 || strcmp(found[0]->name, "list") == 0) {
+		snprintf(several, sizeof(several), "%ss", kind);
 		line->count = 1;
-		line_put(line, 1, 0, "list", kind);
+		line_put(line, 1, 0, "list",
+			strcmp(kind, "group") == 0 ? "--tree" : several);
 	} else if (is_act_on(kind, found[0]->name)) {
 		line_put(line, 1, 2, found[0]->name, NULL);
 		if (!right_line(found[0], line))

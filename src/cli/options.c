@@ -206,10 +206,9 @@ static int check_objects(struct invocation *call, struct th_error *err)
 			verb->name, verb->usage);
 	else if (verb->most >= 0 && call->object_count > verb->most &&
 		verb->flags & VERB_COMMAND && !call->has_command)
-		return wrong_command(verb, call->objects[verb->most], err);
+		return wrong_command(call, err);
 	else if (verb->most >= 0 && call->object_count > verb->most)
-		th_fail(err, TH_USAGE, "unexpected argument \"%s\" for %s",
-			call->objects[verb->most], verb->name);
+		return wrong_object(call, err);
 	else if (call->has_command && !(verb->flags & VERB_COMMAND))
 		th_fail(err, TH_USAGE, "%s does not take a command after --",
 			verb->name);

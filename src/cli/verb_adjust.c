@@ -6,6 +6,7 @@
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_option.h"
 
 static bool every(const json_t *container)
 {
@@ -71,11 +72,18 @@ static int run(struct invocation *call)
 	if (!option_given(call, "limit") && !option_given(call, "restart") &&
 		!option_given(call, "probe")) {
 		struct th_error err = {0};
+		struct line line, before;
 
 		th_fail(&err, TH_USAGE, "nothing to adjust");
-		th_hint(&err,
-			"give a change, for example --limit memory=512M or "
-			"--restart always");
+		line_get(&before);
+		line_get(&line);
+		/* "adjust web memory=64M" */
+		if (right_line(call->verb, &line) && line.count > before.count)
+			line_hint(&err, "it is: ", &line);
+		else
+			th_hint(&err,
+				"give a change, for example --limit "
+				"memory=512M or --restart always");
 		return say_error(&err);
 	}
 	return each_container(call, every, adjust_one);

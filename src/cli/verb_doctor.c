@@ -233,7 +233,7 @@ static const char *const examples[] = {
 
 const struct verb verb_doctor = {.name = "doctor",
 	.group = "start here",
-	.called = "info check diagnose system health verify",
+	.called = "info check diagnose system verify",
 	.summary =
 		"check what this host can do, and whether the store is whole",
 	.usage = "",

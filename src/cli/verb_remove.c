@@ -8,7 +8,6 @@
 #include "cli/doc.h"
 #include "cli/each.h"
 #include "cli/group_acts.h"
-#include "cli/line.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -337,44 +336,10 @@ static int remove_all(struct invocation *call, json_t *stay)
 	return code;
 }
 
-/* "remove image NAME": kinds stand nowhere else, either. What follows must not
- * go before that is told. */
-static int refuse_kind(struct invocation *call)
-{
-	static const char *const kinds[] = {
-		"container", "image", "volume", "network", "group"};
-	const char *first = call->objects[0];
-	struct th_error err = {0}, none = {0};
-	struct line line;
-
-	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
-		size_t len = strlen(kinds[i]);
-
-		if (strncmp(first, kinds[i], len) != 0 ||
-			strcmp(first + len + (first[len] == 's'), "") != 0 ||
-			call->object_count < 2 ||
-			th_object(call->hull, first,
-				TH_KIND_CONTAINER | TH_KIND_IMAGE |
-					TH_KIND_VOLUME | TH_KIND_NETWORK |
-					TH_KIND_GROUP,
-				TH_BRIEF, NULL, &none) == 0)
-			continue;
-		th_fail(&err, TH_USAGE,
-			"there is no object \"%s\": names of all kinds are "
-			"given as they are",
-			first);
-		line_get(&line);
-		line_put(&line, line_find(&line, first), 1, NULL, NULL);
-		line_hint(&err, "it is: ", &line);
-		return say_error(&err);
-	}
-	return EXIT_DONE;
-}
-
 static int remove_each(struct invocation *call, json_t *stay)
 {
 	struct th_error err = {0};
-	int code;
+	int code = EXIT_DONE;
 
 	if (option_given(call, "all"))
 		return remove_all(call, stay);
@@ -383,9 +348,6 @@ static int remove_each(struct invocation *call, json_t *stay)
 		th_hint(&err, "give a name, or use --all for what has ended");
 		return say_error(&err);
 	}
-	code = refuse_kind(call);
-	if (code)
-		return code;
 	for (int i = 0; i < call->object_count; i++) {
 		int one = remove_named(call, call->objects[i], stay);
 

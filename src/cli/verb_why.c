@@ -94,7 +94,7 @@ static const char *const examples[] = {"tidyhull why gauge-north",
 
 const struct verb verb_why = {.name = "why",
 	.group = "look",
-	.called = "explain reason debug status cause",
+	.called = "explain reason debug status cause health",
 	.takes = "container",
 	.summary = "explain why a container is in its state",
 	.usage = "CONTAINER...",

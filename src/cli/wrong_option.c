@@ -5,6 +5,7 @@
 
 #include "base/distance.h"
 #include "base/turned.h"
+#include "cli/kinds.h"
 #include "cli/line.h"
 #include "cli/options.h"
 #include "cli/verbs.h"
@@ -22,6 +23,7 @@ enum how {
 	FROM_FILE, /* of variables */
 	SECONDS,
 	SIGNAL,
+	LAST, /* without the option, behind all others */
 	NO_VALUE,
 	SWALLOW, /* the value goes */
 	LAUNCH, /* another verb does it */
@@ -72,14 +74,19 @@ static const struct other {
 	{"no-cache fresh again", "anew", NO_VALUE, NULL},
 	{"arg args param parameter", "given", SAME, NULL},
 	{"t tag", "name", SAME, NULL}, {"pull", "fetch", SAME, NULL},
-	{"o output f file", "runnable", NOTHING,
+	{"o output f file", "runnable", LAST,
 		"the file is named without an option"},
+	{"volumes v", "only", NOTHING,
+		"volumes only go when asked for: tidyhull sweep --only "
+		"volumes; "
+		"without them"},
 	{"all a", "older-than", NOTHING,
 		"sweep takes all that is unused anyway"},
 	{"enable", "install", NO_VALUE, NULL},
 	{"format o output", "json", SWALLOW, "the other form is JSON"},
 	{"r recursive R p archive", "owner", NOTHING,
 		"folders are copied with all that is in them"},
+	{"no-stream n one single snapshot 1", "once", NO_VALUE, NULL},
 	{"graph draw picture chart plot", "drawn", NO_VALUE, NULL},
 	{"w", "watch", NO_VALUE, NULL},
 	{"f follow w watch live", "once", NOTHING,
@@ -203,6 +210,37 @@ struct texts {
 	const char *note;
 };
 
+/* A kind of objects is no option: "list --images" is "list images", and
+ * "show --volume data" is "show volume:data". */
+static bool put_kind_right(const struct verb *verb, struct line *line, int *at,
+	struct texts *texts, const char *name, size_t len, const char *value)
+{
+	const char *kind = kind_word(name, len);
+	char *room = texts->values[texts->used];
+	int words = value ? 1 : 2;
+	bool plain;
+
+	if (!kind)
+		return false;
+	if (verb == &verb_list && strcmp(kind, "group") != 0) {
+		texts->used++;
+		snprintf(room, TH_TURNED_TEXT, "%ss", kind);
+		line_put(line, *at, 1, room, NULL);
+		(*at)++;
+		return true;
+	}
+	if (!kind_is_taken(verb, kind) || *at + words > line->count)
+		return false;
+	/* Their names alone are enough. */
+	plain = strcmp(kind, "container") == 0 || strcmp(kind, "image") == 0;
+	snprintf(room, TH_TURNED_TEXT, "%s%s%.200s", plain ? "" : kind,
+		plain ? "" : ":", value ? value : line->words[*at + 1]);
+	texts->used++;
+	line_put(line, *at, words, room, NULL);
+	(*at)++;
+	return true;
+}
+
 /* Replaces the option at this place; false where nothing is known of it. */
 static bool put_right(const struct verb *verb, struct line *line, int *at,
 	struct texts *texts, const char *name, size_t len, const char *value)
@@ -215,6 +253,8 @@ static bool put_right(const struct verb *verb, struct line *line, int *at,
 
 	if (texts->used == 16)
 		return false;
+	if (put_kind_right(verb, line, at, texts, name, len, value))
+		return true;
 	option = texts->options[texts->used];
 	room = texts->values[texts->used];
 	if (other && other->note)
@@ -223,6 +263,15 @@ static bool put_right(const struct verb *verb, struct line *line, int *at,
 		line->words[1] = "launch";
 	if (how == NOTHING || how == LAUNCH) {
 		line_put(line, *at, 1, NULL, NULL);
+		return true;
+	}
+	if (how == LAST) {
+		if (!value && *at + 1 == line->count)
+			return false;
+		words = value ? 1 : 2;
+		value = value ? value : line->words[*at + 1];
+		line_put(line, *at, words, NULL, NULL);
+		line_put(line, line->count, 0, value, NULL);
 		return true;
 	}
 	spec = other ? option_spec(verb, other->option, strlen(other->option))
@@ -284,7 +333,9 @@ static bool put_letters_right(const struct verb *verb, struct line *line,
 			line->words[(*at)++] = letter;
 		} else if (!other ||
 			!put_right(verb, line, at, texts, word + i, 1,
-				value && word[i + 1] ? word + i + 1 : NULL)) {
+				value && word[i + 1]
+					? word + i + 1 + (word[i + 1] == '=')
+					: NULL)) {
 			return false;
 		}
 		if (value)
@@ -329,9 +380,12 @@ static bool put_line_right(
 			break;
 		if (word[0] != '-' || !word[1]) {
 			/* What follows is a command without its --. */
-			if (verb->flags & VERB_COMMAND && verb->most >= 0 &&
-				objects++ == verb->most)
+			if (objects++ == verb->most &&
+				verb->flags & VERB_COMMAND)
 				break;
+			/* "adjust web memory=64M" */
+			if (verb == &verb_adjust && strchr(word, '='))
+				line_put(line, at++, 0, "--limit", NULL);
 			at++;
 			continue;
 		}
@@ -352,6 +406,9 @@ static bool put_line_right(
 	}
 	if (verb->flags & VERB_COMMAND)
 		put_command_right(verb, line);
+	/* A recipe's files lie beside it. */
+	if (verb == &verb_build && objects > 1)
+		line_put(line, line_find(line, "."), 1, NULL, NULL);
 	return true;
 }
 
@@ -385,6 +442,12 @@ int wrong_option(
 			"same one anew: ",
 			&line);
 	}
+	if (verb == &verb_logs &&
+		has_word("--grep --search --match --filter", word,
+			strcspn(word, "=")))
+		return th_hint(err,
+			"other programs find lines: tidyhull logs NAME | grep "
+			"TEXT");
 	if (!put_line_right(verb, &line, &texts))
 		return th_hint(err,
 			word[1] != '-' ? "options are long words; see: "
@@ -399,9 +462,9 @@ int wrong_option(
 	return line_hint(err, before, &line);
 }
 
-int wrong_command(
-	const struct verb *verb, const char *first, struct th_error *err)
+int wrong_command(const struct invocation *call, struct th_error *err)
 {
+	const struct verb *verb = call->verb;
 	struct texts texts = {.used = 0};
 	struct line line;
 
@@ -414,9 +477,48 @@ int wrong_command(
 		line.words[1] = "new";
 		return line_hint(err, "it is: ", &line);
 	}
+	if (kind_refuse(call, err))
+		return -1;
 	th_fail(err, TH_USAGE, "the command \"%.100s\" must come after --",
-		first);
+		call->objects[verb->most]);
 	if (put_line_right(verb, &line, &texts))
 		line_hint(err, "it is: ", &line);
+	return th_hint(err, "see: tidyhull help %s", verb->name);
+}
+
+/* "copy web /etc/hosts ." and "copy hosts web /etc". */
+static int copy_object(
+	const struct invocation *call, struct line *line, struct th_error *err)
+{
+	int at = call->objects[1][0] == '/' ? 0 : 1;
+	const char *name = call->objects[at], *path = call->objects[at + 1];
+	char text[TH_TURNED_TEXT];
+
+	if (path[0] != '/' || strpbrk(name, "/:"))
+		return 0;
+	snprintf(text, sizeof(text), "%.60s:%.160s", name, path);
+	line_put(line, line_find(line, name), 2, text, NULL);
+	return line_hint(err, "it is: ", line);
+}
+
+int wrong_object(const struct invocation *call, struct th_error *err)
+{
+	const struct verb *verb = call->verb;
+	const char *more = call->objects[verb->most];
+	struct line line;
+
+	if (kind_refuse(call, err))
+		return -1;
+	th_fail(err, TH_USAGE, "unexpected argument \"%s\" for %s", more,
+		verb->name);
+	line_get(&line);
+	if (verb == &verb_copy && copy_object(call, &line, err))
+		return -1;
+	/* Its files are those beside the recipe. */
+	if (verb == &verb_build && strcmp(more, ".") == 0) {
+		line_put(&line, line_find(&line, more), 1, NULL, NULL);
+		return line_hint(
+			err, "a recipe's files lie beside it: ", &line);
+	}
 	return th_hint(err, "see: tidyhull help %s", verb->name);
 }

@@ -99,9 +99,11 @@ static int send_blob(struct working *working, const struct th_target *target,
 	int there, rc;
 
 	there = th_registry_has_blob(target, blob->digest, err);
+	if (there < 0)
+		return -1;
 	if (there) {
 		take_phase(working, TH_LAYER_THERE);
-		return there < 0 ? -1 : 0;
+		return 0;
 	}
 	outgoing.fd = th_blob_open(push->store, blob->digest, err);
 	if (outgoing.fd < 0)

@@ -193,6 +193,9 @@ static void refusals_are_told(void)
 	CODE(hull("push selwick/gauge localhost:%d/tower/gauge", port), 0);
 	result = hull("push selwick/gauge localhost:1/tower/gauge");
 	CODE(result, 6);
+	/* Nothing is known of what nobody could be asked. */
+	CHECK_TEXT(result->out, "");
+	CU_ASSERT(!strstr(result->err, "already"));
 	CODE(hull("push selwick/gauge localhost:%d/tower/gauge --chunk x",
 		     port),
 		2);

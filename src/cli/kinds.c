@@ -1,0 +1,79 @@
+#include "cli/kinds.h"
+
+#include <string.h>
+#include <strings.h>
+
+#include "cli/line.h"
+#include "cli/output.h"
+#include "cli/wrong_option.h"
+
+static const char *const kinds[] = {
+	"container", "image", "volume", "network", "session", "group"};
+
+#define ALL                                                                    \
+	(TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |                  \
+		TH_KIND_NETWORK | TH_KIND_SESSION | TH_KIND_GROUP)
+
+const char *kind_word(const char *word, size_t len)
+{
+	for (size_t i = 0; i < sizeof(kinds) / sizeof(*kinds); i++) {
+		size_t own = strlen(kinds[i]);
+
+		if (strncasecmp(kinds[i], word, own < len ? own : len) == 0 &&
+			(len == own ||
+				(len == own + 1 && (word[own] | 32) == 's')))
+			return kinds[i];
+	}
+	return NULL;
+}
+
+bool kind_is_taken(const struct verb *verb, const char *kind)
+{
+	/* States are those of containers. */
+	static const char *const states[] = {"running", "paused", "up", "down"};
+	const char *at = verb->takes ? verb->takes : "";
+
+	for (; *at; at += strcspn(at, " "), at += *at == ' ') {
+		size_t len = strcspn(at, " ");
+
+		if (strlen(kind) == len && strncmp(at, kind, len) == 0)
+			return true;
+		for (size_t i = 0; i < sizeof(states) / sizeof(*states); i++) {
+			if (strcmp(kind, kinds[0]) == 0 &&
+				strlen(states[i]) == len &&
+				strncmp(at, states[i], len) == 0)
+				return true;
+		}
+	}
+	return false;
+}
+
+int kind_refuse(const struct invocation *call, struct th_error *err)
+{
+	const char *first = call->object_count > 1 ? call->objects[0] : "";
+	const char *kind = kind_word(first, strlen(first));
+	struct line line, right;
+
+	if (!kind || !kind_is_taken(call->verb, kind))
+		return 0;
+	th_fail(err, TH_USAGE,
+		"there is no %s \"%s\": names of all kinds are given as they "
+		"are",
+		strcmp(kind, first) == 0 ? "object" : kind, first);
+	line_get(&line);
+	line_put(&line, line_find(&line, first), 1, NULL, NULL);
+	right = line;
+	return line_hint(err,
+		"it is: ", right_line(call->verb, &right) ? &right : &line);
+}
+
+int kind_refuse_unknown(const struct invocation *call)
+{
+	struct th_error err = {0}, none = {0};
+
+	if (kind_refuse(call, &err) == 0 ||
+		th_object(call->hull, call->objects[0], ALL, TH_BRIEF, NULL,
+			&none) == 0)
+		return EXIT_DONE;
+	return say_error(&err);
+}
