@@ -74,8 +74,8 @@ static void print_older(const json_t *list)
 		const char *name = doc_text(one, "container");
 		const char *image = doc_text(one, "image");
 
-		printf("%s uses an older %s (%.12s): tidyhull recreate %s "
-		       "--image %s\n",
+		table_note("%s uses an older %s (%.12s): tidyhull recreate %s "
+			   "--image %s\n",
 			name, image, short_digest(doc_text(one, "uses")), name,
 			image);
 	}

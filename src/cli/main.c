@@ -325,7 +325,12 @@ int main(int argc, char **argv)
 	if (!verb && strchr(word, '/'))
 		return run_file(argc - 1, argv + 1);
 	if (!verb) {
-		verb_unknown(word);
+		bool json = false;
+
+		for (int i = 2; i < argc && strcmp(argv[i], "--") != 0; i++)
+			json = json || strcmp(argv[i], "--json") == 0 ||
+				strcmp(argv[i], "-j") == 0;
+		verb_unknown(word, json);
 		return EXIT_USAGE;
 	}
 	/* The verb stands where getopt expects the program's name. */

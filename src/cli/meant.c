@@ -158,7 +158,7 @@ static void say_several(const struct verb *const *found, int count)
 	}
 }
 
-void verb_unknown(const char *word)
+void verb_unknown(const char *word, bool json)
 {
 	const struct verb *found[MEANT_MAX];
 	int count = called(word, found);
@@ -175,6 +175,10 @@ void verb_unknown(const char *word)
 	if (strcasecmp(word, "version") == 0 || strcmp(word, "-v") == 0 ||
 		strcmp(word, "-V") == 0) {
 		th_hint(&err, "tidyhull --version prints it");
+	} else if (word[0] == '-') {
+		th_hint(&err,
+			"options stand behind a verb, such as: tidyhull launch "
+			"IMAGE --port 80=8080");
 	} else if (count == 1 && meant_second(found[0], &line, &err)) {
 		/* It is said. */
 	} else if (!meant_kind(&line, &err) && count < 2) {
@@ -190,6 +194,11 @@ void verb_unknown(const char *word)
 	}
 	if (!err.hint[0] && count < 2)
 		th_hint(&err, "tidyhull help lists all verbs");
+	if (json && !err.hint[0])
+		th_hint(&err, "tidyhull %s or tidyhull %s", found[0]->name,
+			found[1]->name);
+	if (json)
+		say_errors_as_json();
 	say_error(&err);
 	if (!err.hint[0])
 		say_several(found, count);

@@ -277,6 +277,16 @@ void table_print(struct table *table)
 	table_drop(table);
 }
 
+void table_note(const char *fmt, ...)
+{
+	va_list args;
+
+	va_start(args, fmt);
+	if (!choice.fails)
+		vprintf(fmt, args);
+	va_end(args);
+}
+
 void table_drop(struct table *table)
 {
 	scols_unref_table(table->columns);

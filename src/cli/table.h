@@ -28,6 +28,9 @@ void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 	__attribute__((format(printf, 3, 4)));
 void table_print(struct table *table);
 void table_drop(struct table *table);
+/* A line below a table. Not where the table lacks a column that was asked for
+ * (table_chosen): then that alone is told. */
+void table_note(const char *fmt, ...) __attribute__((format(printf, 1, 2)));
 
 /* For all tables from now on: only these columns, in this order ("state,image",
  * NULL: all), sorted by one of them ("-size": the other way round; NULL: as

@@ -195,11 +195,11 @@ static void print_sum(const json_t *changes)
 		char size[SIZE_TEXT];
 
 		size_text(bytes[i], size);
-		printf("%s%zu %s", i ? ", " : "", counts[i], kinds[i].word);
+		table_note("%s%zu %s", i ? ", " : "", counts[i], kinds[i].word);
 		if (bytes[i])
-			printf(" (%s)", size);
+			table_note(" (%s)", size);
 	}
-	putchar('\n');
+	table_note("\n");
 }
 
 static void print_changes(struct invocation *call, const json_t *doc)
@@ -251,7 +251,7 @@ static void print_hidden(struct invocation *call, const json_t *doc)
 	}
 	table_print(table);
 	size_text((uint64_t)doc_number(doc, "bytes"), size);
-	printf("%zu file%s that no container can see: %s\n", count,
+	table_note("%zu file%s that no container can see: %s\n", count,
 		count == 1 ? "" : "s", size);
 }
 

@@ -87,7 +87,7 @@ static int run(struct invocation *call)
 		const struct verb *verb = verb_lookup(call->objects[0]);
 
 		if (!verb) {
-			verb_unknown(call->objects[0]);
+			verb_unknown(call->objects[0], call->json);
 			return EXIT_USAGE;
 		}
 		verb_help(verb);

@@ -129,7 +129,7 @@ static void print_containers(struct invocation *call, const json_t *doc)
 			      "tidyhull launch IMAGE");
 	}
 	if (hidden)
-		printf("%zu %s not running: tidyhull list --all\n", hidden,
+		table_note("%zu %s not running: tidyhull list --all\n", hidden,
 			hidden == 1 ? "other is" : "others are");
 }
 
@@ -182,8 +182,8 @@ static void print_sessions(struct invocation *call, const json_t *doc)
 		table_print(table);
 	}
 	if (hidden)
-		printf("%zu %s ended: tidyhull list sessions --all\n", hidden,
-			hidden == 1 ? "other has" : "others have");
+		table_note("%zu %s ended: tidyhull list sessions --all\n",
+			hidden, hidden == 1 ? "other has" : "others have");
 }
 
 /* ---- volumes and networks ---- */

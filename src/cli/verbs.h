@@ -20,7 +20,7 @@ extern const struct verb *const verbs[];
 
 const struct verb *verb_lookup(const char *name);
 /* Says that there is no such verb, and which may be meant (meant.c). */
-void verb_unknown(const char *name);
+void verb_unknown(const char *name, bool json);
 /* Prints the help of one verb on stdout. */
 void verb_help(const struct verb *verb);
 

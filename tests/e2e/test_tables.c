@@ -97,13 +97,16 @@ static void columns_of_every_table(void)
 {
 	static const char *const lines[] = {"ports gauge", "processes gauge",
 		"list networks", "list volumes", "changes gauge", "list images",
-		"find gauge"};
+		"find gauge", "list"};
 	char line[200];
 
 	CODE(hull("launch selwick/gauge --name gauge --port 80=8080 --mount "
 		  "/data=volume:tides --network harbour"),
 		0);
 	CODE(hull("exec gauge -- sh -c 'echo x > /made'"), 0);
+	/* Of those that are not shown nothing is said then, either. */
+	CODE(hull("run --keep --name done --network none selwick/base -- true"),
+		0);
 	for (size_t i = 0; i < COUNT_OF(lines); i++) {
 		struct result *result;
 
@@ -112,6 +115,7 @@ static void columns_of_every_table(void)
 		result = hull("%s", line);
 		CODE(result, 2);
 		SAYS(result->err, "there is no column \"anchor\"");
+		CHECK_TEXT(result->out, "");
 		CODE(hull("%s --columns ''", lines[i]), 2);
 		CODE(hull("%s --sort x --json", lines[i]), 2);
 	}
@@ -119,7 +123,7 @@ static void columns_of_every_table(void)
 		"inside\n80/tcp\n80/tcp\n");
 	SAYS(hull("processes gauge --columns command --sort -inside")->out,
 		"/usr/bin/gauge\nreaper");
-	CODE(hull("remove --force gauge"), 0);
+	CODE(hull("remove --force gauge done"), 0);
 	CODE(hull("remove volume:tides network:harbour"), 0);
 }
 

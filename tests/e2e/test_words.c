@@ -94,15 +94,22 @@ static void mistakes_in_words_are_explained(void)
 		{"launch selwick/gauge ls", "must come after --"},
 		{"stop", "stop: no container given"},
 		{"start gauge -- ls", "start does not take a command"}};
+	struct result *result;
 
 	for (size_t i = 0; i < COUNT_OF(cases); i++) {
-		struct result *result = hull("%s", cases[i].line);
-
+		result = hull("%s", cases[i].line);
 		CHECK(result->code != 0);
 		SAYS(result->err, cases[i].says);
 		SAYS(result->err, "tidyhull: ");
 	}
 	CODE(hull("lst"), 2);
+	result = hull("lst --json");
+	CODE(result, 2);
+	CHECK_INT(result->err[0], '{');
+	SAYS(result->err, "did you mean: tidyhull list --json");
+	result = hull("top -j");
+	CHECK_INT(result->err[0], '{');
+	SAYS(result->err, "tidyhull processes or tidyhull meter");
 	CODE(hull("list --colour"), 2);
 	CODE(hull("run"), 125);
 	CODE(hull("exec x"), 125);
