@@ -373,9 +373,12 @@ int th_cgroup_limit(struct th_cgroup *group,
 	struct limits limits;
 	int rc;
 
-	if (!group->path[0] && !th_resources_empty(resources))
-		return th_fail(err, TH_NOT_POSSIBLE,
+	if (!group->path[0] && !th_resources_empty(resources)) {
+		th_fail(err, TH_NOT_POSSIBLE,
 			"cannot set limits: this user has no control group");
+		return th_hint(err,
+			"tidyhull doctor tells what gives this user one");
+	}
 	limits_read(resources, &limits);
 	rc = limits.failed ? th_fail_memory(err)
 			   : apply_again(group, &limits, err);
