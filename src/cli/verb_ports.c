@@ -48,7 +48,8 @@ static int collect(struct invocation *call, json_t *list)
 	}
 	if (call->object_count)
 		return code;
-	if (th_list(call->hull, TH_KIND_CONTAINER, true, &all, &err))
+	/* The others have none. */
+	if (th_list(call->hull, TH_KIND_CONTAINER, false, &all, &err))
 		return say_error(&err);
 	json_array_extend(list, doc_part(all, "containers"));
 	json_decref(all);

@@ -226,18 +226,18 @@ static bool has_ended(const json_t *container)
 	return is_state(container, "stopped") && !doc_flag(container, "wanted");
 }
 
-/* What it takes on the disk; 0 where that is not known, as of one that runs. */
-static uint64_t size_of(const json_t *ended, const json_t *container)
+/* What containers take on the disk, by their names; where one is missing that
+ * is not known, as of one that runs. A new reference. */
+static json_t *sizes_of(const json_t *ended)
 {
 	const json_t *names = doc_part(ended, "containers");
+	const json_t *bytes = doc_part(ended, "container-sizes");
+	json_t *sizes = json_object();
 
-	for (size_t i = 0; i < json_array_size(names); i++) {
-		if (strcmp(doc_item(names, i), doc_text(container, "name")) ==
-			0)
-			return (uint64_t)json_integer_value(json_array_get(
-				doc_part(ended, "container-sizes"), i));
-	}
-	return 0;
+	for (size_t i = 0; i < json_array_size(names); i++)
+		json_object_set(
+			sizes, doc_item(names, i), json_array_get(bytes, i));
+	return sizes;
 }
 
 static void print_going(struct invocation *call, const json_t *list)
@@ -245,18 +245,20 @@ static void print_going(struct invocation *call, const json_t *list)
 	struct th_error ignored = {0}; /* then without sizes */
 	struct table *table = table_new();
 	th_sweep *sweep = NULL;
-	json_t *ended = NULL, *one;
+	json_t *ended = NULL, *sizes, *one;
 	char size[SIZE_TEXT];
 	size_t i;
 
 	th_sweep_find(call->hull, TH_SWEEP_CONTAINERS, INT64_MAX, &sweep,
 		&ended, &ignored);
+	sizes = sizes_of(ended);
 	table_column(table, "container", 0);
 	table_column(table, "state", 0);
 	table_column(table, "on disk", TABLE_RIGHT);
 	json_array_foreach(list, i, one)
 	{
-		uint64_t bytes = size_of(ended, one);
+		uint64_t bytes =
+			(uint64_t)doc_number(sizes, doc_text(one, "name"));
 
 		size_text(bytes, size);
 		table_row(table);
@@ -266,6 +268,7 @@ static void print_going(struct invocation *call, const json_t *list)
 	}
 	table_print(table);
 	fflush(stdout);
+	json_decref(sizes);
 	json_decref(ended);
 	th_sweep_free(sweep);
 }

@@ -376,8 +376,8 @@ int th_cgroup_limit(struct th_cgroup *group,
 	if (!group->path[0] && !th_resources_empty(resources)) {
 		th_fail(err, TH_NOT_POSSIBLE,
 			"cannot set limits: this user has no control group");
-		return th_hint(err,
-			"tidyhull doctor tells what gives this user one");
+		return th_hint(
+			err, "tidyhull doctor tells what gives this user one");
 	}
 	limits_read(resources, &limits);
 	rc = limits.failed ? th_fail_memory(err)

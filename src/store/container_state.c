@@ -7,6 +7,7 @@
 #include "base/choice.h"
 #include "base/clock.h"
 #include "store/machine.h"
+#include "store/schema.h"
 #include "store/state_parts.h"
 
 #define COLUMNS                                                                \
@@ -186,14 +187,11 @@ int state_rows(struct th_query *query, size_t size,
 	return 0;
 }
 
-int state_names(struct th_db *db, struct th_strings *names,
-	struct th_error *err, const char *sql, const char *key)
+int state_read_names(
+	struct th_query *query, struct th_strings *names, struct th_error *err)
 {
-	struct th_query *query = NULL;
 	int rc;
 
-	if (th_db_query(db, &query, err, sql, "t", key))
-		return -1;
 	while ((rc = th_query_next(query, err)) == 1) {
 		if (th_strings_add(names, th_query_text(query, 0))) {
 			rc = th_fail_memory(err);
@@ -202,6 +200,16 @@ int state_names(struct th_db *db, struct th_strings *names,
 	}
 	th_query_end(query);
 	return rc < 0 ? -1 : 0;
+}
+
+int state_names(struct th_db *db, struct th_strings *names,
+	struct th_error *err, const char *sql, const char *key)
+{
+	struct th_query *query = NULL;
+
+	if (th_db_query(db, &query, err, sql, "t", key))
+		return -1;
+	return state_read_names(query, names, err);
 }
 
 static void read_item(struct th_query *query, void *item)
@@ -243,9 +251,8 @@ int th_state_list_up(struct th_db *db, struct th_container_row **rows,
 	void *list = NULL;
 
 	if (th_db_query(db, &query, err,
-		    "SELECT " COLUMNS
-		    " FROM containers WHERE state NOT IN ('created',"
-		    " 'stopped') OR build<>'' ORDER BY created_us",
+		    "SELECT " COLUMNS " FROM containers WHERE " TH_SCHEMA_UP
+		    " ORDER BY created_us",
 		    "") ||
 		state_rows(query, sizeof(**rows), read_item, &list, count, err))
 		return -1;
@@ -265,6 +272,20 @@ int th_state_list_having(struct th_db *db, enum th_have what,
 		[TH_HAVE_GROUP] = HAVING("members")};
 
 	return state_names(db, ids, err, queries[what], NULL);
+}
+
+int th_state_names_like(struct th_db *db, int length, int within,
+	struct th_strings *names, struct th_error *err)
+{
+	struct th_query *query = NULL;
+
+	if (th_db_query(db, &query, err,
+		    "SELECT name FROM containers"
+		    " WHERE length(name) BETWEEN ?1 - ?2 AND ?1 + ?2"
+		    " ORDER BY name",
+		    "ii", (int64_t)length, (int64_t)within))
+		return -1;
+	return state_read_names(query, names, err);
 }
 
 int th_state_count(struct th_db *db, int64_t *count, struct th_error *err)

@@ -126,6 +126,9 @@ enum th_have {
 };
 int th_state_list_having(struct th_db *db, enum th_have what,
 	struct th_strings *ids, struct th_error *err);
+/* The names of so many characters, or up to within more or less. */
+int th_state_names_like(struct th_db *db, int length, int within,
+	struct th_strings *names, struct th_error *err);
 /* How many there are, in any state. */
 int th_state_count(struct th_db *db, int64_t *count, struct th_error *err);
 /* Carries out a step and records it as an event, in one transaction. A step

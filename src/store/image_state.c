@@ -1,15 +1,18 @@
 #include "store/image_state.h"
 
 #include <inttypes.h>
-#include <jansson.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
+#include "base/buffer.h"
 #include "base/clock.h"
-#include "base/json.h"
+#include "base/file.h"
 #include "oci/manifest.h"
 #include "oci/reference.h"
+#include "store/state_parts.h"
+
+#define INDEX_MAX ((size_t)256 << 20)
 
 /* An image that is only the outcome of a build's step. */
 #define IS_STEP_OF(image)                                                      \
@@ -44,45 +47,42 @@ void th_image_rows_free(struct th_image_row *rows, size_t count)
 	free(rows);
 }
 
-static json_t *descriptor(struct th_query *query)
-{
-	const char *name = th_query_text(query, 2);
-	json_t *made = json_pack("{s:s s:s s:I}", "mediaType",
-		th_query_text(query, 3), "digest", th_query_text(query, 0),
-		"size", (json_int_t)th_query_int(query, 1));
-
-	if (made && *name)
-		json_object_set_new(made, "annotations",
-			json_pack("{s:s}", "org.opencontainers.image.ref.name",
-				name));
-	return made;
-}
-
-/* index.json follows the state (OCI Image Specification, image-layout.md). */
+/* index.json follows the state (OCI Image Specification, image-layout.md).
+ * Each change of a name writes all of it: documents of their own for each image
+ * would take most of the time that a change takes. */
 static int write_file(struct th_store *store, struct th_error *err)
 {
-	json_t *list = json_array(), *doc = NULL;
 	struct th_query *query = NULL;
+	struct th_buf text;
 	int rc;
 
+	th_buf_init(&text, INDEX_MAX);
+	th_buf_adds(&text,
+		"{\"schemaVersion\":2,\"mediaType\":\"" TH_MEDIA_INDEX
+		"\",\"manifests\":[");
 	rc = th_db_query(store->db, &query, err,
-		"SELECT digest, manifest_size, name, media FROM images"
-		" LEFT JOIN tags USING(digest) WHERE NOT " IS_STEP
+		"SELECT json_patch(json_object('mediaType', media, 'digest',"
+		" digest, 'size', manifest_size), iif(name IS NULL, '{}',"
+		" json_object('annotations', json_object("
+		"'org.opencontainers.image.ref.name', name))))"
+		" FROM images LEFT JOIN tags USING(digest) WHERE NOT " IS_STEP
 		" ORDER BY name, digest",
 		"");
-	while (rc == 0 && (rc = th_query_next(query, err)) == 1) {
-		rc = json_array_append_new(list, descriptor(query))
-			? th_fail_memory(err)
-			: 0;
+	for (const char *comma = "\n"; rc == 0; comma = ",\n") {
+		rc = th_query_next(query, err);
+		if (rc != 1)
+			break;
+		th_buf_addf(&text, "%s%s", comma, th_query_text(query, 0));
+		rc = 0;
 	}
 	th_query_end(query);
-	doc = json_pack("{s:i s:s s:o}", "schemaVersion", 2, "mediaType",
-		TH_MEDIA_INDEX, "manifests", list);
+	th_buf_adds(&text, "]}\n");
 	if (rc == 0)
-		rc = doc ? th_json_write_file(store->root_fd,
-				   "images/index.json", doc, 0644, true, err)
-			 : th_fail_memory(err);
-	json_decref(doc);
+		rc = text.failed
+			? th_fail_memory(err)
+			: th_file_replace(store->root_fd, "images/index.json",
+				  text.data, text.len, 0644, true, err);
+	th_buf_release(&text);
 	return rc;
 }
 
@@ -282,21 +282,6 @@ int th_image_state_tag(struct th_store *store, const char *digest,
 	return end_change(store, rc, err);
 }
 
-static int read_list(
-	struct th_query *query, struct th_strings *list, struct th_error *err)
-{
-	int rc;
-
-	while ((rc = th_query_next(query, err)) == 1) {
-		if (th_strings_add(list, th_query_text(query, 0))) {
-			rc = th_fail_memory(err);
-			break;
-		}
-	}
-	th_query_end(query);
-	return rc;
-}
-
 int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
 	struct th_strings *trees, struct th_error *err)
 {
@@ -306,14 +291,14 @@ int th_image_state_needed(struct th_store *store, struct th_strings *blobs,
 		    "SELECT digest FROM images UNION SELECT config FROM images"
 		    " UNION SELECT blob FROM image_layers ORDER BY 1",
 		    "") ||
-		read_list(query, blobs, err) ||
+		state_read_names(query, blobs, err) ||
 		th_db_query(store->db, &query, err,
 			"SELECT tree FROM image_layers WHERE tree<>''"
 			" UNION SELECT folders FROM images WHERE folders<>''"
 			" ORDER BY 1",
 			""))
 		return -1;
-	return read_list(query, trees, err);
+	return state_read_names(query, trees, err);
 }
 
 int th_image_state_trees(struct th_store *store, const char *digest,
@@ -338,21 +323,35 @@ int th_image_state_trees(struct th_store *store, const char *digest,
 			" WHERE digest=?1 AND folders<>'' ORDER BY 2",
 			"t", digest))
 		return -1;
-	return read_list(query, trees, err);
+	return state_read_names(query, trees, err);
 }
 
 int th_image_state_sharers(struct th_store *store, const char *diff_id,
-	const char *except, struct th_strings *digests, struct th_error *err)
+	const char *except, struct th_strings *names, struct th_error *err)
 {
 	struct th_query *query = NULL;
 
 	if (th_db_query(store->db, &query, err,
-		    "SELECT DISTINCT image FROM image_layers"
-		    " WHERE diff_id=? AND image<>?"
-		    " AND NOT " IS_STEP_OF("image_layers.image"),
+		    "SELECT coalesce((SELECT min(name) FROM tags"
+		    " WHERE digest=image), image) FROM (SELECT DISTINCT image"
+		    " FROM image_layers WHERE diff_id=? AND image<>?"
+		    " AND NOT " IS_STEP_OF(
+			    "image_layers.image") ")"
+						  " ORDER BY image",
 		    "tt", diff_id, except))
 		return -1;
-	return read_list(query, digests, err);
+	return state_read_names(query, names, err);
+}
+
+int th_image_state_names(
+	struct th_store *store, struct th_strings *names, struct th_error *err)
+{
+	struct th_query *query = NULL;
+
+	if (th_db_query(store->db, &query, err,
+		    "SELECT name FROM tags ORDER BY name", ""))
+		return -1;
+	return state_read_names(query, names, err);
 }
 
 static void copy(char *to, size_t size, struct th_query *query, int column)
@@ -369,7 +368,7 @@ static int read_tags(
 		    "SELECT name FROM tags WHERE digest=? ORDER BY name", "t",
 		    row->digest))
 		return -1;
-	return read_list(query, &row->tags, err);
+	return state_read_names(query, &row->tags, err);
 }
 
 static int read_rows(struct th_store *store, struct th_query *query,

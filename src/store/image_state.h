@@ -108,9 +108,13 @@ int th_image_state_trees(struct th_store *store, const char *digest,
 	struct th_strings *trees, char root[TH_TREE_TEXT],
 	struct th_error *err);
 
-/* The other images that have a layer, by their digests. */
+/* The other images that have a layer, by their first names, or their digests
+ * where they have none. */
 int th_image_state_sharers(struct th_store *store, const char *diff_id,
-	const char *except, struct th_strings *digests, struct th_error *err);
+	const char *except, struct th_strings *names, struct th_error *err);
+/* The names of all images. */
+int th_image_state_names(
+	struct th_store *store, struct th_strings *names, struct th_error *err);
 
 /* Takes the name away; the image goes with its last name. Returns 1 where
  * the image went too, 0 where it has other names, -1. What lies on the disk is

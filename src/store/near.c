@@ -33,16 +33,15 @@ bool th_near_container(
 	struct th_store *store, const char *text, char name[TH_NEAR_NAME])
 {
 	struct th_error ignored = {0}; /* a hint only */
-	struct th_container_row *rows = NULL;
+	struct th_strings names = {0};
 	int least = limit_of(text) + 1;
-	size_t count = 0;
 
 	name[0] = '\0';
-	if (th_state_list(store->db, NULL, &rows, &count, &ignored) == 0) {
-		for (size_t i = 0; i < count; i++)
-			take_nearer(text, rows[i].name, &least, name);
-	}
-	free(rows);
+	th_state_names_like(
+		store->db, (int)strlen(text), limit_of(text), &names, &ignored);
+	for (size_t i = 0; i < names.count; i++)
+		take_nearer(text, names.items[i], &least, name);
+	th_strings_release(&names);
 	return name[0] != '\0';
 }
 
@@ -50,34 +49,29 @@ bool th_near_image(
 	struct th_store *store, const char *text, char name[TH_NEAR_NAME])
 {
 	struct th_error ignored = {0}; /* a hint only */
-	struct th_image_row *rows = NULL;
+	struct th_strings names = {0};
 	int least = limit_of(text) + 1;
-	size_t count = 0;
 
 	name[0] = '\0';
-	if (th_image_state_find(store, NULL, &rows, &count, &ignored))
-		return false;
-	for (size_t i = 0; i < count; i++) {
-		for (size_t t = 0; t < rows[i].tags.count; t++) {
-			struct th_reference ref;
-			char whole[TH_NEAR_NAME * 2];
+	th_image_state_names(store, &names, &ignored);
+	for (size_t i = 0; i < names.count; i++) {
+		struct th_reference ref;
+		char whole[TH_NEAR_NAME * 2];
 
-			if (th_reference_parse(
-				    rows[i].tags.items[t], &ref, &ignored))
-				continue;
-			/* Another tag of the same. */
-			if (strcmp(text, ref.path) == 0) {
-				snprintf(name, TH_NEAR_NAME, "%s:%.40s",
-					ref.path, ref.tag);
-				least = 0;
-			}
-			snprintf(whole, sizeof(whole), "%s%s%s", ref.host,
-				ref.host[0] ? "/" : "", ref.path);
-			if (strlen(whole) < TH_NEAR_NAME)
-				take_nearer(text, whole, &least, name);
-			take_nearer(text, ref.path, &least, name);
+		if (th_reference_parse(names.items[i], &ref, &ignored))
+			continue;
+		/* Another tag of the same. */
+		if (strcmp(text, ref.path) == 0) {
+			snprintf(name, TH_NEAR_NAME, "%s:%.40s", ref.path,
+				ref.tag);
+			least = 0;
 		}
+		snprintf(whole, sizeof(whole), "%s%s%s", ref.host,
+			ref.host[0] ? "/" : "", ref.path);
+		if (strlen(whole) < TH_NEAR_NAME)
+			take_nearer(text, whole, &least, name);
+		take_nearer(text, ref.path, &least, name);
 	}
-	th_image_rows_free(rows, count);
+	th_strings_release(&names);
 	return name[0] != '\0';
 }

@@ -239,6 +239,13 @@ static const char *const step_11[] = {
 		"cause") TOLD("cause") " END",
 	NULL};
 
+static const char *const step_12[] = {
+	/* Those that are looked at by every list, whatever is kept
+	 * (th_state_list_up). */
+	"CREATE INDEX containers_up ON containers(created_us)"
+	" WHERE " TH_SCHEMA_UP,
+	NULL};
+
 const char *const *const th_schema_steps[TH_SCHEMA_VERSION] = {step_1, step_2,
 	step_3, step_4, step_5, step_6, step_7, step_8, step_9, step_10,
-	step_11};
+	step_11, step_12};

@@ -3,7 +3,11 @@
 #ifndef TH_STORE_SCHEMA_H
 #define TH_STORE_SCHEMA_H
 
-#define TH_SCHEMA_VERSION 11
+#define TH_SCHEMA_VERSION 12
+
+/* Containers that may run, or go with a build: a query that says it in these
+ * words is answered by their index. */
+#define TH_SCHEMA_UP "(state NOT IN ('created', 'stopped') OR build<>'')"
 
 extern const char *const *const th_schema_steps[TH_SCHEMA_VERSION];
 

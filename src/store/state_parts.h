@@ -14,6 +14,9 @@ void state_copy(char *to, size_t size, struct th_query *query, int column);
 int state_rows(struct th_query *query, size_t size,
 	void (*read)(struct th_query *query, void *item), void **list,
 	size_t *count, struct th_error *err);
+/* The first column of a query's rows, added to names; ends the query. */
+int state_read_names(
+	struct th_query *query, struct th_strings *names, struct th_error *err);
 /* The first column of all rows of a query with one text to fill in. */
 int state_names(struct th_db *db, struct th_strings *names,
 	struct th_error *err, const char *sql, const char *key);

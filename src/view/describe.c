@@ -480,26 +480,14 @@ json_t *th_view_image(const struct th_image_row *row)
 static json_t *describe_sharers(const struct th_context *context,
 	const struct th_image_row *row, const char *diff_id)
 {
-	struct th_strings digests = {0};
-	struct th_error err = {0};
-	json_t *list = json_array();
+	struct th_strings names = {0};
+	struct th_error ignored = {0}; /* what is known is told */
+	json_t *list;
 
 	th_image_state_sharers(
-		context->store, diff_id, row->digest, &digests, &err);
-	for (size_t i = 0; i < digests.count; i++) {
-		struct th_image_row *rows = NULL;
-		size_t count = 0;
-
-		if (th_image_state_find(context->store, digests.items[i], &rows,
-			    &count, &err))
-			break;
-		json_array_append_new(list,
-			json_string(count && rows[0].tags.count
-					? rows[0].tags.items[0]
-					: digests.items[i]));
-		th_image_rows_free(rows, count);
-	}
-	th_strings_release(&digests);
+		context->store, diff_id, row->digest, &names, &ignored);
+	list = th_json_from_strings(&names);
+	th_strings_release(&names);
 	return list;
 }
 
