@@ -79,7 +79,8 @@ static int add_processes(const struct th_context *context,
 	bool io = usage->read_bytes == TH_UNSET;
 	size_t count = 0;
 
-	if (th_container_processes(context, row, &rows, &count, err))
+	if (th_container_processes(
+		    context, row, TH_PROCESS_FIGURES, &rows, &count, err))
 		return -1;
 	for (size_t i = 0; i < count; i++) {
 		cpu_us += (int64_t)rows[i].cpu_us;

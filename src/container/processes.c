@@ -23,6 +23,7 @@ struct listing {
 	size_t count;
 	const char *passwd; /* the container's; or "" */
 	int64_t boot_us; /* when the host was started */
+	enum th_process_part part;
 };
 
 /* A file below /proc/PID; false where the process has gone. */
@@ -179,10 +180,15 @@ static int add(struct listing *listing, int pid, struct th_error *err)
 	listing->rows = rows;
 	row = &rows[listing->count];
 	memset(row, 0, sizeof(*row));
+	row->pid = pid;
+	if (listing->part == TH_PROCESS_FIGURES) {
+		rc = read_stat(listing, pid, row);
+		listing->count += rc;
+		return rc;
+	}
 	th_buf_init(&status, FILE_MAX);
 	if (read_proc(pid, "status", &status) && read_stat(listing, pid, row)) {
 		uid = status_value(&status, "Uid:");
-		row->pid = pid;
 		row->inside_pid = innermost(status_value(&status, "NSpid:"));
 		row->uid = inside_id(
 			pid, uid ? (unsigned int)strtoul(uid, NULL, 10) : 0);
@@ -272,10 +278,10 @@ static int64_t boot_time_us(void)
 }
 
 int th_container_processes(const struct th_context *context,
-	const struct th_container_row *row, struct th_process_row **rows,
-	size_t *count, struct th_error *err)
+	const struct th_container_row *row, enum th_process_part part,
+	struct th_process_row **rows, size_t *count, struct th_error *err)
 {
-	struct listing listing = {.boot_us = boot_time_us()};
+	struct listing listing = {.part = part};
 	struct th_account_files accounts;
 	struct th_error ignored = {0}; /* then numbers */
 	int root = -1, rc;
@@ -287,8 +293,10 @@ int th_container_processes(const struct th_context *context,
 			th_state_word(row->state));
 		return th_hint(err, "tidyhull why %s", row->name);
 	}
+	if (part == TH_PROCESS_ALL)
+		listing.boot_us = boot_time_us();
 	/* Without it users have numbers. */
-	has_names =
+	has_names = part == TH_PROCESS_ALL &&
 		th_container_root(context, row, &root, NULL, &ignored) == 0 &&
 		th_accounts_read(root, &accounts, &ignored) == 0;
 	th_close(&root);
@@ -302,7 +310,7 @@ int th_container_processes(const struct th_context *context,
 		free(listing.rows);
 		return -1;
 	}
-	if (listing.count)
+	if (listing.count && part == TH_PROCESS_ALL)
 		qsort(listing.rows, listing.count, sizeof(*listing.rows),
 			compare);
 	*rows = listing.rows;

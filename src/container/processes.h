@@ -16,10 +16,17 @@ struct th_process_row {
 	char command[256]; /* may be cut */
 };
 
+enum th_process_part {
+	TH_PROCESS_ALL,
+	TH_PROCESS_FIGURES /* pid, state, cpu_us and memory_bytes */
+};
+
 /* The processes of a running or paused container, the first one first, then by
- * their IDs inside; to be freed. One that ends meanwhile is left out. */
+ * their IDs inside; to be freed. One that ends meanwhile is left out. With
+ * TH_PROCESS_FIGURES in no order, and without a look at the container's files:
+ * who asks about hundreds of containers has no time for them. */
 int th_container_processes(const struct th_context *context,
-	const struct th_container_row *row, struct th_process_row **rows,
-	size_t *count, struct th_error *err);
+	const struct th_container_row *row, enum th_process_part part,
+	struct th_process_row **rows, size_t *count, struct th_error *err);
 
 #endif

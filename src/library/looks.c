@@ -143,8 +143,8 @@ int th_container_inside(
 	error = error ? error : &own;
 	library_begin(doc);
 	if (library_container(hull, name, &row, error) ||
-		th_container_processes(
-			&hull->context, &row, &rows, &count, error))
+		th_container_processes(&hull->context, &row, TH_PROCESS_ALL,
+			&rows, &count, error))
 		return -1;
 	list = json_array();
 	for (size_t i = 0; i < count; i++)

@@ -1,6 +1,9 @@
 /* Several containers at a time: in which order, and ending them. */
+#include <poll.h>
 #include <stdlib.h>
+#include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "group/group.h"
 #include "library/library.h"
@@ -44,6 +47,10 @@ int th_containers_order(
 #define TELL_MS 200
 /* After so many of these it is asked whether the keeper still answers. */
 #define LOOKS 15
+/* Whoever ends takes a processor for a while. One more than these are told at a
+ * time, and so long the next ones wait for them. */
+#define AT_A_TIME_MAX 64
+#define PACE_MS 20
 
 struct ending {
 	th_hull *hull;
@@ -119,22 +126,56 @@ static void end_await(
 	tell_ended(work, one->row, rc < 0 ? NULL : &how, rc < 0 ? &err : NULL);
 }
 
+static size_t pace(void)
+{
+	long cores = sysconf(_SC_NPROCESSORS_ONLN);
+	long pace = 1 + (cores > 0 ? cores : 1);
+
+	return (size_t)(pace < AT_A_TIME_MAX ? pace : AT_A_TIME_MAX);
+}
+
+/* Hundreds that end in the same moment would keep everybody else from the
+ * processors for as long as that takes. Those that take their time are not
+ * waited for. */
+static void keep_pace(const struct one_ending *list, size_t count)
+{
+	struct pollfd channels[AT_A_TIME_MAX];
+	int64_t until_ms = th_clock_mono_ms() + PACE_MS, left_ms = PACE_MS;
+	size_t open = count;
+
+	for (size_t i = 0; i < count; i++)
+		channels[i] = (struct pollfd){
+			.fd = list[i].channel, .events = POLLIN};
+	while (open && left_ms > 0 && poll(channels, count, (int)left_ms) > 0) {
+		open = 0;
+		for (size_t i = 0; i < count; i++) {
+			if (channels[i].revents)
+				channels[i].fd = -1;
+			open += channels[i].fd >= 0;
+		}
+		left_ms = until_ms - th_clock_mono_ms();
+	}
+}
+
 /* All are told first, and then waited for; of groups those first that others do
  * not wait for. */
 static int end_all(struct ending *work, const struct th_group *group)
 {
 	struct one_ending *list = calloc(group->count + 1, sizeof(*list));
-	size_t end = group->count, from;
+	size_t end = group->count, from, told, at_a_time = pace();
 
 	if (!list)
 		return th_fail_memory(work->err);
 	for (; end > 0; end = from) {
+		told = 0;
 		for (from = end; from > 0 &&
 			group->items[from - 1].rank ==
 				group->items[end - 1].rank;
 			from--) {
 			list[from - 1].row = &group->items[from - 1].before;
 			end_begin(work, &list[from - 1]);
+			if (++told % at_a_time == 0)
+				keep_pace(&list[from - 1], at_a_time);
 		}
 		for (size_t i = from; i < end; i++) {
 			if (list[i].channel >= 0)
