@@ -6,6 +6,7 @@
 
 #include <stdbool.h>
 #include <stddef.h>
+#include <sys/types.h>
 
 #define ROUNDS_MAX 15
 
@@ -45,12 +46,20 @@ int bench_table_write(const char *path);
 
 /* ---- the measurements ---- */
 
-/* Writes an image of six layers and some 600 MB as an OCI image layout. */
-void big_make(const char *folder, const char *name);
+/* Writes an image of six layers as an OCI image layout: some 650 MB, or small:
+ * 30 MB in 30,000 files. */
+void big_make(const char *folder, const char *name, bool small);
+/* Serves a layout on loopback; option: NULL, or one more of its own. The
+ * process is the caller's to end. */
+pid_t bench_serve(
+	const char *build, const char *layout, int *port, const char *option);
 
 /* The measurements; each prints its own lines. build: where the programs are;
  * folder: an empty one for whatever is needed. */
 void bench_pull(const char *build, const char *folder, size_t rounds);
+
+/* transfer.c: other pulls, a push, a packed file. */
+void bench_transfer(const char *build, const char *folder, size_t rounds);
 
 /* port.c: published ports against plain ones. */
 void bench_port(const char *build, const char *folder, size_t rounds);

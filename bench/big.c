@@ -1,5 +1,6 @@
-/* A root file system of six layers and some 600 MB in about 30,000 files, made
- * up, but with sizes and a compressibility like those of real ones. */
+/* A root file system of six layers and some 650 MB in about 30,000 files, or of
+ * as many small ones: made up, but with sizes and a compressibility like those
+ * of real ones. */
 #include <archive.h>
 #include <archive_entry.h>
 #include <fcntl.h>
@@ -17,12 +18,16 @@
 
 #define LAYERS 6
 #define FILE_MAX_BYTES (4u << 20)
+/* Some 5,000 files. */
+#define SMALL_MAX_BYTES 2000
+#define SMALL_LAYER_BYTES 5000000
 
 static const unsigned int layer_mb[LAYERS] = {230, 150, 110, 80, 50, 30};
 
 struct layer {
 	const char *folder;
 	unsigned int number;
+	bool small;
 	struct th_hash *plain, *packed;
 	int fd;
 	char diff_id[TH_DIGEST_TEXT], digest[TH_DIGEST_TEXT];
@@ -103,6 +108,8 @@ static size_t file_size(struct layer *layer)
 {
 	uint64_t value = next(&layer->seed);
 
+	if (layer->small)
+		return (size_t)(next(&layer->seed) % SMALL_MAX_BYTES);
 	if (value % 100 == 0)
 		return (size_t)(next(&layer->seed) % (2u << 20));
 	if (value % 10 == 0)
@@ -112,7 +119,9 @@ static size_t file_size(struct layer *layer)
 
 static void fill(struct layer *layer, struct archive *tar)
 {
-	size_t left = (size_t)layer_mb[layer->number] * 1000000;
+	size_t left = layer->small
+		? SMALL_LAYER_BYTES
+		: (size_t)layer_mb[layer->number] * 1000000;
 	int file = 0;
 	char name[100];
 
@@ -249,7 +258,7 @@ static void put_image(
 	close(fd);
 }
 
-void big_make(const char *folder, const char *name)
+void big_make(const char *folder, const char *name, bool small)
 {
 	struct layer layers[LAYERS] = {{0}};
 	pthread_t threads[LAYERS];
@@ -264,6 +273,7 @@ void big_make(const char *folder, const char *name)
 	for (unsigned int i = 0; i < LAYERS; i++) {
 		layers[i].folder = folder;
 		layers[i].number = i;
+		layers[i].small = small;
 		if (pthread_create(&threads[i], NULL, make_layer, &layers[i]))
 			abort();
 	}

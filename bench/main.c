@@ -43,6 +43,8 @@ int main(int argc, char **argv)
 		bench_build(argv[1], folder, rounds);
 	if (is_part(only, "pull"))
 		bench_pull(argv[1], folder, rounds);
+	if (is_part(only, "transfer"))
+		bench_transfer(argv[1], folder, rounds);
 	bench_table_print();
 	if (argc > 4 && bench_table_write(argv[4]))
 		fprintf(stderr, "bench: cannot write %s\n", argv[4]);

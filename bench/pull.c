@@ -12,7 +12,8 @@
 
 #define LINE_BYTES 4096
 
-static pid_t serve(const char *build, const char *layout, int *port)
+pid_t bench_serve(
+	const char *build, const char *layout, int *port, const char *option)
 {
 	char program[600], line[128] = "";
 	int pair[2];
@@ -27,7 +28,7 @@ static pid_t serve(const char *build, const char *layout, int *port)
 		dup2(pair[1], 1);
 		close(pair[0]);
 		close(pair[1]);
-		execl(program, "chandler", layout, (char *)NULL);
+		execl(program, "chandler", layout, option, (char *)NULL);
 		_exit(127);
 	}
 	close(pair[1]);
@@ -65,8 +66,8 @@ void bench_pull(const char *build, const char *folder, size_t rounds)
 
 	snprintf(layout, sizeof(layout), "%s/layout", folder);
 	fputs("pull: making an image of 6 layers, 650 MB\n", stdout);
-	big_make(layout, "selwick/mainland:latest");
-	server = serve(build, layout, &port);
+	big_make(layout, "selwick/mainland:latest", false);
+	server = bench_serve(build, layout, &port, NULL);
 	floor_line(folder, port, base);
 	snprintf(line, sizeof(line),
 		"printf 'registries:\\n  - host: localhost:%d\\n    transport: "
