@@ -58,6 +58,9 @@ pid_t bench_serve(
  * folder: an empty one for whatever is needed. */
 void bench_pull(const char *build, const char *folder, size_t rounds);
 
+/* crowd.c: hundreds that run, and that end at once. */
+void bench_crowd(const char *build, const char *folder);
+
 /* transfer.c: other pulls, a push, a packed file. */
 void bench_transfer(const char *build, const char *folder, size_t rounds);
 

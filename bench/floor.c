@@ -2,14 +2,18 @@
  * container of ours, and the same program, by plain calls: no store, no log,
  * no keeper. One static program.
  *
- *   floor [lean] SCRATCH FILTER PROGRAM LOWER...
+ *   floor [lean|link] SCRATCH FILTER PROGRAM LOWER...
  *
- * lean: no files from outside, nothing masked, and no copy of the caller's
+ * link: with a veth device on a bridge of its own that stays, an address and a
+ * route, as a container on a network has them. lean: no files from outside, nothing masked, and no copy of the caller's
  * memory. */
+#include <errno.h>
 #include <fcntl.h>
 #include <linux/filter.h>
+#include <linux/rtnetlink.h>
 #include <linux/sched.h>
 #include <linux/seccomp.h>
+#include <linux/veth.h>
 #include <net/if.h>
 #include <sched.h>
 #include <signal.h>
@@ -34,7 +38,9 @@
 static struct sock_filter program[4096];
 static size_t program_len;
 static char root[300];
-static int is_lean;
+static int is_lean, is_linked;
+
+static int go[2]; /* the link is there */
 
 static void check(int ok, const char *what)
 {
@@ -43,6 +49,139 @@ static void check(int ok, const char *what)
 		_exit(9);
 	}
 }
+
+/* ---- a link, by as few messages as it takes ---- */
+
+#define BRIDGE "hullfloor"
+
+static struct {
+	struct nlmsghdr head;
+	char body[1024];
+} message;
+
+static void begin(int type, int flags, const void *body, size_t len)
+{
+	memset(&message, 0, sizeof(message));
+	message.head.nlmsg_type = (unsigned short)type;
+	message.head.nlmsg_flags =
+		(unsigned short)(NLM_F_REQUEST | NLM_F_ACK | flags);
+	message.head.nlmsg_len = (unsigned int)NLMSG_LENGTH(len);
+	memcpy(NLMSG_DATA(&message.head), body, len);
+}
+
+static struct rtattr *add(int type, const void *data, size_t len)
+{
+	struct rtattr *attribute =
+		(void *)((char *)&message.head +
+			NLMSG_ALIGN(message.head.nlmsg_len));
+
+	attribute->rta_type = (unsigned short)type;
+	attribute->rta_len = (unsigned short)RTA_LENGTH(len);
+	if (len)
+		memcpy(RTA_DATA(attribute), data, len);
+	message.head.nlmsg_len = NLMSG_ALIGN(message.head.nlmsg_len) +
+		(unsigned int)RTA_ALIGN(attribute->rta_len);
+	return attribute;
+}
+
+static void end(struct rtattr *nest)
+{
+	nest->rta_len = (unsigned short)((char *)&message.head +
+		message.head.nlmsg_len - (char *)nest);
+}
+
+static void ask(int fd, const char *what)
+{
+	struct {
+		struct nlmsghdr head;
+		struct nlmsgerr error;
+		char more[512];
+	} answer;
+
+	check(send(fd, &message, message.head.nlmsg_len, 0) > 0 &&
+			recv(fd, &answer, sizeof(answer), 0) > 0,
+		what);
+	errno = -answer.error.error;
+	check(errno == 0 || errno == EEXIST, what);
+}
+
+static int netlink(void)
+{
+	int fd = socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, NETLINK_ROUTE);
+
+	check(fd >= 0, "netlink");
+	return fd;
+}
+
+static void make_bridge(int fd)
+{
+	struct ifinfomsg up = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
+	struct rtattr *info;
+
+	begin(RTM_NEWLINK, NLM_F_CREATE | NLM_F_EXCL, &up, sizeof(up));
+	add(IFLA_IFNAME, BRIDGE, sizeof(BRIDGE));
+	info = add(IFLA_LINKINFO, NULL, 0);
+	add(IFLA_INFO_KIND, "bridge", 6);
+	end(info);
+	ask(fd, "bridge");
+}
+
+/* A pair: one end on the bridge, the other in the child's namespace. */
+static void make_link(int fd, pid_t child)
+{
+	struct ifinfomsg up = {.ifi_flags = IFF_UP, .ifi_change = IFF_UP};
+	const struct ifinfomsg down = {0};
+	unsigned int bridge = if_nametoindex(BRIDGE);
+	struct rtattr *info, *data, *peer;
+	char name[16];
+
+	snprintf(name, sizeof(name), "hf%d", (int)child);
+	begin(RTM_NEWLINK, NLM_F_CREATE | NLM_F_EXCL, &down, sizeof(down));
+	add(IFLA_IFNAME, name, strlen(name) + 1);
+	add(IFLA_MASTER, &bridge, sizeof(bridge));
+	info = add(IFLA_LINKINFO, NULL, 0);
+	add(IFLA_INFO_KIND, "veth", 4);
+	data = add(IFLA_INFO_DATA, NULL, 0);
+	peer = add(VETH_INFO_PEER, &down, sizeof(down));
+	add(IFLA_IFNAME, "eth0", 5);
+	add(IFLA_NET_NS_PID, &child, sizeof(child));
+	end(peer);
+	end(data);
+	end(info);
+	ask(fd, "veth");
+	begin(RTM_NEWLINK, 0, &up, sizeof(up));
+	add(IFLA_IFNAME, name, strlen(name) + 1);
+	ask(fd, "veth up");
+}
+
+static void set_address(void)
+{
+	unsigned char address[4] = {10, 254, 0, 2}, gate[4] = {10, 254, 0, 1};
+	struct ifaddrmsg at = {.ifa_family = AF_INET, .ifa_prefixlen = 24};
+	struct rtmsg route = {.rtm_family = AF_INET,
+		.rtm_table = RT_TABLE_MAIN,
+		.rtm_protocol = RTPROT_STATIC,
+		.rtm_type = RTN_UNICAST};
+	struct ifinfomsg up = {.ifi_family = AF_UNSPEC,
+		.ifi_flags = IFF_UP,
+		.ifi_change = IFF_UP};
+	int fd = netlink();
+
+	at.ifa_index = if_nametoindex("eth0");
+	up.ifi_index = (int)at.ifa_index;
+	begin(RTM_NEWLINK, 0, &up, sizeof(up));
+	ask(fd, "eth0");
+	begin(RTM_NEWADDR, NLM_F_CREATE, &at, sizeof(at));
+	add(IFA_LOCAL, address, 4);
+	add(IFA_ADDRESS, address, 4);
+	ask(fd, "address");
+	begin(RTM_NEWROUTE, NLM_F_CREATE, &route, sizeof(route));
+	add(RTA_GATEWAY, gate, 4);
+	ask(fd, "route");
+	close(fd);
+}
+
+/* ---- the container ---- */
 
 static void devices(void)
 {
@@ -158,6 +297,12 @@ static void inside(const char *path)
 	request.ifr_flags = IFF_UP;
 	ioctl(fd, SIOCSIFFLAGS, &request);
 	close(fd);
+	if (is_linked) {
+		char byte;
+
+		check(read(go[0], &byte, 1) == 1, "link");
+		set_address();
+	}
 	check(sethostname("floor", 5) == 0, "hostname");
 	for (int i = 0; i < 41; i++)
 		prctl(PR_CAPBSET_DROP, i, 0, 0, 0);
@@ -198,8 +343,9 @@ int main(int argc, char **argv)
 	pid_t pid;
 
 	is_lean = argc > 1 && strcmp(argv[1], "lean") == 0;
-	argv += is_lean;
-	argc -= is_lean;
+	is_linked = argc > 1 && strcmp(argv[1], "link") == 0;
+	argv += is_lean + is_linked;
+	argc -= is_lean + is_linked;
 	if (argc < 5)
 		return 2;
 	fd = open(argv[2], O_RDONLY);
@@ -223,6 +369,7 @@ int main(int argc, char **argv)
 				0 &&
 			mount("floor", root, "overlay", 0, options) == 0,
 		"overlay");
+	check(pipe2(go, O_CLOEXEC) == 0, "pipe");
 	mkdir(GROUP, 0755);
 	group = open(GROUP, O_RDONLY | O_DIRECTORY);
 	args.flags = CLONE_NEWNS | CLONE_NEWPID | CLONE_NEWNET | CLONE_NEWUTS |
@@ -236,6 +383,13 @@ int main(int argc, char **argv)
 	pid = (pid_t)clone_in_place(&args, sizeof(args));
 	if (pid == 0)
 		inside(argv[3]);
+	if (is_linked) {
+		int links = netlink();
+
+		make_bridge(links);
+		make_link(links, pid);
+		check(write(go[1], "g", 1) == 1, "go");
+	}
 	waitpid(pid, &status, 0);
 	umount2(root, 0);
 	rmdir(GROUP);

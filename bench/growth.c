@@ -38,12 +38,12 @@ static void grow(const char *build, const char *folder)
 {
 	static const char *const verbs[] = {"list", "list --all", "show kept1",
 		"why kept1", "sweep", "timeline kept1"};
-	static const size_t numbers[] = {10, 100, 1000};
+	static const size_t numbers[] = {10, 100, 1000, 10000};
 	double last[2] = {0, 0};
 	char line[LINE_BYTES];
 	size_t made = 0;
 
-	for (size_t n = 0; n < 3; n++) {
+	for (size_t n = 0; n < 4; n++) {
 		double took;
 
 		snprintf(line, sizeof(line),
@@ -59,11 +59,11 @@ static void grow(const char *build, const char *folder)
 			double time = median_of(build, folder, verbs[v]);
 
 			bench_growth(verbs[v], made, time);
-			if (v == 1 && n > 0)
-				last[n - 1] = time;
+			if (v == 1 && n > 1)
+				last[n - 2] = time;
 		}
 	}
-	last[1] = (last[1] - last[0]) * 1e3 / 900;
+	last[1] = (last[1] - last[0]) * 1e3 / 9000;
 	bench_row("list --all: each row", "us", &last[1], NULL, 1,
 		(struct bound){20, false});
 }

@@ -43,6 +43,8 @@ int main(int argc, char **argv)
 		bench_build(argv[1], folder, rounds);
 	if (is_part(only, "pull"))
 		bench_pull(argv[1], folder, rounds);
+	if (is_part(only, "crowd"))
+		bench_crowd(argv[1], folder);
 	if (is_part(only, "transfer"))
 		bench_transfer(argv[1], folder, rounds);
 	bench_table_print();

@@ -112,6 +112,23 @@ static void measure_in_turns(const char *const *const *lines, size_t count,
 	}
 }
 
+/* On the network that everything is on, with a port; the floor makes the same
+ * link. */
+static void measure_linked(const char *tool, const char *const *link,
+	char *const *env, size_t rounds)
+{
+	const char *run[] = {tool, "run", "--port", "80", "selwick/base", "--",
+		"/bin/true", NULL};
+	const char *const *const lines[] = {run, link};
+	double figures[LINES_MAX][ROUNDS_MAX];
+
+	measure(run, env);
+	measure_in_turns(lines, 2, env, rounds, figures);
+	bench_row("start: run --port 80, bench floor and a link", "ms",
+		figures[0], figures[1], rounds, AT_MOST(2));
+	bench_run("/", "ip link delete hullfloor");
+}
+
 static void measure_starts(const char *const *run, const char *const *bare,
 	const char *const *lean, char *const *env, size_t rounds)
 {
@@ -177,5 +194,8 @@ void bench_start(const char *build, const char *folder, size_t rounds)
 	all_entries(trees, bare + 4, 30);
 	memcpy(lean + 5, bare + 4, 30 * sizeof(*lean));
 	measure_starts(run, bare, lean, env, rounds);
+	memcpy(lean + 5, bare + 4, 30 * sizeof(*lean));
+	lean[1] = "link";
+	measure_linked(tool, lean, env, rounds);
 	measure_kept(tool, env, rounds);
 }

@@ -1,0 +1,97 @@
+/* Hundreds that run: what one more takes, and what it takes while all the
+ * others end. */
+#include <stdio.h>
+#include <stdlib.h>
+#include <sys/wait.h>
+#include <unistd.h>
+
+#include "bench.h"
+
+#define LINE_BYTES 1600
+#define CROWD 500
+#define SOME 15
+
+static char begin[400];
+
+static struct run run_tool(
+	const char *build, const char *folder, const char *arguments)
+{
+	char line[LINE_BYTES];
+
+	snprintf(line, sizeof(line), "%sexec %.500s/tidyhull %s >/dev/null",
+		begin, build, arguments);
+	return bench_run(folder, line);
+}
+
+/* The median of several starts, in milliseconds. */
+static double newcomers(const char *build, const char *folder)
+{
+	double times[SOME];
+
+	for (size_t i = 0; i < SOME; i++)
+		times[i] = 1e3 *
+			run_tool(build, folder,
+				"run --network none selwick/base -- true")
+				.seconds;
+	return bench_median(times, SOME);
+}
+
+static void launch_all(const char *build, const char *folder)
+{
+	double *times = calloc(CROWD, sizeof(*times)), first, ratio;
+	char line[200];
+
+	if (!times)
+		abort();
+	for (int i = 0; i < CROWD; i++) {
+		snprintf(line, sizeof(line),
+			"launch -q selwick/base --network none --name runs%d "
+			"-- sleep 10000",
+			i);
+		times[i] = run_tool(build, folder, line).seconds;
+	}
+	first = bench_median(times, 20);
+	ratio = bench_median(times + CROWD - 20, 20) / first;
+	bench_row("launch: the 500th against the first", "ratio", &ratio, NULL,
+		1, (struct bound){1.2, false});
+	free(times);
+}
+
+/* As many times as it can be measured until the others have ended. */
+static void measure_stop(const char *build, const char *folder)
+{
+	double before = newcomers(build, folder), during[SOME];
+	double floors[SOME];
+	size_t count = 0;
+	pid_t stop = fork();
+
+	if (stop == 0)
+		_exit(run_tool(build, folder, "stop --all --grace 1s").code);
+	usleep(100000);
+	while (count < SOME && waitpid(stop, NULL, WNOHANG) == 0) {
+		floors[count] = before;
+		during[count++] = 1e3 *
+			run_tool(build, folder,
+				"run --network none selwick/base -- true")
+				.seconds;
+	}
+	/* The last one may have been at it when they had ended. */
+	if (count > 1)
+		bench_row("a start while 500 are stopped, against before", "ms",
+			during, floors, count - 1, (struct bound){2, false});
+	waitpid(stop, NULL, 0);
+	run_tool(build, folder, "remove -q --force --all --yes");
+}
+
+void bench_crowd(const char *build, const char *folder)
+{
+	char line[200];
+
+	snprintf(begin, sizeof(begin), "export TIDYHULL_ROOT=%.250s/crowd; ",
+		folder);
+	snprintf(line, sizeof(line),
+		"unpack -q %.120s/demo-images --only selwick/base", build);
+	run_tool(build, folder, line);
+	launch_all(build, folder);
+	measure_stop(build, folder);
+}
