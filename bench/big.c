@@ -119,9 +119,8 @@ static size_t file_size(struct layer *layer)
 
 static void fill(struct layer *layer, struct archive *tar)
 {
-	size_t left = layer->small
-		? SMALL_LAYER_BYTES
-		: (size_t)layer_mb[layer->number] * 1000000;
+	size_t left = layer->small ? SMALL_LAYER_BYTES
+				   : (size_t)layer_mb[layer->number] * 1000000;
 	int file = 0;
 	char name[100];
 

@@ -5,8 +5,8 @@
  *   floor [lean|link] SCRATCH FILTER PROGRAM LOWER...
  *
  * link: with a veth device on a bridge of its own that stays, an address and a
- * route, as a container on a network has them. lean: no files from outside, nothing masked, and no copy of the caller's
- * memory. */
+ * route, as a container on a network has them. lean: no files from outside,
+ * nothing masked, and no copy of the caller's memory. */
 #include <errno.h>
 #include <fcntl.h>
 #include <linux/filter.h>
@@ -71,9 +71,8 @@ static void begin(int type, int flags, const void *body, size_t len)
 
 static struct rtattr *add(int type, const void *data, size_t len)
 {
-	struct rtattr *attribute =
-		(void *)((char *)&message.head +
-			NLMSG_ALIGN(message.head.nlmsg_len));
+	struct rtattr *attribute = (void *)((char *)&message.head +
+		NLMSG_ALIGN(message.head.nlmsg_len));
 
 	attribute->rta_type = (unsigned short)type;
 	attribute->rta_len = (unsigned short)RTA_LENGTH(len);

@@ -114,8 +114,8 @@ static struct run push_once(const char *line, size_t round, const char *kind)
 		round);
 	run = run_line(line, round);
 	/* All of it is there. */
-	snprintf(text, sizeof(text), "[ $(ls to-%s%zu/blobs/sha256 | wc -l) -ge 6 ]",
-		kind, round);
+	snprintf(text, sizeof(text),
+		"[ $(ls to-%s%zu/blobs/sha256 | wc -l) -ge 6 ]", kind, round);
 	if (run_line(text, round).code)
 		fputs("transfer: a push is not whole\n", stdout);
 	end_server(server);

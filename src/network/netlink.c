@@ -3,6 +3,7 @@
 #include <arpa/inet.h>
 #include <errno.h>
 #include <linux/netlink.h>
+#include <stdatomic.h>
 #include <stdlib.h>
 #include <string.h>
 #include <sys/socket.h>
@@ -10,6 +11,7 @@
 #include <unistd.h>
 
 #define ALIGN(len) (((len) + 3) & ~(size_t)3)
+#define LATER 8
 #define ANSWER_SECONDS 10
 #define BATCH_MAX (4u << 20)
 
@@ -182,6 +184,23 @@ static int await(int fd, unsigned int acks)
 	return first;
 }
 
+/* Closing a socket of the packet filter waits until the kernel has put away
+ * what any transaction before has removed: a grace period, some 10 ms, and more
+ * where others are at it. So those of the last few transactions stay open: when
+ * their turn comes there is nothing left to wait for, and the end of the
+ * process keeps nobody waiting. */
+static void close_later(int fd)
+{
+	/* 0: none; a descriptor stands as its number and one. */
+	static atomic_int open_ones[LATER];
+	static atomic_uint next;
+	unsigned int place = atomic_fetch_add(&next, 1) % LATER;
+	int before = atomic_exchange(&open_ones[place], fd + 1);
+
+	if (before)
+		close(before - 1);
+}
+
 int th_netlink_send(int protocol, struct th_netlink *batch)
 {
 	const struct sockaddr_nl kernel = {.nl_family = AF_NETLINK};
@@ -201,7 +220,10 @@ int th_netlink_send(int protocol, struct th_netlink *batch)
 		sys = errno;
 	else
 		sys = await(fd, count_acks(batch));
-	close(fd);
+	if (protocol == NETLINK_NETFILTER)
+		close_later(fd);
+	else
+		close(fd);
 out:
 	th_netlink_drop(batch);
 	errno = sys;
