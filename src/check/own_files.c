@@ -57,7 +57,7 @@ void check_own_files(struct checking *checking, int root)
 	static const char *const names[] = {"state.db", "state.db-wal",
 		"state.db-shm", "lock", "images.lock", "tag",
 		"images/index.json", LAYOUT, "run/pilot.lock",
-		"run/network.lock", "run/names.lock"};
+		"run/network.lock", "run/linger.lock", "run/names.lock"};
 	struct th_error ignored = {0}; /* then it is not mended */
 
 	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++)

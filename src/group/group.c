@@ -5,6 +5,7 @@
 #include <string.h>
 
 #include "base/sha256.h"
+#include "network/network.h"
 #include "store/machine.h"
 
 const char *th_group_act_word(enum th_group_act act)
@@ -228,7 +229,7 @@ int th_group_tidy(const struct th_context *context, const char *name,
 		return 0;
 	rc = th_network_list(store, name, &networks, &count, err);
 	if (rc == 0 && count && !networks[0].by_hand && !networks[0].users)
-		rc = th_network_forget(store, name, err);
+		rc = th_network_remove(store, name, err);
 	free(networks);
 	return rc;
 }

@@ -5,7 +5,9 @@
 #include <time.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "keeper/keeper.h"
+#include "network/network.h"
 #include "sandbox/cgroup.h"
 #include "sandbox/rights.h"
 
@@ -13,6 +15,9 @@
 #define GROUP_MS 2000
 #define DEVICES_MS 1000
 #define STEP_MS 2
+/* To make a bridge again right after it was taken away takes a start three
+ * times as long: so long the next one may take. */
+#define LINGER_MS 600
 
 static bool group_has_gone(struct keeper *keeper)
 {
@@ -36,6 +41,38 @@ static void close_group(struct keeper *keeper)
 	keeper_event(keeper, EVENT_GROUP_GONE, NULL);
 }
 
+/* Where somebody holds the lock of the networks it is tried again; he looks at
+ * all of them, too. */
+static void tidy(struct keeper *keeper, bool at_last)
+{
+	struct closing *closing = &keeper->closing;
+
+	closing->tidy_ms = 0;
+	if (closing->lingers_fd > 0)
+		th_close(&closing->lingers_fd);
+	/* The last one does it. */
+	if (th_network_is_lingering(keeper->store))
+		return;
+	if (!keeper_tidy_bridges(keeper) && !at_last)
+		closing->tidy_ms = th_clock_mono_ms() + LINGER_MS;
+}
+
+/* A user's networks go with the program that holds them; and a manager that
+ * watches this process would wait for it. */
+static void linger(struct keeper *keeper)
+{
+	struct closing *closing = &keeper->closing;
+
+	closing->tidy_ms = th_clock_mono_ms();
+	if (keeper->store->unprivileged || *keeper->notify) {
+		tidy(keeper, true);
+		return;
+	}
+	if (closing->lingers_fd <= 0)
+		closing->lingers_fd = th_network_linger(keeper->store);
+	closing->tidy_ms += LINGER_MS;
+}
+
 static void close_devices(struct keeper *keeper)
 {
 	struct closing *closing = &keeper->closing;
@@ -43,6 +80,7 @@ static void close_devices(struct keeper *keeper)
 
 	if (keeper_unplug_step(keeper, late) || late) {
 		closing->devices = false;
+		linger(keeper);
 		return;
 	}
 	/* Most are gone at once; to look takes a little. */
@@ -77,7 +115,7 @@ int64_t keeper_close_due(const struct keeper *keeper)
 
 	return keeper->state == STATE_CLOSING || closing->devices
 		? closing->next_ms
-		: 0;
+		: closing->tidy_ms;
 }
 
 bool keeper_has_devices(const struct keeper *keeper)
@@ -91,6 +129,8 @@ static void work(struct keeper *keeper)
 		close_group(keeper);
 	else if (keeper->closing.devices)
 		close_devices(keeper);
+	else if (keeper->closing.tidy_ms)
+		tidy(keeper, false);
 }
 
 void keeper_close_work(struct keeper *keeper)
@@ -104,16 +144,28 @@ void keeper_close_work(struct keeper *keeper)
 	th_rights_rest();
 }
 
+static void sleep_until(int64_t due_ms)
+{
+	int64_t left = due_ms - th_clock_mono_ms();
+	const struct timespec time = {
+		.tv_sec = left / 1000, .tv_nsec = left % 1000 * 1000000};
+
+	if (left > 0)
+		nanosleep(&time, NULL);
+}
+
 void keeper_close_all(struct keeper *keeper)
 {
-	int64_t due;
-
-	while ((due = keeper_close_due(keeper)) != 0) {
-		int64_t left = due - th_clock_mono_ms();
-		const struct timespec time = {.tv_nsec = left * 1000000};
-
-		if (left > 0)
-			nanosleep(&time, NULL);
+	while (keeper->state == STATE_CLOSING || keeper->closing.devices) {
+		sleep_until(keeper->closing.next_ms);
 		work(keeper);
 	}
+}
+
+void keeper_close_bridges(struct keeper *keeper)
+{
+	if (!keeper->closing.tidy_ms)
+		return;
+	sleep_until(keeper->closing.tidy_ms);
+	tidy(keeper, true);
 }

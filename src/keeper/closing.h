@@ -11,6 +11,10 @@ struct closing {
 	bool devices; /* the network's are on their way, or what they leave */
 	int tries; /* to take the devices away */
 	int64_t next_ms, until_ms;
+	/* When bridges that nobody needs are taken down (0: no more), and the
+	 * promise that they will be. */
+	int64_t tidy_ms;
+	int lingers_fd;
 };
 
 /* The group first, then EVENT_GROUP_GONE; the devices beside what comes. */
@@ -23,5 +27,7 @@ bool keeper_has_devices(const struct keeper *keeper);
 int64_t keeper_close_due(const struct keeper *keeper);
 void keeper_close_work(struct keeper *keeper);
 void keeper_close_all(struct keeper *keeper);
+/* The bridges at the very end, when nobody waits for it any more. */
+void keeper_close_bridges(struct keeper *keeper);
 
 #endif

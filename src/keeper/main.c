@@ -317,6 +317,7 @@ int main(int argc, char **argv)
 		keeper_abort(&keeper, &err);
 		th_words_send(channel, TH_TELL_FAILED, th_words_of_error(&err));
 		th_close(&channel);
+		keeper_close_bridges(&keeper);
 		release(&keeper);
 		return 1;
 	}
@@ -331,6 +332,7 @@ int main(int argc, char **argv)
 	th_rights_raise();
 	keeper_leave(&keeper);
 	keeper_tell_late(&keeper);
+	keeper_close_bridges(&keeper);
 	code = *keeper.notify ? keeper.last.code : 0;
 	release(&keeper);
 	return code;

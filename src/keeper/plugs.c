@@ -588,7 +588,13 @@ static int look(struct keeper *keeper, struct th_error *err)
 
 static int unplug(struct keeper *keeper, struct th_error *err)
 {
+	(void)err;
 	th_network_unplugged(keeper->store, keeper->id);
+	return 0;
+}
+
+static int tidy(struct keeper *keeper, struct th_error *err)
+{
 	return th_network_tidy(keeper->store, err);
 }
 
@@ -599,9 +605,15 @@ bool keeper_unplug_step(struct keeper *keeper, bool by_force)
 	if (!by_force && at_bridges(keeper, look, &err))
 		return false;
 	th_error_clear(&err);
-	/* Whom the lock of the networks is held by looks at all of them when it
-	 * has it; and where it was stopped, the next command does. */
-	return at_bridges(keeper, unplug, &err) == 0 || !th_error_busy(&err);
+	at_bridges(keeper, unplug, &err);
+	return true;
+}
+
+bool keeper_tidy_bridges(struct keeper *keeper)
+{
+	struct th_error err = {0};
+
+	return at_bridges(keeper, tidy, &err) == 0 || !th_error_busy(&err);
 }
 
 void keeper_leave_network(struct keeper *keeper)

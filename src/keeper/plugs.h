@@ -43,6 +43,8 @@ void keeper_unforward_ports(struct keeper *keeper);
  * (closing.c). Then: true where that is done. */
 void keeper_leave_network(struct keeper *keeper);
 bool keeper_unplug_step(struct keeper *keeper, bool by_force);
+/* Takes down what no container is on; false where the networks are locked. */
+bool keeper_tidy_bridges(struct keeper *keeper);
 /* Those on the same networks learn that it has come or gone: a moment later, so
  * that many who come at once are told together. When (of the clock that never
  * jumps; 0: they know all), and what is due; and all of it, at the end. */

@@ -7,6 +7,7 @@
 #include "group/group.h"
 #include "image/remove_image.h"
 #include "library/library.h"
+#include "network/network.h"
 #include "store/machine.h"
 #include "view/describe.h"
 
@@ -393,7 +394,7 @@ static json_t *remove_object(th_hull *hull, const struct th_object *object,
 			th_volume_remove, th_volume_users, err);
 	case TH_KIND_NETWORK:
 		return remove_named(hull, "network", object->network.name,
-			th_network_forget, th_network_users, err);
+			th_network_remove, th_network_users, err);
 	case TH_KIND_GROUP:
 		th_fail(err, TH_IN_USE, "the group \"%s\" has containers",
 			object->group.name);

@@ -211,7 +211,7 @@ static int remove_all(th_hull *hull, const th_sweep *sweep,
 		struct th_error in_use = {0};
 
 		/* Somebody may have come to it meanwhile. */
-		th_network_forget(store, sweep->networks[i].name, &in_use);
+		th_network_remove(store, sweep->networks[i].name, &in_use);
 	}
 	return sweep->kinds & TH_SWEEP_IMAGES
 		? th_litter_remove(

@@ -7,6 +7,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
 #include <time.h>
 #include <unistd.h>
 
@@ -17,6 +18,8 @@
 #include "network/guard.h"
 #include "network/pilot.h"
 #include "network/subnet.h"
+
+#define LINGER_FILE "linger.lock"
 
 static int lock_networks(struct th_store *store, struct th_error *err)
 {
@@ -482,12 +485,47 @@ static bool has_stray(struct th_store *store)
 	return false;
 }
 
+int th_network_remove(
+	struct th_store *store, const char *name, struct th_error *err)
+{
+	struct th_error ignored = {0}; /* the next look */
+
+	if (th_network_forget(store, name, err))
+		return -1;
+	if (!store->unprivileged)
+		th_network_tidy(store, &ignored);
+	return 0;
+}
+
+/* Many may hold it; it goes with the process. */
+int th_network_linger(struct th_store *store)
+{
+	int fd = openat(
+		store->run_fd, LINGER_FILE, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
+
+	if (fd >= 0 && flock(fd, LOCK_SH | LOCK_NB))
+		th_close(&fd);
+	return fd;
+}
+
+bool th_network_is_lingering(struct th_store *store)
+{
+	int fd = openat(store->run_fd, LINGER_FILE, O_RDWR | O_CLOEXEC);
+	bool held =
+		fd >= 0 && flock(fd, LOCK_EX | LOCK_NB) && errno == EWOULDBLOCK;
+
+	th_close(&fd);
+	return held;
+}
+
 bool th_network_is_untidy(struct th_store *store)
 {
 	struct th_query *query = NULL;
 	struct th_error ignored = {0}; /* the next look */
 	bool untidy = false;
 
+	if (th_network_is_lingering(store))
+		return false;
 	if (th_db_query(store->db, &query, &ignored,
 		    "SELECT number FROM networks n WHERE NOT EXISTS"
 		    "(SELECT 1 FROM addresses a WHERE a.network=n.name)",

@@ -42,9 +42,19 @@ void th_network_unforward(struct th_store *store,
  * any more. Called after a container has stopped; without anything to do it
  * costs one look. */
 int th_network_tidy(struct th_store *store, struct th_error *err);
-/* True where a bridge is there that no running container needs: a keeper is
- * about to take it down, or was killed before it could. */
+/* True where a bridge is there that no running container needs, as a keeper was
+ * killed before it could take it down. */
 bool th_network_is_untidy(struct th_store *store);
+/* Removes a network that nothing uses, and its bridge, which may be there still
+ * (th_network_linger): the next network would get its number. */
+int th_network_remove(
+	struct th_store *store, const char *name, struct th_error *err);
+/* Who holds this will call th_network_tidy in a moment: until then what nobody
+ * needs is not untidy, as the next container may come right behind. The
+ * descriptor is to be closed after that; -1 where that is not to be had. */
+int th_network_linger(struct th_store *store);
+/* True where somebody holds it. */
+bool th_network_is_lingering(struct th_store *store);
 
 /* Takes away what a keeper that was killed has left of its container: where it
  * was found is what the state still says. */

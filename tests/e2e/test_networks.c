@@ -12,6 +12,13 @@ struct meeting {
 	const char *from, *to;
 };
 
+/* Those that nobody needs any more stay for a moment. */
+static bool no_bridge_is_there(void *arg)
+{
+	(void)arg;
+	return !strstr(as_root("ip -o link")->out, ": th");
+}
+
 static bool meets(void *arg)
 {
 	const struct meeting *meeting = arg;
@@ -645,6 +652,7 @@ static void subnets_avoid_the_hosts_routes(void)
 	snprintf(
 		subnet, sizeof(subnet), "%s", field("network:canal", "subnet"));
 	CODE(hull("stop boat --grace 0s"), 0);
+	CHECK(wait_until(no_bridge_is_there, NULL));
 	/* The host gets a route to it meanwhile. */
 	snprintf(block, sizeof(block), "%.*s", (int)strcspn(subnet, "/"),
 		subnet);
@@ -764,9 +772,49 @@ static void rules_of_others_stay(void)
 	SAYS(as_root("nft list tables")->out, "table inet tidyhull_");
 	CHECK(meet("pilot", "ledger"));
 	CODE(hull("remove --force ledger pilot clerk"), 0);
+	CHECK(wait_until(no_bridge_is_there, NULL));
 	CHECK_TEXT(as_root("nft list tables")->out, "table inet harbour\n");
 	CODE(as_root("nft delete table inet harbour"), 0);
 	CODE(hull("remove network:berths office"), 0);
+}
+
+/* The number of the first bridge; 0: there is none. */
+static int bridge(void)
+{
+	const char *at = strstr(as_root("ip -o link")->out, ": th");
+
+	while (at && at[-1] >= '0' && at[-1] <= '9')
+		at--;
+	return at ? atoi(at) : 0;
+}
+
+/* What comes right behind the last container has not to make it again; and
+ * nothing stays for good, whoever is killed meanwhile. */
+static void a_bridge_stays_for_a_moment(void)
+{
+	int first;
+
+	CODE(hull("run selwick/base -- true"), 0);
+	first = bridge();
+	CHECK(first > 0);
+	CODE(hull("run selwick/base -- true"), 0);
+	CHECK_INT(bridge(), first);
+	SAYS(hull("doctor --verify")->out, "all is well");
+	CHECK_INT(bridge(), first);
+	CHECK(wait_until(no_bridge_is_there, NULL));
+	CHECK_TEXT(as_root("nft list tables")->out, "");
+	/* The network itself goes at once, as its number may be another's. */
+	CODE(hull("run --network canal selwick/base -- true"), 0);
+	CHECK(bridge() > 0);
+	CODE(hull("remove network:canal"), 0);
+	CHECK_INT(bridge(), 0);
+	CODE(hull("run selwick/base -- true"), 0);
+	as_root("sh -c 'for p in /proc/[0-9]*; do if grep -qs "
+		"^tidyhull-keeper $p/cmdline; then kill -9 ${p#/proc/}; fi; "
+		"done'");
+	CHECK(bridge() > 0);
+	CODE(hull("list"), 0);
+	CHECK_INT(bridge(), 0);
 }
 
 static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
@@ -788,6 +836,8 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"a lost pilot is told", a_lost_pilot_is_told},
 	{"a pilot without a socket is found",
 		a_pilot_without_a_socket_is_found},
-	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
+	{"rules of others stay", rules_of_others_stay},
+	{"a bridge stays for a moment", a_bridge_stays_for_a_moment},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_networks = {"networks", tests};

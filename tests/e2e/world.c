@@ -340,7 +340,7 @@ static void check_leftovers(void)
 	CHECK_INT(forwarding(), forwarding_before);
 	check_empty("containers");
 	check_empty("tmp");
-	as_root("sh -c 'cd %s/run && rm -f network.lock pilot.lock "
+	as_root("sh -c 'cd %s/run && rm -f network.lock linger.lock pilot.lock "
 		"names.lock names-*'",
 		world_store);
 	check_empty("run");
