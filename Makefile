@@ -158,7 +158,7 @@ $(BUILD)/tidyhull: $(call object,$(CLI_SRC)) $(BUILD)/libtidyhull.a
 $(BUILD)/tidyhull-keeper: $(call object,$(KEEPER_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)
 	$(Q)$(CC) $(SANFLAGS) $(LDFLAGS) $(if $(SAN),,-static) -Wl,--gc-sections \
-		-o $@ $^ -lsqlite3 -ljansson -lseccomp -lm -ldl -lpthread $(STATIC_NOTICE)
+		-Wl,--sort-section=alignment -o $@ $^ -lsqlite3 -ljansson -lseccomp -lm -ldl -lpthread $(STATIC_NOTICE)
 
 $(BUILD)/tidyhull-pilot: $(call object,$(PILOT_SRC)) $(BUILD)/libtidyhull.a
 	$(call say,link,$@)

@@ -11,6 +11,7 @@
 #include "base/clock.h"
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "keeper/scratch.h"
 
 static void client_ready(struct th_watch *watch, uint32_t events);
 
@@ -239,7 +240,7 @@ static void send_pending(struct client *client)
 
 static void client_ready(struct th_watch *watch, uint32_t events)
 {
-	static struct th_message message;
+	static _Alignas(APART) struct th_message message;
 	struct client *client = watch->owner;
 	struct th_error err = {0};
 	int fds[TH_CHANNEL_FDS], rc;

@@ -5,6 +5,11 @@
 #ifndef TH_KEEPER_SCRATCH_H
 #define TH_KEEPER_SCRATCH_H
 
+/* The alignment of large buffers. The linker puts them behind one another and
+ * what is small together (see the Makefile): a page of a buffer that is not
+ * used takes no memory, and small variables do not take one each. */
+#define APART 4096
+
 /* Before anything else of jansson or SQLite is called. Without memory for it
  * all is as before. */
 void scratch_begin(void);

@@ -16,6 +16,7 @@
 #include "base/file.h"
 #include "base/json.h"
 #include "keeper/keeper.h"
+#include "keeper/scratch.h"
 #include "sandbox/rights.h"
 
 #define WHAT "a session's request"
@@ -142,7 +143,7 @@ static void close_output(struct session *session, struct th_watch *watch)
 /* What a session in the background writes goes to its log. */
 static void output_ready(struct th_watch *watch, uint32_t events)
 {
-	static char data[TH_CHANNEL_PAYLOAD];
+	static _Alignas(APART) char data[TH_CHANNEL_PAYLOAD];
 	struct session *session = watch->owner;
 	ssize_t got = read(watch->fd, data, sizeof(data));
 

@@ -13,6 +13,7 @@
 
 #include "base/file.h"
 #include "keeper/keeper.h"
+#include "keeper/scratch.h"
 
 #define PIPE_BYTES (1024 * 1024)
 /* Rounds of the loop in which one stream is read again at once. */
@@ -308,7 +309,7 @@ void keeper_take_input(
 
 static void read_stream(struct keeper *keeper, struct th_watch *watch)
 {
-	static char data[TH_CHANNEL_PAYLOAD];
+	static _Alignas(APART) char data[TH_CHANNEL_PAYLOAD];
 	enum th_stream stream =
 		watch == &keeper->streams.err ? TH_STREAM_ERR : TH_STREAM_OUT;
 

@@ -13,15 +13,16 @@
 #include "base/file.h"
 
 #define HIERARCHIES_MAX 24
+#define BASE_MAX 256
 
 static struct hierarchy known[HIERARCHIES_MAX];
 static size_t known_count;
 static char job[256];
 
 /* A later mount covers what was mounted on its folder, and below. */
-static void forget_covered(const char *mount)
+static void forget_covered(const char *mount, size_t len)
 {
-	size_t len = strlen(mount), kept = 0;
+	size_t kept = 0;
 
 	for (size_t i = 0; i < known_count; i++) {
 		char after = known[i].mount[len > 1 ? len : 0];
@@ -33,26 +34,54 @@ static void forget_covered(const char *mount)
 	known_count = kept;
 }
 
+/* A copy of so many bytes; "" without memory, which finds nothing. They are
+ * few, and never freed. */
+static const char *keep(const char *text, size_t len)
+{
+	char *copy = strndup(text, len);
+
+	return copy ? copy : "";
+}
+
+/* The next word of a line; its length. */
+static const char *word(const char **at, size_t *len)
+{
+	const char *begin = *at + strspn(*at, " ");
+
+	*len = strcspn(begin, " ");
+	*at = begin + *len;
+	return begin;
+}
+
 /* One line of /proc/self/mountinfo (proc(5)), which has mounts in the order of
- * their making. */
+ * their making. There are many, so nothing is copied that is not needed. */
 static void take_line(const char *line)
 {
+	const char *end = strstr(line, " - "), *at = line, *mount, *type;
+	size_t mount_len = 0, type_len = 0, len = 0;
 	struct hierarchy *one;
-	const char *end = strstr(line, " - ");
-	char root[256], mount[256], type[32], options[256];
+	char options[260];
 
-	if (!end || sscanf(line, "%*d %*d %*s %255s %255s", root, mount) != 2 ||
-		sscanf(end, " - %31s %*s %255s", type, options) != 2)
+	if (!end)
 		return;
-	forget_covered(mount);
-	if (known_count == HIERARCHIES_MAX || strncmp(type, "cgroup", 6) != 0)
+	for (int i = 0; i < 4; i++)
+		word(&at, &len);
+	mount = word(&at, &mount_len);
+	forget_covered(mount, mount_len);
+	at = end + 3;
+	type = word(&at, &type_len);
+	if (known_count == HIERARCHIES_MAX || mount > end || !mount_len ||
+		strncmp(type, "cgroup", 6) != 0)
 		return;
+	word(&at, &len);
+	at = word(&at, &len);
+	snprintf(options, sizeof(options), ",%.*s,", (int)len, at);
 	one = &known[known_count];
-	memset(one, 0, sizeof(*one));
-	one->v2 = strcmp(type, "cgroup2") == 0;
-	snprintf(one->mount, sizeof(one->mount), "%s", mount);
-	snprintf(one->controllers, sizeof(one->controllers), ",%.250s,",
-		options);
+	*one = (struct hierarchy){.v2 = type_len == 7 && type[6] == '2',
+		.mount = keep(mount, mount_len),
+		.controllers = keep(options, strlen(options)),
+		.base = "",
+		.own = ""};
 	/* Version 2 stands first in the list, where hierarchy_v2 looks. */
 	if (one->v2 && known_count) {
 		struct hierarchy first = known[0];
@@ -83,9 +112,8 @@ static void take_own(const char *line)
 			    : !strstr(one->controllers, first) ||
 					path == names + 1)
 			continue;
-		if (len > 1 && len < sizeof(one->base))
-			snprintf(one->base, sizeof(one->base), "%.*s", (int)len,
-				path + 1);
+		if (len > 1 && len < BASE_MAX)
+			one->base = keep(path + 1, len);
 	}
 }
 
@@ -161,7 +189,7 @@ static void choose_of_job(struct hierarchy *one)
 	char path[600];
 
 	if (!one->base[0] && access(one->mount, W_OK) == 0) {
-		memcpy(one->base, job, sizeof(one->base));
+		one->base = job;
 		one->writable = true;
 		return;
 	}
@@ -180,14 +208,15 @@ static void choose_of_job(struct hierarchy *one)
  * the top. */
 static void choose_base(struct hierarchy *one)
 {
-	char path[600], *end = strrchr(one->base, '/');
+	const char *end = strrchr(one->base, '/');
+	char path[600];
 
 	/* Who stands aside already has the part above it. */
 	if (end && strcmp(end + 1, GROUP_ASIDE) == 0)
-		*end = '\0';
+		one->base = keep(one->base, (size_t)(end - one->base));
 	if (access(one->mount, W_OK) == 0) {
 		if (!is_delegated(one))
-			one->base[0] = '\0';
+			one->base = "";
 		one->writable = true;
 		return;
 	}
@@ -206,8 +235,7 @@ size_t hierarchies(const struct hierarchy **list)
 		each_line("/proc/self/mountinfo", take_line);
 		each_line("/proc/self/cgroup", take_own);
 		for (size_t i = 0; i < known_count; i++)
-			memcpy(known[i].own, known[i].base,
-				sizeof(known[i].own));
+			known[i].own = known[i].base;
 		find_job();
 		for (size_t i = 0; i < known_count; i++) {
 			if (job[0])

@@ -5,14 +5,15 @@
 #include <stdbool.h>
 #include <stddef.h>
 
+/* Its texts stay as long as the process. */
 struct hierarchy {
-	char mount[256];
-	char controllers[256]; /* ",cpu,cpuacct," of a version 1 one */
+	const char *mount;
+	const char *controllers; /* ",cpu,cpuacct," of a version 1 one */
 	bool v2;
 	/* The part below the mount point that is this user's: "" for all. */
-	char base[256];
+	const char *base;
 	bool writable;
-	char own[256]; /* where this process is; "" for the top */
+	const char *own; /* where this process is; "" for the top */
 };
 
 /* All that are mounted, the version 2 one first; read once. */
