@@ -1,5 +1,8 @@
 #include "network/guard.h"
 
+/* Before the kernel's own, which then leaves out what both have. */
+#include <net/if.h>
+
 #include <errno.h>
 #include <linux/if_arp.h>
 #include <linux/if_ether.h>
@@ -25,6 +28,9 @@ enum {
 	ICMP6_TYPE = 0,
 	ND_TARGET = 8
 };
+
+/* So many are taken away at a time. */
+#define STRAYS_MAX 64
 
 struct rules {
 	struct th_netlink *batch;
@@ -223,6 +229,42 @@ void th_guard_remove(const char *table, const char *device)
 	th_netlink_put_text(&batch, NFTA_CHAIN_TABLE, table);
 	th_netlink_put_text(&batch, NFTA_CHAIN_NAME, device);
 	send_batch(&batch);
+}
+
+struct strays {
+	const char *table;
+	char devices[STRAYS_MAX][IFNAMSIZ];
+	size_t count;
+};
+
+static void take_chain(void *owner, const void *message, size_t len)
+{
+	const size_t header = NLMSG_ALIGN(sizeof(struct nfgenmsg));
+	const char *attributes = (const char *)message + header;
+	struct strays *strays = owner;
+	const char *table, *name;
+
+	if (len < header || strays->count == STRAYS_MAX)
+		return;
+	table = th_netlink_text(attributes, len - header, NFTA_CHAIN_TABLE);
+	name = th_netlink_text(attributes, len - header, NFTA_CHAIN_NAME);
+	if (table && name && strcmp(table, strays->table) == 0 &&
+		strlen(name) < IFNAMSIZ && !if_nametoindex(name))
+		strcpy(strays->devices[strays->count++], name);
+}
+
+void th_guard_tidy(const char *table)
+{
+	struct strays strays = {.table = table};
+	struct th_netlink batch;
+	struct rules rules = {&batch, table, NULL, 0};
+
+	th_netlink_init(&batch);
+	begin(&rules, NFT_MSG_GETCHAIN, NLM_F_DUMP);
+	/* Where that fails, there are none, or the next one finds them. */
+	th_netlink_dump(NETLINK_NETFILTER, &batch, take_chain, &strays);
+	for (size_t i = 0; i < strays.count; i++)
+		th_guard_remove(table, strays.devices[i]);
 }
 
 void th_guard_close(const char *table)

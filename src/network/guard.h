@@ -25,6 +25,9 @@ int th_guard_write(
 /* Removes one; kernels before 6.16 do so with the device. What is not there
  * counts as success. */
 void th_guard_remove(const char *table, const char *device);
+/* Removes those whose device has gone without them, as that of a container
+ * whose keeper was killed. */
+void th_guard_tidy(const char *table);
 /* Removes the table with all of them; what is not there counts as success. */
 void th_guard_close(const char *table);
 

@@ -201,7 +201,8 @@ static void close_later(int fd)
 		close(before - 1);
 }
 
-int th_netlink_send(int protocol, struct th_netlink *batch)
+/* A socket on which the batch was sent; -1 with errno. */
+static int send_over(int protocol, const struct th_netlink *batch)
 {
 	const struct sockaddr_nl kernel = {.nl_family = AF_NETLINK};
 	const struct timeval limit = {.tv_sec = ANSWER_SECONDS};
@@ -211,21 +212,99 @@ int th_netlink_send(int protocol, struct th_netlink *batch)
 		fd = socket(AF_NETLINK, SOCK_RAW | SOCK_CLOEXEC, protocol);
 	if (!sys && fd < 0)
 		sys = errno;
-	if (sys)
-		goto out;
+	if (sys) {
+		errno = sys;
+		return -1;
+	}
 	setsockopt(fd, SOL_SOCKET, SO_RCVTIMEO, &limit, sizeof(limit));
 	if (sendto(fd, batch->data, batch->len, 0,
 		    (const struct sockaddr *)(const void *)&kernel,
-		    sizeof(kernel)) < 0)
-		sys = errno;
-	else
-		sys = await(fd, count_acks(batch));
+		    sizeof(kernel)) >= 0)
+		return fd;
+	sys = errno;
+	close(fd);
+	errno = sys;
+	return -1;
+}
+
+static void close_socket(int protocol, int fd)
+{
 	if (protocol == NETLINK_NETFILTER)
 		close_later(fd);
 	else
 		close(fd);
-out:
+}
+
+int th_netlink_send(int protocol, struct th_netlink *batch)
+{
+	int fd = send_over(protocol, batch);
+	int sys = fd < 0 ? errno : await(fd, count_acks(batch));
+
+	if (fd >= 0)
+		close_socket(protocol, fd);
 	th_netlink_drop(batch);
 	errno = sys;
 	return sys ? -1 : 0;
+}
+
+/* 1 where more will come, 0 at the end, -1 with errno. */
+static int take_answers(const char *answer, size_t left,
+	void (*take)(void *owner, const void *message, size_t len), void *owner)
+{
+	const struct nlmsghdr *header = (const void *)answer;
+
+	for (; NLMSG_OK(header, left); header = NLMSG_NEXT(header, left)) {
+		const struct nlmsgerr *error = NLMSG_DATA(header);
+
+		if (header->nlmsg_type == NLMSG_DONE)
+			return 0;
+		if (header->nlmsg_type == NLMSG_ERROR) {
+			errno = -error->error;
+			return errno ? -1 : 0;
+		}
+		take(owner, NLMSG_DATA(header), NLMSG_PAYLOAD(header, 0));
+	}
+	return 1;
+}
+
+int th_netlink_dump(int protocol, struct th_netlink *batch,
+	void (*take)(void *owner, const void *message, size_t len), void *owner)
+{
+	_Alignas(8) char answer[16384];
+	int fd = send_over(protocol, batch), rc = fd < 0 ? -1 : 1, sys = errno;
+
+	while (rc == 1) {
+		ssize_t len = recv(fd, answer, sizeof(answer), 0);
+
+		if (len < 0 && errno == EINTR)
+			continue;
+		rc = len < 0 ? -1
+			     : take_answers(answer, (size_t)len, take, owner);
+		sys = errno;
+	}
+	if (fd >= 0)
+		close_socket(protocol, fd);
+	th_netlink_drop(batch);
+	errno = sys;
+	return rc;
+}
+
+const char *th_netlink_text(const void *attributes, size_t len, int type)
+{
+	const struct nlattr *at = attributes;
+
+	while (len >= sizeof(*at) && at->nla_len >= sizeof(*at) &&
+		at->nla_len <= len) {
+		size_t step = ALIGN((size_t)at->nla_len);
+		const char *text = (const char *)(at + 1);
+		size_t size = at->nla_len - sizeof(*at);
+
+		if ((at->nla_type & NLA_TYPE_MASK) == type)
+			return size && text[size - 1] == '\0' ? text : NULL;
+		if (step >= len)
+			break;
+		len -= step;
+		at = (const void *)((const char *)at + step);
+	}
+	return NULL;
 }

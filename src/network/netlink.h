@@ -42,4 +42,14 @@ void th_netlink_ask(struct th_netlink *batch);
  * releases it. Returns 0, or -1 with the errno of the first that failed. */
 int th_netlink_send(int protocol, struct th_netlink *batch);
 
+/* Asks for a list (a request with NLM_F_DUMP), and gives each message of the
+ * answer to take, without its header; releases the batch. Returns 0, or -1 with
+ * errno. */
+int th_netlink_dump(int protocol, struct th_netlink *batch,
+	void (*take)(void *owner, const void *message, size_t len),
+	void *owner);
+/* The text of an attribute among those at attributes; NULL where it is not
+ * there, or no text. */
+const char *th_netlink_text(const void *attributes, size_t len, int type);
+
 #endif

@@ -446,8 +446,11 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 		th_guard_close(table);
 		if (!store->unprivileged)
 			th_forwarding_give(store->tag);
-	} else if (rc == 0 && gone) {
-		rc = write_filter(store, NULL, err);
+	} else if (rc == 0) {
+		table_name(store, table);
+		th_guard_tidy(table);
+		if (gone)
+			rc = write_filter(store, NULL, err);
 	}
 	for (size_t i = 0; rc == 0 && i < count; i++) {
 		char bridge[IFNAMSIZ];

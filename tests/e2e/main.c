@@ -58,6 +58,8 @@ static const struct suite *const asked[] = {&suite_servers, NULL};
 			"the group is the host's"},                            \
 		{"networks", "an outside client keeps its address",            \
 			"users have no packet filter of the host"},            \
+		{"networks", "guards of the killed go",                        \
+			"users have no packet filter of the host"},            \
 		{"networks", "a bridge stays for a moment",                    \
 			"a user's bridges go with the pilot"},                 \
 		{"networks", "rules of others stay",                           \
