@@ -5,6 +5,7 @@
 #   make check        installs what is missing, builds, runs all tests
 #   make faults       death and refusal at every call of every verb (hours; EVERY=20)
 #   make check-powercut   what is on the disk at one moment, mounted again
+#   make soak         random work of four users with kills (MINUTES=120)
 #   make check-vm     the tests that depend on the host, on another kernel
 #   make check-servers   real servers, in an image made by debootstrap
 #   make check-cluster   a batch engine over three nodes, as namespaces
@@ -40,7 +41,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := all
 .DELETE_ON_ERROR:
 .SUFFIXES:
-.PHONY: all library demo check check-built faults bench man install uninstall deb lint format format-check \
+.PHONY: all library demo check check-built faults soak bench man install uninstall deb lint format format-check \
 	headers fuzz clean help deps-build deps-check deps-develop docs \
 	compile-commands coverage check-more analyze
 

@@ -85,6 +85,10 @@ check-cluster: deps-cluster
 	$(AS_ROOT) scripts/check-cluster $(abspath $(BUILD))
 
 # The packages in a system of their own (scripts/check-deb).
+soak: deps-check
+	@$(MAKE) --no-print-directory all
+	$(AS_ROOT) scripts/soak $(abspath $(BUILD)) $(or $(MINUTES),120) $(SEED)
+
 check-deb: deb
 	@scripts/deps vm
 	$(AS_ROOT) scripts/check-deb $(abspath $(BUILD))
