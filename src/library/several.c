@@ -141,11 +141,13 @@ static void keep_pace(const struct one_ending *list, size_t count)
 {
 	struct pollfd channels[AT_A_TIME_MAX];
 	int64_t until_ms = th_clock_mono_ms() + PACE_MS, left_ms = PACE_MS;
-	size_t open = count;
+	size_t open = 0;
 
-	for (size_t i = 0; i < count; i++)
+	for (size_t i = 0; i < count; i++) {
 		channels[i] = (struct pollfd){
 			.fd = list[i].channel, .events = POLLIN};
+		open += list[i].channel >= 0;
+	}
 	while (open && left_ms > 0 && poll(channels, count, (int)left_ms) > 0) {
 		open = 0;
 		for (size_t i = 0; i < count; i++) {

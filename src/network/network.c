@@ -506,8 +506,13 @@ int th_network_linger(struct th_store *store)
 	int fd = openat(
 		store->run_fd, LINGER_FILE, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
-	if (fd >= 0 && flock(fd, LOCK_SH | LOCK_NB))
-		th_close(&fd);
+	/* Whoever only looks has it for a moment. */
+	for (int tries = 0; fd >= 0 && flock(fd, LOCK_SH | LOCK_NB); tries++) {
+		if (tries < 20)
+			usleep(500);
+		else
+			th_close(&fd);
+	}
 	return fd;
 }
 
