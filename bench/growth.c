@@ -121,20 +121,16 @@ static double mean_keeper(const char *root)
 
 static void run_many(const char *build, const char *folder)
 {
-	double times[RUNNING], ratio, first, kib;
 	char line[200], root[300];
+	double kib;
 
 	for (int i = 0; i < RUNNING; i++) {
 		snprintf(line, sizeof(line),
 			"launch -q selwick/base --network none --name runs%d "
 			"-- sleep 10000",
 			i);
-		times[i] = run_verb(build, folder, line);
+		run_verb(build, folder, line);
 	}
-	first = bench_median(times, 20);
-	ratio = bench_median(times + RUNNING - 20, 20) / first;
-	bench_row("launch: the 100th against the first", "ratio", &ratio, NULL,
-		1, (struct bound){1.2, false});
 	/* Until they rest. */
 	sleep(8);
 	snprintf(root, sizeof(root), "%.250s/growth", folder);
