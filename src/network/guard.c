@@ -11,6 +11,7 @@
 #include <linux/netfilter/nfnetlink.h>
 #include <linux/netlink.h>
 #include <netinet/icmp6.h>
+#include <stdio.h>
 #include <string.h>
 
 #include "network/expression.h"
@@ -250,7 +251,8 @@ static void take_chain(void *owner, const void *message, size_t len)
 	name = th_netlink_text(attributes, len - header, NFTA_CHAIN_NAME);
 	if (table && name && strcmp(table, strays->table) == 0 &&
 		strlen(name) < IFNAMSIZ && !if_nametoindex(name))
-		strcpy(strays->devices[strays->count++], name);
+		snprintf(strays->devices[strays->count++], IFNAMSIZ, "%s",
+			name);
 }
 
 void th_guard_tidy(const char *table)
