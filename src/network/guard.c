@@ -251,8 +251,8 @@ static void take_chain(void *owner, const void *message, size_t len)
 	name = th_netlink_text(attributes, len - header, NFTA_CHAIN_NAME);
 	if (table && name && strcmp(table, strays->table) == 0 &&
 		strlen(name) < IFNAMSIZ && !if_nametoindex(name))
-		snprintf(strays->devices[strays->count++], IFNAMSIZ, "%s",
-			name);
+		snprintf(
+			strays->devices[strays->count++], IFNAMSIZ, "%s", name);
 }
 
 void th_guard_tidy(const char *table)

@@ -248,10 +248,10 @@ int th_netlink_send(int protocol, struct th_netlink *batch)
 }
 
 /* 1 where more will come, 0 at the end, -1 with errno. */
-static int take_answers(const char *answer, size_t left,
+static int take_answers(char *answer, size_t left,
 	void (*take)(void *owner, const void *message, size_t len), void *owner)
 {
-	const struct nlmsghdr *header = (const void *)answer;
+	struct nlmsghdr *header = (struct nlmsghdr *)(void *)answer;
 
 	for (; NLMSG_OK(header, left); header = NLMSG_NEXT(header, left)) {
 		const struct nlmsgerr *error = NLMSG_DATA(header);
