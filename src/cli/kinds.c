@@ -67,11 +67,25 @@ int kind_refuse(const struct invocation *call, struct th_error *err)
 		"it is: ", right_line(call->verb, &right) ? &right : &line);
 }
 
+/* "stop all": what that takes is an option. */
+static int refuse_all(const struct invocation *call, struct th_error *err)
+{
+	struct line line;
+
+	if (call->object_count != 1 || strcmp(call->objects[0], "all") != 0 ||
+		!option_spec(call->verb, "all", 3))
+		return 0;
+	th_fail(err, TH_USAGE, "there is no object \"all\"");
+	line_get(&line);
+	line_put(&line, line_find(&line, "all"), 1, "--all", NULL);
+	return line_hint(err, "it is: ", &line);
+}
+
 int kind_refuse_unknown(const struct invocation *call)
 {
 	struct th_error err = {0}, none = {0};
 
-	if (kind_refuse(call, &err) == 0 ||
+	if ((kind_refuse(call, &err) == 0 && refuse_all(call, &err) == 0) ||
 		th_object(call->hull, call->objects[0], ALL, TH_BRIEF, NULL,
 			&none) == 0)
 		return EXIT_DONE;

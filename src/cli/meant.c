@@ -113,9 +113,10 @@ static bool meant_kind(struct line *line, struct th_error *err)
 		line_put(line, 1, 2, "new", kind);
 	} else if (count == 0 || strcmp(found[0]->name, "list") == 0) {
 		snprintf(several, sizeof(several), "%ss", kind);
-		line->count = 1;
-		line_put(line, 1, 0, "list",
+		line_put(line, 1, line->count > 2 && count ? 2 : 1, "list",
 			strcmp(kind, "group") == 0 ? "--tree" : several);
+		if (!count || !right_line(&verb_list, line))
+			line->count = 3;
 	} else if (is_act_on(kind, found[0]->name)) {
 		line_put(line, 1, 2, found[0]->name, NULL);
 		if (!right_line(found[0], line))

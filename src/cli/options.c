@@ -6,7 +6,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
+#include "cli/line.h"
+#include "cli/verbs.h"
 #include "cli/wrong_option.h"
 
 const struct option_spec common_options[] = {
@@ -110,6 +113,24 @@ static int collect(const struct verb *verb, struct option *all)
 	return (int)count;
 }
 
+/* "--read-only=true", and what says no. */
+static int without_value(
+	const struct option_spec *spec, const char *word, struct th_error *err)
+{
+	static const char *const no[] = {"no", "false", "off", "0"};
+	const char *value = strchr(word, '=');
+	struct line line;
+	char option[80];
+	bool stays = true;
+
+	for (size_t i = 0; value && i < sizeof(no) / sizeof(*no); i++)
+		stays = stays && strcasecmp(value + 1, no[i]) != 0;
+	snprintf(option, sizeof(option), "--%.70s", spec->name);
+	line_get(&line);
+	line_put(&line, line_find(&line, word), 1, stays ? option : NULL, NULL);
+	return line_hint(err, "it is: ", &line);
+}
+
 /* getopt says only that something is wrong; this says what. */
 static int explain(const struct verb *verb, const char *word,
 	const struct option *all, int count, bool lacks, struct th_error *err)
@@ -131,7 +152,7 @@ static int explain(const struct verb *verb, const char *word,
 	if (spec) {
 		th_fail(err, TH_USAGE, "--%s does not take a value",
 			spec->name);
-		return th_hint(err, "see: tidyhull help %s", verb->name);
+		return without_value(spec, word, err);
 	}
 	for (int i = 0; len > 2 && i < count; i++) {
 		size_t used = strlen(fits);
@@ -196,6 +217,19 @@ static void take_word(struct invocation *call, const char *name,
 	given->value = value;
 }
 
+static int needless_command(const struct verb *verb, struct th_error *err)
+{
+	struct line line;
+
+	th_fail(err, TH_USAGE, "%s does not take a command after --",
+		verb->name);
+	if (verb != &verb_enter)
+		return th_hint(err, "see: tidyhull help %s", verb->name);
+	line_get(&line);
+	line.words[1] = "exec";
+	return line_hint(err, "it is: ", &line);
+}
+
 static int check_objects(struct invocation *call, struct th_error *err)
 {
 	const struct verb *verb = call->verb;
@@ -210,8 +244,7 @@ static int check_objects(struct invocation *call, struct th_error *err)
 	else if (verb->most >= 0 && call->object_count > verb->most)
 		return wrong_object(call, err);
 	else if (call->has_command && !(verb->flags & VERB_COMMAND))
-		th_fail(err, TH_USAGE, "%s does not take a command after --",
-			verb->name);
+		return needless_command(verb, err);
 	else
 		return 0;
 	return th_hint(err, "see: tidyhull help %s", verb->name);

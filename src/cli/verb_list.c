@@ -349,7 +349,7 @@ static bool is_state_word(const char *word)
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
-	struct th_error err = {0};
+	struct th_error err = {0}, none = {0};
 
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
 		if (strcmp(kind, listings[i].name) == 0)
@@ -365,6 +365,12 @@ static int run(struct invocation *call)
 		th_hint(&err,
 			"tidyhull list shows those that run, tidyhull list "
 			"--all the others too, with their states");
+	/* A name stands there: a look at that is another verb's. */
+	if (th_object(call->hull, kind,
+		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_VOLUME |
+			    TH_KIND_NETWORK | TH_KIND_SESSION,
+		    TH_BRIEF, NULL, &none) == 0)
+		th_hint(&err, "it is: tidyhull show %s", kind);
 	th_hint(&err, "use containers, images, sessions, volumes or networks");
 	return say_error(&err);
 }

@@ -80,6 +80,8 @@ static const struct other {
 		"volumes only go when asked for: tidyhull sweep --only "
 		"volumes; "
 		"without them"},
+	{"n dry-run dry simulate plan", "older-than", NOTHING,
+		"sweep shows first what would go, and asks"},
 	{"all a", "older-than", NOTHING,
 		"sweep takes all that is unused anyway"},
 	{"enable", "install", NO_VALUE, NULL},
@@ -360,10 +362,31 @@ static void put_command_right(const struct verb *verb, struct line *line)
 				verb, word + 2, strcspn(word + 2, "="));
 			i += spec && spec->value && !strchr(word, '=');
 		} else if (word[0] != '-' && objects++ == most) {
+			/* A whole line of a shell is no program. */
+			if (strchr(word, ' ') && i + 1 == line->count)
+				line_put(line, i, 0, "sh", "-c");
 			line_put(line, i, 0, "--", NULL);
 			return;
 		}
 	}
+}
+
+/* "adjust web memory=64M", "adjust web restart=always": how many words it is
+ * longer. */
+static int put_change_right(
+	const struct verb *verb, struct line *line, int at, const char *word)
+{
+	const char *value = strchr(word, '=');
+
+	if (verb != &verb_adjust || !value)
+		return 0;
+	if (strncmp(word, "restart=", 8) == 0)
+		line_put(line, at, 1, "--restart", value + 1);
+	else if (strncmp(word, "probe=", 6) == 0)
+		line_put(line, at, 1, "--probe", value + 1);
+	else
+		line_put(line, at, 0, "--limit", NULL);
+	return 1;
 }
 
 /* All of the line; false where something in it is not understood. */
@@ -383,10 +406,7 @@ static bool put_line_right(
 			if (objects++ == verb->most &&
 				verb->flags & VERB_COMMAND)
 				break;
-			/* "adjust web memory=64M" */
-			if (verb == &verb_adjust && strchr(word, '='))
-				line_put(line, at++, 0, "--limit", NULL);
-			at++;
+			at += 1 + put_change_right(verb, line, at, word);
 			continue;
 		}
 		if (word[1] != '-') {
@@ -504,7 +524,8 @@ static int copy_object(
 int wrong_object(const struct invocation *call, struct th_error *err)
 {
 	const struct verb *verb = call->verb;
-	const char *more = call->objects[verb->most];
+	const char *more = call->objects[verb->most], *kind;
+	char several[16];
 	struct line line;
 
 	if (kind_refuse(call, err))
@@ -514,6 +535,16 @@ int wrong_object(const struct invocation *call, struct th_error *err)
 	line_get(&line);
 	if (verb == &verb_copy && copy_object(call, &line, err))
 		return -1;
+	kind = kind_word(more, strlen(more));
+	if (verb == &verb_sweep && kind) {
+		snprintf(several, sizeof(several), "%ss", kind);
+		line_put(&line, line_find(&line, more), 1, "--only", several);
+		return line_hint(err, "it is: ", &line);
+	}
+	if (verb == &verb_login) {
+		line_put(&line, line_find(&line, more), 0, "--user", NULL);
+		return line_hint(err, "it is: ", &line);
+	}
 	/* Its files are those beside the recipe. */
 	if (verb == &verb_build && strcmp(more, ".") == 0) {
 		line_put(&line, line_find(&line, more), 1, NULL, NULL);

@@ -49,9 +49,11 @@ static int check_capability(const char *text, struct th_error *err)
 
 static int check_hostname(const char *name, struct th_error *err)
 {
-	return th_host_name_valid(name)
-		? 0
-		: th_fail(err, TH_USAGE, "\"%.100s\" is not a host name", name);
+	if (th_host_name_valid(name))
+		return 0;
+	th_fail(err, TH_USAGE, "\"%.100s\" is not a host name", name);
+	return th_hint(
+		err, "letters, digits, dots and hyphens: --hostname gauge-1");
 }
 
 static void add_if(

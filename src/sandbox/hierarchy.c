@@ -25,10 +25,10 @@ static void forget_covered(const char *mount, size_t len)
 	size_t kept = 0;
 
 	for (size_t i = 0; i < known_count; i++) {
-		char after = known[i].mount[len > 1 ? len : 0];
+		bool below = strncmp(known[i].mount, mount, len) == 0;
+		char after = below && len > 1 ? known[i].mount[len] : '/';
 
-		if (strncmp(known[i].mount, mount, len) != 0 ||
-			(after && after != '/'))
+		if (!below || (after && after != '/'))
 			known[kept++] = known[i];
 	}
 	known_count = kept;

@@ -1,9 +1,13 @@
 #include "store/image_state.h"
 
+#include <dirent.h>
+#include <fcntl.h>
+#include <fnmatch.h>
 #include <inttypes.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "base/buffer.h"
 #include "base/clock.h"
@@ -47,6 +51,25 @@ void th_image_rows_free(struct th_image_row *rows, size_t count)
 	free(rows);
 }
 
+/* What writers that were killed have left beside it (th_file_replace): nobody
+ * writes it now but whoever has the database. */
+static void remove_unfinished(struct th_store *store)
+{
+	int fd = openat(
+		store->root_fd, "images", O_RDONLY | O_DIRECTORY | O_CLOEXEC);
+	DIR *dir = fd < 0 ? NULL : fdopendir(fd);
+	struct dirent *entry;
+
+	while (dir && (entry = readdir(dir))) {
+		if (fnmatch("index.json.*.new", entry->d_name, 0) == 0)
+			unlinkat(fd, entry->d_name, 0);
+	}
+	if (dir)
+		closedir(dir);
+	else
+		th_close(&fd);
+}
+
 /* index.json follows the state (OCI Image Specification, image-layout.md).
  * Each change of a name writes all of it: documents of their own for each image
  * would take most of the time that a change takes. */
@@ -56,6 +79,7 @@ static int write_file(struct th_store *store, struct th_error *err)
 	struct th_buf text;
 	int rc;
 
+	remove_unfinished(store);
 	th_buf_init(&text, INDEX_MAX);
 	th_buf_adds(&text,
 		"{\"schemaVersion\":2,\"mediaType\":\"" TH_MEDIA_INDEX

@@ -102,10 +102,28 @@ static void the_log_is_json_lines(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* Whoever is killed while it writes the index leaves a file beside it. */
+static void unfinished_ones_go_with_the_next(void)
+{
+	char path[320];
+
+	CODE(hull("unpack -q %s/demo-images --only selwick/base", world_build),
+		0);
+	snprintf(path, sizeof(path), "%s/images/index.json.999.new",
+		world_store);
+	put_file("store/images/index.json.999.new", "{\"sche");
+	CHECK_INT(access(path, F_OK), 0);
+	CODE(hull("tag selwick/base harbour:x"), 0);
+	CHECK_INT(access(path, F_OK), -1);
+	CODE(hull("remove harbour:x"), 0);
+}
+
 static const CU_TestInfo tests[] = {
 	{"the store is an OCI image layout", the_store_is_an_oci_image_layout},
 	{"the demo images are one too", the_demo_images_are_one_too},
 	{"bundles are valid", bundles_are_valid},
-	{"the log is JSON lines", the_log_is_json_lines}, CU_TEST_INFO_NULL};
+	{"the log is JSON lines", the_log_is_json_lines},
+	{"unfinished ones go with the next", unfinished_ones_go_with_the_next},
+	CU_TEST_INFO_NULL};
 
 const struct suite suite_formats = {"formats", tests};
