@@ -48,6 +48,10 @@ static const struct verb *nearest(const char *word)
 	size_t len = strlen(word);
 	int least = len < 4 ? 1 : len < 7 ? 2 : 3;
 
+	/* What undoes it is not near to it. */
+	if (strncmp(word, "un", 2) == 0 &&
+		strcmp(word + 2, verb_pause.name) == 0)
+		return &verb_resume;
 	for (size_t i = 0; verbs[i]; i++) {
 		int steps = verbs[i]->flags & VERB_HIDDEN
 			? 99

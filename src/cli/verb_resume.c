@@ -34,7 +34,7 @@ static const char *const examples[] = {
 
 const struct verb verb_resume = {.name = "resume",
 	.group = "containers",
-	.called = "continue unfreeze thaw unsuspend unpause",
+	.called = "continue unfreeze thaw unsuspend",
 	.takes = "paused group",
 	.summary = "resume a paused container",
 	.usage = "CONTAINER...",
