@@ -18,6 +18,8 @@
 /* To make a bridge again right after it was taken away takes a start three
  * times as long: so long the next one may take. */
 #define LINGER_MS 600
+/* When it is tried again, where the networks are locked. */
+#define AGAIN_MS 50
 
 static bool group_has_gone(struct keeper *keeper)
 {
@@ -43,7 +45,7 @@ static void close_group(struct keeper *keeper)
 
 /* Where somebody holds the lock of the networks it is tried again; he looks at
  * all of them, too. */
-static void tidy(struct keeper *keeper, bool at_last)
+static void tidy(struct keeper *keeper)
 {
 	struct closing *closing = &keeper->closing;
 
@@ -53,8 +55,8 @@ static void tidy(struct keeper *keeper, bool at_last)
 	/* The last one does it. */
 	if (th_network_is_lingering(keeper->store))
 		return;
-	if (!keeper_tidy_bridges(keeper) && !at_last)
-		closing->tidy_ms = th_clock_mono_ms() + LINGER_MS;
+	if (!keeper_tidy_bridges(keeper))
+		closing->tidy_ms = th_clock_mono_ms() + AGAIN_MS;
 }
 
 /* A user's networks go with the program that holds them; and a manager that
@@ -63,14 +65,13 @@ static void linger(struct keeper *keeper)
 {
 	struct closing *closing = &keeper->closing;
 
-	closing->tidy_ms = th_clock_mono_ms();
 	if (keeper->store->unprivileged || *keeper->notify) {
-		tidy(keeper, true);
+		tidy(keeper);
 		return;
 	}
 	if (closing->lingers_fd <= 0)
 		closing->lingers_fd = th_network_linger(keeper->store);
-	closing->tidy_ms += LINGER_MS;
+	closing->tidy_ms = th_clock_mono_ms() + LINGER_MS;
 }
 
 static void close_devices(struct keeper *keeper)
@@ -78,7 +79,7 @@ static void close_devices(struct keeper *keeper)
 	struct closing *closing = &keeper->closing;
 	bool late = th_clock_mono_ms() >= closing->until_ms;
 
-	if (keeper_unplug_step(keeper, late) || late) {
+	if (keeper_unplug_step(keeper, late)) {
 		closing->devices = false;
 		linger(keeper);
 		return;
@@ -130,7 +131,7 @@ static void work(struct keeper *keeper)
 	else if (keeper->closing.devices)
 		close_devices(keeper);
 	else if (keeper->closing.tidy_ms)
-		tidy(keeper, false);
+		tidy(keeper);
 }
 
 void keeper_close_work(struct keeper *keeper)
@@ -164,8 +165,10 @@ void keeper_close_all(struct keeper *keeper)
 
 void keeper_close_bridges(struct keeper *keeper)
 {
-	if (!keeper->closing.tidy_ms)
-		return;
-	sleep_until(keeper->closing.tidy_ms);
-	tidy(keeper, true);
+	const int64_t until_ms = th_clock_mono_ms() + LINGER_MS + DEVICES_MS;
+
+	while (keeper->closing.tidy_ms && keeper->closing.tidy_ms < until_ms) {
+		sleep_until(keeper->closing.tidy_ms);
+		tidy(keeper);
+	}
 }

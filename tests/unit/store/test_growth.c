@@ -89,26 +89,25 @@ static void look_up(struct th_store *store)
 	free(rows);
 }
 
-static void look_for_name(struct th_store *store)
+static void find_one(struct th_store *store, const char *text)
 {
 	struct th_container_row *rows = NULL;
 	struct th_error err = {0};
 	size_t count = 0;
 
-	CHECK_INT(th_state_list(store->db, "beacon", &rows, &count, &err), 0);
+	CHECK_INT(th_state_list(store->db, text, &rows, &count, &err), 0);
 	CHECK_INT(count, 1);
 	free(rows);
 }
 
+static void look_for_name(struct th_store *store)
+{
+	find_one(store, "beacon");
+}
+
 static void look_for_id(struct th_store *store)
 {
-	struct th_container_row *rows = NULL;
-	struct th_error err = {0};
-	size_t count = 0;
-
-	CHECK_INT(th_state_list(store->db, "h000", &rows, &count, &err), 0);
-	CHECK_INT(count, 1);
-	free(rows);
+	find_one(store, "h000");
 }
 
 static void look_at_events(struct th_store *store)
