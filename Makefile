@@ -85,8 +85,9 @@ archived = $(foreach lib,$(1),$(if $(filter-out -lm -ldl -lpthread -lrt,\
 	$(patsubst -l%,-l:lib%.a,$(lib)),$(lib)),$(lib)))
 core_libs = $(call archived,$(shell $(PKG) --static --libs $(LIBS_CORE)))
 cli_libs = $(call archived,$(shell $(PKG) --libs $(LIBS_CLI)))
-# Where it was built must not be seen in what was built.
-all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) \
+# Where it was built must not be seen in what was built. Each variable is a
+# section: the linker puts small ones together, and large ones elsewhere.
+all_cflags = $(STANDARD) $(WARNINGS) $(SANFLAGS) $(CFLAGS) -fdata-sections \
 	-ffile-prefix-map=$(CURDIR)=. $(DEFINES) -Iinclude -Isrc \
 	$(PKG_CFLAGS)
 ifeq ($(filter deps-build deps-check deps-vm deps-cluster help clean format,$(MAKECMDGOALS)),)

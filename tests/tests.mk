@@ -60,8 +60,7 @@ INSIDE := $(patsubst tests/inside/%.c,$(BUILD)/inside/%,$(wildcard tests/inside/
 
 check-built: all library replay $(BUILD)/berths $(BUILD)/unit $(BUILD)/e2e $(BUILD)/manager $(INSIDE)
 	$(AS_ROOT) $(BUILD)/unit
-	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD))
-	$(AS_ROOT) env $(SAN_ENV) $(BUILD)/e2e $(abspath $(BUILD)) --user
+	$(AS_ROOT) env $(SAN_ENV) scripts/check-e2e $(abspath $(BUILD))
 
 # Faults at one of EVERY calls of each verb and program; 1 is all of them, and
 # takes hours.

@@ -24,6 +24,9 @@ extern "C" {
  * "joins": "one", "places", "all", "list" or "apart"}...]: how what is given
  * goes together with what was set before. */
 int th_settings(json_t **doc, th_error *error);
+/* Whether a setting can have this value, by itself: 0, or -1 and what is wrong
+ * with it. Nothing is looked for, as images and folders are. */
+int th_setting_check(const char *name, const char *value, th_error *error);
 /* A settings file, whose text lies at path, with values given from outside (a
  * list of "NAME=VALUE"): {"group" (or null), "networks": [...], "volumes":
  * [...], "containers": [{"member", "name", "image", "build", "settings":

@@ -25,6 +25,13 @@ enum th_kind {
 int th_list(th_hull *hull, enum th_kind kind, bool all, json_t **doc,
 	th_error *error);
 
+/* All containers one after the other, as th_list has them, without a document
+ * of all: take gets each, which is gone when it returns. not_shown gets how
+ * many there are beside them. */
+int th_containers_each(th_hull *hull, bool all,
+	void (*take)(void *owner, const json_t *container), void *owner,
+	size_t *not_shown, th_error *error);
+
 /* How much of an object is told. */
 enum th_detail {
 	TH_BRIEF, /* as in a list */

@@ -114,7 +114,13 @@ int th_clock_parse_span(const char *text, int64_t *span_us)
 		int64_t us;
 	} units[] = {{"ms", 1000}, {"s", 1000000}, {"", 1000000},
 		{"m", 60000000}, {"min", 60000000}, {"h", 3600000000},
-		{"d", 86400000000}};
+		{"d", 86400000000},
+		/* As they are said. */
+		{"sec", 1000000}, {"secs", 1000000}, {"second", 1000000},
+		{"seconds", 1000000}, {"mins", 60000000}, {"minute", 60000000},
+		{"minutes", 60000000}, {"hour", 3600000000},
+		{"hours", 3600000000}, {"day", 86400000000},
+		{"days", 86400000000}};
 	char *end;
 	double value;
 

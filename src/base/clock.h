@@ -18,7 +18,8 @@ void th_clock_format(int64_t time_us, char text[TH_TIME_TEXT]);
 int th_clock_parse(const char *text, int64_t *time_us);
 /* A span as people say it: "4 s", "3 min", "2 h", "5 d". */
 void th_clock_span(int64_t span_us, char text[TH_TIME_TEXT]);
-/* Reads "500ms", "10s", "5m", "2h", "7d" or plain seconds; -1 otherwise. */
+/* Reads "500ms", "10s", "5m", "2h", "7d", the same in words ("2 hours") or
+ * plain seconds; -1 otherwise. */
 int th_clock_parse_span(const char *text, int64_t *span_us);
 /* Such a text of so many milliseconds, exactly. */
 void th_clock_exact_span(int64_t span_ms, char text[TH_TIME_TEXT]);

@@ -1,5 +1,6 @@
 #include "base/distance.h"
 
+#include <stddef.h>
 #include <string.h>
 
 #define LETTERS_MAX 60
@@ -36,4 +37,32 @@ int th_distance(const char *a, const char *b)
 		row = oldest;
 	}
 	return above[len];
+}
+
+int th_distance_allowed(const char *word, const char *meant)
+{
+	size_t len = strlen(word);
+
+	if (len < 3 ||
+		(word[0] != meant[0] && word[1] != meant[0] &&
+			word[0] != meant[1]))
+		return 0;
+	return len < 6 ? 1 : 2;
+}
+
+const char *th_nearest(const char *word, const char *const *words)
+{
+	const char *found = NULL;
+	int least = 99;
+
+	for (; *words; words++) {
+		int steps = th_distance(word, *words);
+
+		if (steps < least &&
+			steps <= th_distance_allowed(word, *words)) {
+			least = steps;
+			found = *words;
+		}
+	}
+	return found;
 }

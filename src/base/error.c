@@ -64,7 +64,10 @@ int th_hint(struct th_error *err, const char *fmt, ...)
 	if (!err || err->hint[0])
 		return -1;
 	va_start(args, fmt);
-	vsnprintf(err->hint, sizeof(err->hint), fmt, args);
+	/* Rather none than a part of a line that somebody would type. */
+	if (vsnprintf(err->hint, sizeof(err->hint), fmt, args) >=
+		(int)sizeof(err->hint))
+		err->hint[0] = '\0';
 	va_end(args);
 	return -1;
 }

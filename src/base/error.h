@@ -45,7 +45,8 @@ int th_fail_sys(struct th_error *err, enum th_code code, int sys,
 int th_fail_write(struct th_error *err, int sys, const char *fmt, ...)
 	__attribute__((format(printf, 3, 4)));
 
-/* Adds the hint to an error that has none yet, and returns -1. */
+/* Adds the hint to an error that has none yet, and returns -1. One that is too
+ * long is none. */
 int th_hint(struct th_error *err, const char *fmt, ...)
 	__attribute__((format(printf, 2, 3)));
 

@@ -29,6 +29,18 @@ int th_size_parse(const char *text, uint64_t *bytes)
 	return 0;
 }
 
+bool th_size_meant(const char *text, char meant[TH_SIZE_EXACT])
+{
+	size_t len = strlen(text), cut;
+	uint64_t bytes;
+
+	if (len < 3 || len >= TH_SIZE_EXACT || (text[len - 1] | 32) != 'b')
+		return false;
+	cut = (text[len - 2] | 32) == 'i' ? 2 : 1;
+	snprintf(meant, TH_SIZE_EXACT, "%.*s", (int)(len - cut), text);
+	return th_size_parse(meant, &bytes) == 0;
+}
+
 void th_size_exact(uint64_t bytes, char text[TH_SIZE_EXACT])
 {
 	static const char units[] = "KMGT";

@@ -223,7 +223,11 @@ void th_yaml_unknown(struct th_yaml *reading, const yaml_node_t *key,
 			best = *names;
 		}
 	}
-	if (best)
+	if (strcmp(what, "a settings file") == 0 &&
+		(strcmp(name, "from") == 0 || strcmp(name, "steps") == 0))
+		snprintf(hint, sizeof(hint),
+			"it looks like a recipe: tidyhull build FILE");
+	else if (best)
 		snprintf(hint, sizeof(hint), "did you mean \"%s\"?", best);
 	else
 		snprintf(hint, sizeof(hint), "%s lists all keys with examples",

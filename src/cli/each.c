@@ -182,6 +182,8 @@ int read_time(const char *text, int64_t *time_us, struct th_error *err)
 	if (th_clock_parse(text, time_us) == 0)
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a time", text);
+	if (strcmp(text, "yesterday") == 0)
+		th_hint(err, "24 hours ago: 1d");
 	return th_hint(err,
 		"for example 10m for ten minutes ago, or 2026-03-01T05:12:00Z");
 }

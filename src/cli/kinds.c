@@ -3,8 +3,9 @@
 #include <string.h>
 #include <strings.h>
 
+#include "cli/elsewhere.h"
 #include "cli/line.h"
-#include "cli/output.h"
+#include "cli/right_line.h"
 #include "cli/wrong_option.h"
 
 static const char *const kinds[] = {
@@ -31,21 +32,14 @@ bool kind_is_taken(const struct verb *verb, const char *kind)
 {
 	/* States are those of containers. */
 	static const char *const states[] = {"running", "paused", "up", "down"};
-	const char *at = verb->takes ? verb->takes : "";
+	const char *takes = verb->takes ? verb->takes : "";
+	bool taken = have_word(takes, kind, strlen(kind));
 
-	for (; *at; at += strcspn(at, " "), at += *at == ' ') {
-		size_t len = strcspn(at, " ");
-
-		if (strlen(kind) == len && strncmp(at, kind, len) == 0)
-			return true;
-		for (size_t i = 0; i < sizeof(states) / sizeof(*states); i++) {
-			if (strcmp(kind, kinds[0]) == 0 &&
-				strlen(states[i]) == len &&
-				strncmp(at, states[i], len) == 0)
-				return true;
-		}
-	}
-	return false;
+	for (size_t i = 0; i < sizeof(states) / sizeof(*states); i++)
+		taken = taken ||
+			(strcmp(kind, kinds[0]) == 0 &&
+				have_word(takes, states[i], strlen(states[i])));
+	return taken;
 }
 
 int kind_refuse(const struct invocation *call, struct th_error *err)
@@ -81,13 +75,14 @@ static int refuse_all(const struct invocation *call, struct th_error *err)
 	return line_hint(err, "it is: ", &line);
 }
 
-int kind_refuse_unknown(const struct invocation *call)
+int kind_refuse_unknown(const struct invocation *call, struct th_error *err)
 {
-	struct th_error err = {0}, none = {0};
+	struct th_error none = {0};
 
-	if ((kind_refuse(call, &err) == 0 && refuse_all(call, &err) == 0) ||
+	if ((kind_refuse(call, err) == 0 && refuse_all(call, err) == 0) ||
 		th_object(call->hull, call->objects[0], ALL, TH_BRIEF, NULL,
-			&none) == 0)
-		return EXIT_DONE;
-	return say_error(&err);
+			&none) != 0)
+		return err->code ? -1 : 0;
+	th_error_clear(err);
+	return 0;
 }

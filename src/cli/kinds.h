@@ -12,9 +12,7 @@ bool kind_is_taken(const struct verb *verb, const char *kind);
 /* "stop container web": where the first of several objects says a kind that
  * the verb takes, err names the line without it (-1); otherwise 0. */
 int kind_refuse(const struct invocation *call, struct th_error *err);
-/* As kind_refuse, but not for what bears that word as its name; returns an
- * exit code, having told it. Before anything is done: what follows must not
- * happen first. */
-int kind_refuse_unknown(const struct invocation *call);
+/* As kind_refuse, but not for what bears that word as its name. */
+int kind_refuse_unknown(const struct invocation *call, struct th_error *err);
 
 #endif

@@ -15,7 +15,6 @@
 #include "cli/each.h"
 #include "cli/choose.h"
 #include "cli/doc.h"
-#include "cli/kinds.h"
 #include "cli/line.h"
 #include "cli/options.h"
 #include "cli/output.h"
@@ -24,6 +23,7 @@
 #include "cli/runnable.h"
 #include "cli/verbs.h"
 #include "cli/watch.h"
+#include "cli/wrong_object.h"
 
 static atomic_bool is_interrupted;
 /* What the signal has to reach; NULL where nothing is open. */
@@ -121,6 +121,18 @@ static int purposes(const struct invocation *call)
 		(works_on_store(call) ? 0 : TH_WITHOUT_STORE);
 }
 
+/* Who only looks makes no store where none is: the folder may be mistyped. */
+static int check_root(const struct invocation *call, struct th_error *err)
+{
+	const char *root = option_value(call, "root");
+
+	if (!root || !(call->verb->flags & VERB_LOOK) ||
+		!works_on_store(call) || access(root, F_OK) == 0)
+		return 0;
+	th_fail(err, TH_NOT_FOUND, "there is no store in %.300s", root);
+	return th_hint(err, "what makes or brings something makes it, too");
+}
+
 static int begin(struct invocation *call, struct progress *progress,
 	struct th_error *err)
 {
@@ -140,6 +152,8 @@ static int begin(struct invocation *call, struct progress *progress,
 		.choose = choose_registry,
 		.owner = progress};
 
+	if (check_root(call, err))
+		return -1;
 	snprintf(act, sizeof(act), "tidyhull %s", call->verb->name);
 	program_path("tidyhull-keeper", keeper);
 	program_path("tidyhull-pilot", pilot);
@@ -176,7 +190,7 @@ static void note_detached(const struct invocation *call)
 
 static int run_verb(struct invocation *call, struct th_error *err)
 {
-	int code = kind_refuse_unknown(call);
+	int code = objects_refuse(call);
 
 	code = code ? code
 		: call->verb->flags & VERB_GROUPS && expand_groups(call, err)
@@ -250,8 +264,13 @@ static int run_file(int argc, char **argv)
 	int code;
 
 	if (runnable_words(argv[0], argc - 1, argv + 1, &words, &err)) {
-		say_error(&err);
 		th_strings_release(&words);
+		/* "./site copy web:/srv" */
+		if (argc > 1 && verb_lookup(argv[1])) {
+			verb_unknown(argv[0], false);
+			return EXIT_USAGE;
+		}
+		say_error(&err);
 		return EXIT_TOOL;
 	}
 	/* The parser moves them about. */
@@ -322,6 +341,11 @@ int main(int argc, char **argv)
 		return EXIT_DONE;
 	}
 	verb = verb_lookup(word);
+	if (!verb && strchr(word, '/') && access(word, F_OK) != 0 &&
+		(strchr(word, ' ') || (argc > 2 && verb_lookup(argv[2])))) {
+		verb_unknown(word, false);
+		return EXIT_USAGE;
+	}
 	if (!verb && strchr(word, '/'))
 		return run_file(argc - 1, argv + 1);
 	if (!verb) {

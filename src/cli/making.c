@@ -1,5 +1,7 @@
+#include "cli/line.h"
 #include "cli/making.h"
 
+#include <ctype.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -41,11 +43,29 @@ static int add_env(
 			"a file of lines");
 		goto out;
 	}
+	if (isspace((unsigned char)key[0]) ||
+		isspace((unsigned char)key[strlen(key) - 1])) {
+		th_fail(err, TH_USAGE,
+			"\"%.100s\" is not the name of a variable", key);
+		th_hint(err, "it is: --env %.*s=%s",
+			(int)strcspn(key + strspn(key, " "), " "),
+			key + strspn(key, " "),
+			equals ? equals + 1 + strspn(equals + 1, " ")
+			       : "VALUE");
+		goto out;
+	}
 	if (!equals) {
 		own = getenv(key);
 		if (!own) {
 			th_fail(err, TH_USAGE,
 				"%s is not set in your environment", key);
+			if (key[0] == '@' || strncmp(key, "file:", 5) == 0)
+				th_hint(err, "it is: --env @file:%.100s",
+					key + (key[0] == '@' ? 1 : 5));
+			if (strchr(key, ':'))
+				th_hint(err, "it is: --env %.*s=%s",
+					(int)strcspn(key, ":"), key,
+					strchr(key, ':') + 1);
 			th_hint(err, "give it a value: --env %s=VALUE", key);
 			goto out;
 		}
@@ -336,6 +356,41 @@ static int read_settings(struct invocation *call, struct making *making,
 	return rc;
 }
 
+/* "--name selwick/gauge" has taken the image for its value, and "run -- IMAGE
+ * COMMAND" for the command. */
+static void hint_image(const struct invocation *call, struct th_error *err)
+{
+	static const char *const plain[] = {"name", "port", "hostname", "user",
+		"restart", "limit", "env", "network", "alias", "stop"};
+	struct line line;
+	int at;
+
+	line_get(&line);
+	if (call->command_count &&
+		isalnum((unsigned char)call->command[0][0]) &&
+		strchr(call->command[0], '/')) {
+		for (at = 2; at < line.count && strcmp(line.words[at], "--");)
+			at++;
+		line_put(&line, at, 2, call->command[0],
+			call->command_count > 1 ? "--" : NULL);
+		line_hint(err, "the image comes before --: ", &line);
+	}
+	for (int i = 0; i < call->option_count; i++) {
+		const char *value = call->options[i].value;
+
+		for (size_t j = 0; value && j < sizeof(plain) / sizeof(*plain);
+			j++) {
+			if (strcmp(call->options[i].name, plain[j]) == 0 &&
+				isalnum((unsigned char)value[0]) &&
+				strchr(value, '/') && !strchr(value, '='))
+				th_hint(err,
+					"\"%.100s\" was taken for the value of "
+					"--%s, which has none",
+					value, plain[j]);
+		}
+	}
+}
+
 int making_read(struct invocation *call, struct making *making, bool terminal,
 	struct th_error *err)
 {
@@ -344,6 +399,7 @@ int making_read(struct invocation *call, struct making *making, bool terminal,
 		return -1;
 	if (!call->object_count) {
 		th_fail(err, TH_USAGE, "%s: no image given", call->verb->name);
+		hint_image(call, err);
 		return th_hint(err,
 			"give an image, or a --settings file that names one");
 	}

@@ -4,8 +4,10 @@
 #include <strings.h>
 
 #include "base/distance.h"
+#include "cli/elsewhere.h"
 #include "cli/kinds.h"
 #include "cli/line.h"
+#include "cli/right_line.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/verbs.h"
@@ -15,14 +17,7 @@
 
 static bool is_called(const struct verb *verb, const char *word)
 {
-	const char *at = verb->called ? verb->called : "";
-	size_t len = strlen(word);
-
-	for (; *at; at += strcspn(at, " "), at += *at == ' ') {
-		if (strcspn(at, " ") == len && strncasecmp(at, word, len) == 0)
-			return true;
-	}
-	return false;
+	return verb->called && have_word(verb->called, word, strlen(word));
 }
 
 /* Those that people call so. */
@@ -39,6 +34,13 @@ static int called(const char *word, const struct verb *found[MEANT_MAX])
 			found[count++] = verbs[i];
 	}
 	return count;
+}
+
+const struct verb *verb_called(const char *word)
+{
+	const struct verb *found[MEANT_MAX];
+
+	return called(word, found) == 1 ? found[0] : NULL;
 }
 
 /* Short words are near to each other whatever they mean. */
@@ -61,6 +63,12 @@ static const struct verb *nearest(const char *word)
 			steps = 1;
 		else if (len < 6 && steps > 1)
 			continue;
+		/* Of two that are as near, the one that ends so, too. */
+		if (best && steps == least && len > 2 &&
+			word[len - 1] != best->name[strlen(best->name) - 1] &&
+			word[len - 1] ==
+				verbs[i]->name[strlen(verbs[i]->name) - 1])
+			best = verbs[i];
 		if (steps < least || (steps == 1 && least == 1 && len > 2)) {
 			least = steps;
 			best = verbs[i];
@@ -136,19 +144,55 @@ static bool meant_kind(struct line *line, struct th_error *err)
 static bool meant_second(
 	const struct verb *first, struct line *line, struct th_error *err)
 {
-	const struct verb *found[MEANT_MAX], *verb;
+	const struct verb *verb;
 
 	if (first->most != 0 || line->count < 3 || line->words[2][0] == '-')
 		return false;
-	verb = verb_lookup(line->words[2]);
-	if (!verb && called(line->words[2], found) == 1)
-		verb = found[0];
+	verb = verb_called(line->words[2]);
 	if (!verb)
 		return false;
 	line_put(line, 1, 2, verb->name, NULL);
 	if (!right_line(verb, line))
 		line->count = 2;
 	line_hint(err, "it is: ", line);
+	return true;
+}
+
+/* "web stop", and "launch selwick/gauge" as one word. */
+static bool meant_order(
+	const char *word, struct line *line, struct th_error *err)
+{
+	static char room[200];
+	const struct verb *verb;
+	char *part, *rest = NULL;
+
+	if (strchr(word, ' ') && strlen(word) < sizeof(room)) {
+		int at = 1;
+
+		snprintf(room, sizeof(room), "%s", word);
+		part = strtok_r(room, " ", &rest);
+		if (!part || !verb_lookup(part))
+			return false;
+		line_put(line, 1, 1, NULL, NULL);
+		for (; part; part = strtok_r(NULL, " ", &rest))
+			line_put(line, at++, 0, part, NULL);
+		line_hint(err, "each word stands for itself: ", line);
+		return true;
+	}
+	/* Mistyped, and not in the wrong place. */
+	verb = nearest(word);
+	if (verb && th_distance(word, verb->name) == 1)
+		return false;
+	verb = line->count > 2 ? verb_lookup(line->words[2]) : NULL;
+	if (!verb || verb->most == 0)
+		return false;
+	line->words[1] = verb->name;
+	/* "image run selwick/base": what kind it is says nothing. */
+	if (kind_word(word, strlen(word)))
+		line_put(line, 2, 1, NULL, NULL);
+	else
+		line->words[2] = word;
+	line_hint(err, "the verb comes first: ", line);
 	return true;
 }
 
@@ -180,13 +224,20 @@ void verb_unknown(const char *word, bool json)
 	if (strcasecmp(word, "version") == 0 || strcmp(word, "-v") == 0 ||
 		strcmp(word, "-V") == 0) {
 		th_hint(&err, "tidyhull --version prints it");
+	} else if (word[0] == '-' && word[1] == '-' &&
+		near_option(&verb_list, word + 2, strcspn(word + 2, "="))) {
+		th_hint(&err, "it is: --%s",
+			near_option(
+				&verb_list, word + 2, strcspn(word + 2, "="))
+				->name);
 	} else if (word[0] == '-') {
 		th_hint(&err,
 			"options stand behind a verb, such as: tidyhull launch "
 			"IMAGE --port 80=8080");
 	} else if (count == 1 && meant_second(found[0], &line, &err)) {
 		/* It is said. */
-	} else if (!meant_kind(&line, &err) && count < 2) {
+	} else if (!meant_kind(&line, &err) && count < 2 &&
+		!(count == 0 && meant_order(word, &line, &err))) {
 		const struct verb *verb = count ? found[0] : nearest(word);
 
 		line_put(&line, 1, 1, verb ? verb->name : NULL, NULL);

@@ -10,6 +10,7 @@
 
 #include "cli/line.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
 #include "cli/wrong_option.h"
 
 const struct option_spec common_options[] = {
@@ -131,6 +132,29 @@ static int without_value(
 	return line_hint(err, "it is: ", &line);
 }
 
+/* "--tty -- sh" */
+static int with_yes(const char *word, struct th_error *err)
+{
+	struct line line;
+
+	line_get(&line);
+	line_put(&line, line_find(&line, word) + 1, 0, "yes", NULL);
+	return line_hint(err, "it is: ", &line);
+}
+
+/* True where another verb has an option of just this name. */
+static bool is_elsewhere(const char *name, size_t len)
+{
+	for (size_t i = 0; verbs[i]; i++) {
+		const struct option_spec *spec =
+			option_spec(verbs[i], name, len);
+
+		if (spec && strlen(spec->name) == len)
+			return true;
+	}
+	return false;
+}
+
 /* getopt says only that something is wrong; this says what. */
 static int explain(const struct verb *verb, const char *word,
 	const struct option *all, int count, bool lacks, struct th_error *err)
@@ -143,9 +167,18 @@ static int explain(const struct verb *verb, const char *word,
 	if (strncmp(word, "--", 2) != 0)
 		return wrong_option(verb, word, err);
 	spec = option_spec(verb, word + 2, len - 2);
+	/* "recreate --all" is not about what it begins. */
+	if (lacks && spec && strlen(spec->name) > len - 2 &&
+		is_elsewhere(word + 2, len - 2)) {
+		th_fail(err, TH_USAGE, "%s does not have the option %.*s",
+			verb->name, (int)len, word);
+		return th_hint(err, "see: tidyhull help %s", verb->name);
+	}
 	if (lacks && spec) {
 		th_fail(err, TH_USAGE, "--%s needs a value: --%s %s",
 			spec->name, spec->name, spec->value);
+		if (strstr(spec->help, "yes or no"))
+			return with_yes(word, err);
 		return th_hint(err, "%s; see: tidyhull help %s", spec->help,
 			verb->name);
 	}
@@ -166,6 +199,16 @@ static int explain(const struct verb *verb, const char *word,
 	if (matches < 2)
 		return wrong_option(verb, word, err);
 	return th_fail(err, TH_USAGE, "%.*s may mean %s", (int)len, word, fits);
+}
+
+static bool is_whole_option(const struct verb *verb, const char *word)
+{
+	size_t len = strlen(word);
+	const struct option_spec *spec = len > 2 && strncmp(word, "--", 2) == 0
+		? option_spec(verb, word + 2, len - 2)
+		: NULL;
+
+	return spec && strlen(spec->name) == len - 2;
 }
 
 /* Where getopt has stopped: it moves objects to the end, and is still within a
@@ -235,19 +278,15 @@ static int check_objects(struct invocation *call, struct th_error *err)
 	const struct verb *verb = call->verb;
 
 	if (call->object_count < verb->least)
-		th_fail(err, TH_USAGE,
-			"%s needs more arguments: tidyhull %s %s", verb->name,
-			verb->name, verb->usage);
-	else if (verb->most >= 0 && call->object_count > verb->most &&
+		return too_few_objects(call, err);
+	if (verb->most >= 0 && call->object_count > verb->most &&
 		verb->flags & VERB_COMMAND && !call->has_command)
 		return wrong_command(call, err);
-	else if (verb->most >= 0 && call->object_count > verb->most)
+	if (verb->most >= 0 && call->object_count > verb->most)
 		return wrong_object(call, err);
-	else if (call->has_command && !(verb->flags & VERB_COMMAND))
+	if (call->has_command && !(verb->flags & VERB_COMMAND))
 		return needless_command(verb, err);
-	else
-		return 0;
-	return th_hint(err, "see: tidyhull help %s", verb->name);
+	return 0;
 }
 
 int options_parse(struct invocation *call, int argc, char **argv, bool *help,
@@ -280,6 +319,11 @@ int options_parse(struct invocation *call, int argc, char **argv, bool *help,
 				stopped_at(
 					argv, end, found == '?' ? optopt : 0),
 				all, count, found == ':', err);
+		/* "--name --port 80=8080" */
+		if (!found && optarg && optarg == argv[optind - 1] &&
+			is_whole_option(call->verb, optarg))
+			return explain(call->verb, argv[optind - 2], all, count,
+				true, err);
 		if (found)
 			take_letter(call, found, help);
 		else

@@ -87,6 +87,17 @@ int secret_add(struct th_strings *list, const char *text, struct th_error *err)
 	else
 		th_fail(err, TH_USAGE, "\"%.*s\" is not a secret",
 			(int)strcspn(text, "="), text);
+	if (!value && (!from || (from[1] != '@' && !strchr(from, '/'))))
+		return th_hint(err,
+			"values on a command line can be read by others: "
+			"--secret %.*s=@ask",
+			(int)(strcspn(text, "=") > 60 ? 60
+						      : strcspn(text, "=")),
+			text);
+	if (!value && from[1] != '@')
+		return th_hint(err, "it is: --secret %.*s=@file:%s",
+			(int)(from - text > 60 ? 60 : from - text), text,
+			from + 1);
 	if (!value)
 		return th_hint(err,
 			"use --secret NAME=@file:PATH, NAME=@ask or "

@@ -5,8 +5,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 #include <unistd.h>
 
+#include "base/distance.h"
 #include "cli/output.h"
 #include "cli/shown.h"
 #include "cli/table_fit.h"
@@ -250,11 +252,61 @@ static void choose(struct table *table)
 	}
 }
 
+#define COLUMN_TEXT 300
+
+/* Other words for columns, and mistyped ones. The first of all is the name. */
+static bool column_meant(char meant[COLUMN_TEXT])
+{
+	static const char *const others[][2] = {{"name", NULL}, {"names", NULL},
+		{"status", "state"}, {"created", "since"}, {"age", "since"},
+		{"time", "when"}, {"size", "on-disk"}, {"mem", "memory"},
+		{"port", "ports"}, {"tag", "tags"}, {"ip", "address"}};
+	char copy[sizeof(choice.right)], *rest = NULL;
+	const char *words[32] = {NULL};
+	size_t count = 0;
+
+	snprintf(copy, sizeof(copy), "%s", choice.right);
+	for (char *word = strtok_r(copy, ", ", &rest); word && count < 31;
+		word = strtok_r(NULL, ", ", &rest))
+		words[count++] = word;
+	if (count == 0)
+		return false;
+	if (strcmp(choice.wrong, "all") == 0) {
+		meant[0] = '\0';
+		for (size_t i = 0, len = 0; i < count && len < COLUMN_TEXT; i++)
+			len += (size_t)snprintf(meant + len, COLUMN_TEXT - len,
+				"%s%s", i ? "," : "", words[i]);
+		return true;
+	}
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		const char *word = others[i][1] ? others[i][1] : words[0];
+
+		if (strcasecmp(choice.wrong, others[i][0]) != 0 ||
+			!strstr(choice.right, word))
+			continue;
+		snprintf(meant, COLUMN_TEXT, "%s", word);
+		return true;
+	}
+	snprintf(meant, COLUMN_TEXT, "%s",
+		th_nearest(choice.wrong, words)
+			? th_nearest(choice.wrong, words)
+			: "");
+	return meant[0] != '\0';
+}
+
 int table_chosen(struct th_error *err)
 {
+	char meant[COLUMN_TEXT];
+
 	if (!choice.fails)
 		return 0;
 	th_fail(err, TH_USAGE, "there is no column \"%s\"", choice.wrong);
+	if (column_meant(meant))
+		return th_hint(err, "it is: --%s %s",
+			choice.sort && strstr(choice.sort, choice.wrong)
+				? "sort"
+				: "columns",
+			meant);
 	return th_hint(err, "use %s", choice.right);
 }
 

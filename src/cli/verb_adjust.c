@@ -5,6 +5,7 @@
 
 #include "cli/each.h"
 #include "cli/output.h"
+#include "cli/right_line.h"
 #include "cli/verbs.h"
 #include "cli/wrong_option.h"
 
@@ -67,6 +68,15 @@ static int adjust_one(struct invocation *call, const json_t *container)
 	return code;
 }
 
+static bool differs(const struct line *one, const struct line *other)
+{
+	bool same = one->count == other->count;
+
+	for (int i = 0; same && i < one->count; i++)
+		same = strcmp(one->words[i], other->words[i]) == 0;
+	return !same;
+}
+
 static int run(struct invocation *call)
 {
 	if (!option_given(call, "limit") && !option_given(call, "restart") &&
@@ -78,7 +88,7 @@ static int run(struct invocation *call)
 		line_get(&before);
 		line_get(&line);
 		/* "adjust web memory=64M" */
-		if (right_line(call->verb, &line) && line.count > before.count)
+		if (right_line(call->verb, &line) && differs(&line, &before))
 			line_hint(&err, "it is: ", &line);
 		else
 			th_hint(&err,

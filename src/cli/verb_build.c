@@ -1,4 +1,5 @@
 /* build: a new image from a recipe. */
+#include <dirent.h>
 #include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
@@ -10,6 +11,7 @@
 #include "base/file.h"
 #include "base/path.h"
 #include "base/yaml_bounds.h"
+#include "base/near_file.h"
 #include "cli/build_progress.h"
 #include "cli/doc.h"
 #include "cli/foreground.h"
@@ -89,6 +91,7 @@ static int read_folders(struct building *building, struct th_error *err)
 static int read_text(struct building *building, struct th_error *err)
 {
 	bool is_input = strcmp(building->path, "-") == 0;
+	char near[TH_NEAR_FILE];
 	struct th_buf text;
 	int rc;
 
@@ -98,6 +101,9 @@ static int read_text(struct building *building, struct th_error *err)
 	if (rc == 0) {
 		th_fail(err, TH_NOT_FOUND, "the recipe %.300s does not exist",
 			building->path);
+		if (th_near_file(building->path, near))
+			th_hint(err, "did you mean: tidyhull build %.250s",
+				near);
 		th_hint(err, "give the path of a recipe file");
 	}
 	if (rc == 1)
@@ -250,6 +256,29 @@ static int build(struct building *building)
 	return code;
 }
 
+/* The only file in the folder that can be one. */
+static void hint_recipe(const char *path, struct th_error *err)
+{
+	DIR *dir = opendir(path);
+	const struct dirent *entry;
+	char found[256] = "";
+	int count = 0;
+
+	while (dir && (entry = readdir(dir))) {
+		size_t len = strlen(entry->d_name);
+
+		if (len < 6 || strcmp(entry->d_name + len - 5, ".yaml") != 0)
+			continue;
+		snprintf(found, sizeof(found), "%s", entry->d_name);
+		count++;
+	}
+	if (dir)
+		closedir(dir);
+	if (count == 1)
+		th_hint(err, "the file in it: tidyhull build %.150s%s%.100s",
+			path, path[strlen(path) - 1] == '/' ? "" : "/", found);
+}
+
 /* A folder is not read for a recipe of some name. */
 static int check_recipe(const char *path, struct th_error *err)
 {
@@ -258,6 +287,7 @@ static int check_recipe(const char *path, struct th_error *err)
 	if (stat(path, &st) || !S_ISDIR(st.st_mode))
 		return 0;
 	th_fail(err, TH_USAGE, "%.200s is a folder, not a recipe", path);
+	hint_recipe(path, err);
 	return th_hint(err, "name the file: tidyhull build %.150s%sNAME.yaml",
 		path, path[strlen(path) - 1] == '/' ? "" : "/");
 }

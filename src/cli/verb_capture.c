@@ -6,6 +6,7 @@
 #include "cli/making_image.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
 
 /* What is given, and nothing else: the rest is the container's. */
 static int read_wish(
@@ -81,8 +82,10 @@ static int run(struct invocation *call)
 		rc = th_image_capture(
 			call->hull, call->objects[0], wish, &capture, &err);
 	json_decref(wish);
-	if (rc)
+	if (rc) {
+		hint_swapped(call, &err);
 		return say_error(&err);
+	}
 	if (call->json)
 		return print_json(capture);
 	print_result(call, capture);

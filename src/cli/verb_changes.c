@@ -282,8 +282,17 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	json_t *doc = NULL;
 
-	if (look(call, &doc, &err))
+	if (look(call, &doc, &err)) {
+		/* "changes web /etc" */
+		if (call->object_count == 2 && call->objects[1][0] == '/') {
+			err.hint[0] = '\0';
+			th_hint(&err,
+				"of one folder: tidyhull changes %.80s --flat "
+				"| grep %.80s",
+				call->objects[0], call->objects[1]);
+		}
 		return say_error(&err);
+	}
 	if (call->json)
 		return print_json(doc);
 	if (doc_part(doc, "hidden"))

@@ -3,15 +3,73 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/turned.h"
 #include "cli/doc.h"
+#include "cli/line.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+
+/* CONTAINER:/path; images have a slash or more colons. */
+static bool is_place(const char *text)
+{
+	const char *colon = strchr(text, ':');
+
+	return colon && colon > text &&
+		!memchr(text, '/', (size_t)(colon - text));
+}
+
+/* The container or image whose name is the first len bytes. */
+static bool is_named(
+	const struct invocation *call, const char *text, size_t len, int kind)
+{
+	struct th_error none = {0};
+	char name[TH_TURNED_TEXT];
+
+	snprintf(name, sizeof(name), "%.*s", (int)len, text);
+	return len &&
+		th_object(call->hull, name, kind, TH_BRIEF, NULL, &none) == 0;
+}
+
+/* "copy ./say web", "copy ./say web/tmp", and what is in an image. */
+static int hint_place(const struct invocation *call, struct th_error *err)
+{
+	char place[TH_TURNED_TEXT];
+	struct line line;
+
+	for (int i = 0; i < 2; i++) {
+		const char *text = call->objects[i];
+		const char *root = strstr(text, ":/");
+		size_t len = strcspn(text, "/");
+
+		line_get(&line);
+		if (root &&
+			is_named(call, text, (size_t)(root - text),
+				TH_KIND_IMAGE))
+			return th_hint(err,
+				"an image gives its files through a container: "
+				"tidyhull create %.*s --name NAME, then copy "
+				"NAME%.60s",
+				(int)(root - text), text, root);
+		if (!is_named(call, text, len, TH_KIND_CONTAINER))
+			continue;
+		snprintf(place, sizeof(place), "%.*s:%.120s", (int)len, text,
+			text[len] ? text + len : "/");
+		line_put(&line, line_find(&line, text), 1, place, NULL);
+		return line_hint(err, "it is: ", &line);
+	}
+	return -1;
+}
 
 static int copy(struct invocation *call, json_t **copied, struct th_error *err)
 {
 	bool tar_in = strcmp(call->objects[0], "-") == 0;
 	bool tar_out = strcmp(call->objects[1], "-") == 0;
 
+	if (!is_place(call->objects[0]) && !is_place(call->objects[1])) {
+		th_fail(err, TH_USAGE, "neither path is in a container");
+		hint_place(call, err);
+		return th_hint(err, "write one of them as CONTAINER:/path");
+	}
 	if (tar_out && isatty(1)) {
 		th_fail(err, TH_USAGE,
 			"refusing to write a tar archive to a terminal");

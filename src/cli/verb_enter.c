@@ -191,14 +191,20 @@ static int check_options(struct invocation *call, struct th_error *err)
 	return 0;
 }
 
-/* It may have been meant as either. */
-static void say_neither(const char *text, struct th_error *err)
+/* It may have been meant as either; a container that is nearly called so,
+ * rather as that. */
+static void say_neither(
+	const char *text, const char *near, struct th_error *err)
 {
 	char reason[sizeof(err->msg)];
 
 	snprintf(reason, sizeof(reason), "%s", err->msg);
 	snprintf(err->msg, sizeof(err->msg),
 		"there is no container \"%.60s\", and %.400s", text, reason);
+	if (strncmp(near, "did you mean", 12) == 0) {
+		err->hint[0] = '\0';
+		th_hint(err, "%.200s", near);
+	}
 }
 
 static int run(struct invocation *call)
@@ -206,6 +212,7 @@ static int run(struct invocation *call)
 	const char *text = call->objects[0];
 	json_t *container = NULL;
 	struct th_error err = {0};
+	char near[sizeof(err.hint)];
 	int code = EXIT_TOOL, rc = -1;
 
 	if (strncmp(text, "image:", 6) == 0)
@@ -217,11 +224,12 @@ static int run(struct invocation *call)
 		if (check_options(call, &err) == 0)
 			code = enter(call, container, &err);
 	} else if (err.code == TH_OK || err.code == TH_NOT_FOUND) {
+		snprintf(near, sizeof(near), "%s", err.hint);
 		th_error_clear(&err);
 		code = enter_image(call, &err);
 		if (err.code == TH_NOT_FOUND && text == call->objects[0] &&
 			!th_image_is_path(text))
-			say_neither(text, &err);
+			say_neither(text, near, &err);
 	}
 	if (err.code)
 		say_error(&err);

@@ -80,6 +80,10 @@ static int run(struct invocation *call)
 	if (!doc_count(doc, "found")) {
 		th_fail(&err, TH_NOT_FOUND, "no image matches \"%.100s\"",
 			term);
+		/* A tag is no part of the name. */
+		if (strchr(term, ':') && !strchr(strchr(term, ':'), '/'))
+			th_hint(&err, "without the tag: tidyhull find %.*s",
+				(int)strcspn(term, ":"), term);
 		th_hint(&err, "part of the name is enough");
 		if (!call->json)
 			say_error(&err);

@@ -2,8 +2,10 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "cli/elsewhere.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_option.h"
 
 #define GROUP_WIDTH 14
 #define LINE_WIDTH 78
@@ -79,6 +81,56 @@ static void show_first_lines(void)
 	putchar('\n');
 }
 
+/* An option: what it takes, and which verbs have it. */
+static bool help_option(const char *word)
+{
+	const struct option_spec *found = NULL;
+	int used = 0;
+
+	for (size_t i = 0; verbs[i]; i++) {
+		const struct option_spec *spec =
+			option_spec(verbs[i], word, strlen(word));
+
+		if (verbs[i]->flags & VERB_HIDDEN || !spec ||
+			strcmp(spec->name, word) != 0 ||
+			strncmp(spec->help, "as for", 6) == 0)
+			continue;
+		/* It says the same wherever it is the same. */
+		if (found && strcmp(found->help, spec->help) == 0) {
+			used += printf(" %s", verbs[i]->name);
+			continue;
+		}
+		if (found)
+			putchar('\n');
+		found = spec;
+		printf("--%s%s%s\n  %s\n  an option of:", spec->name,
+			spec->value ? " " : "", spec->value ? spec->value : "",
+			spec->help);
+		used += printf(" %s", verbs[i]->name);
+	}
+	if (found)
+		putchar('\n');
+	return used > 0;
+}
+
+/* What is no verb, and has a page of its own. */
+static bool help_topic(const char *word)
+{
+	static const char *const topics[][2] = {{"recipe recipes", "recipes"},
+		{"setting", "settings"},
+		{"configuration configure", "configuration"},
+		{"format formats files layout", "formats"}};
+
+	for (size_t i = 0; i < sizeof(topics) / sizeof(*topics); i++) {
+		if (!have_word(topics[i][0], word, strlen(word)))
+			continue;
+		printf("%s have a page of their own: man tidyhull-%s\n",
+			topics[i][1], topics[i][1]);
+		return true;
+	}
+	return false;
+}
+
 static int run(struct invocation *call)
 {
 	bool all = option_given(call, "all");
@@ -86,6 +138,10 @@ static int run(struct invocation *call)
 	if (call->object_count > 0) {
 		const struct verb *verb = verb_lookup(call->objects[0]);
 
+		if (!verb &&
+			(help_option(call->objects[0]) ||
+				help_topic(call->objects[0])))
+			return EXIT_DONE;
 		if (!verb) {
 			verb_unknown(call->objects[0], call->json);
 			return EXIT_USAGE;

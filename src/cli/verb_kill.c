@@ -90,7 +90,7 @@ static const char *const examples[] = {"tidyhull kill gauge-north",
 
 const struct verb verb_kill = {.name = "kill",
 	.group = "containers",
-	.called = "signal",
+	.called = "signal send",
 	.takes = "running session",
 	.summary = "send a signal to the program; KILL by default",
 	.usage = "CONTAINER|SESSION...",

@@ -4,11 +4,14 @@
 
 #include "base/distance.h"
 #include "cli/doc.h"
+#include "cli/elsewhere.h"
+#include "cli/kinds.h"
 #include "cli/image_names.h"
 #include "cli/list_images.h"
 #include "cli/list_tree.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_option.h"
 
 /* ---- containers ---- */
 
@@ -67,6 +70,24 @@ static size_t add_group(struct image_names *names, struct table *table,
 	return shown;
 }
 
+struct filling {
+	struct image_names names;
+	struct table *table;
+	size_t shown;
+	bool grouped; /* some stand below their group */
+};
+
+static void fill(void *owner, const json_t *container)
+{
+	struct filling *filling = owner;
+
+	if (filling->grouped && *doc_text(container, "group"))
+		return;
+	add_container(&filling->names, filling->table, container,
+		filling->grouped ? 0 : -1);
+	filling->shown++;
+}
+
 static bool has_groups(const json_t *containers)
 {
 	const json_t *one;
@@ -80,37 +101,68 @@ static bool has_groups(const json_t *containers)
 	return false;
 }
 
-/* Groups first, each with its containers below it; then the others. */
-static size_t add_all(struct invocation *call, struct table *table,
-	const json_t *containers, bool all)
+static int add_groups(struct invocation *call, struct filling *filling,
+	bool all, struct th_error *err)
 {
-	struct image_names names = {.call = call};
-	struct th_error ignored = {0}; /* then they stand alone */
 	json_t *groups = NULL, *one;
-	size_t shown = 0, i;
+	size_t i;
 
-	if (has_groups(containers))
-		th_list(call->hull, TH_KIND_GROUP, true, &groups, &ignored);
+	if (th_list(call->hull, TH_KIND_GROUP, true, &groups, err))
+		return -1;
 	json_array_foreach(doc_part(groups, "groups"), i, one)
 	{
-		shown += add_group(&names, table, one, all);
+		filling->shown +=
+			add_group(&filling->names, filling->table, one, all);
 	}
-	json_array_foreach(containers, i, one)
-	{
-		if (groups && *doc_text(one, "group"))
-			continue;
-		add_container(&names, table, one, groups ? 0 : -1);
-		shown++;
-	}
-	image_names_release(&names);
+	filling->grouped = filling->shown > 0;
 	json_decref(groups);
-	return shown;
+	return 0;
 }
 
-static void print_containers(struct invocation *call, const json_t *doc)
+/* Of those that run: groups are only asked for where one of them has one, as
+ * all others may be kept by the thousand. */
+static int add_running(struct invocation *call, struct filling *filling,
+	size_t *not_shown, struct th_error *err)
 {
-	struct table *table = table_new();
-	size_t hidden = (size_t)doc_number(doc, "not-shown"), shown;
+	json_t *doc = NULL, *one;
+	size_t i;
+	int rc;
+
+	if (th_list(call->hull, TH_KIND_CONTAINER, false, &doc, err))
+		return -1;
+	*not_shown = (size_t)doc_number(doc, "not-shown");
+	rc = has_groups(doc_part(doc, "containers"))
+		? add_groups(call, filling, false, err)
+		: 0;
+	json_array_foreach(doc_part(doc, "containers"), i, one)
+	{
+		if (rc == 0)
+			fill(filling, one);
+	}
+	json_decref(doc);
+	return rc;
+}
+
+/* Groups first, each with its containers below it; then the others. */
+static int add_all(struct invocation *call, struct filling *filling,
+	size_t *not_shown, struct th_error *err)
+{
+	if (!option_given(call, "all"))
+		return add_running(call, filling, not_shown, err);
+	return add_groups(call, filling, true, err)
+		? -1
+		: th_containers_each(
+			  call->hull, true, fill, filling, not_shown, err);
+}
+
+static int list_containers(struct invocation *call)
+{
+	struct filling filling = {
+		.names = {.call = call}, .table = table_new()};
+	struct table *table = filling.table;
+	struct th_error err = {0};
+	size_t hidden = 0;
+	int rc;
 
 	table_column(table, "container", 0);
 	table_column(table, "state", 0);
@@ -118,19 +170,38 @@ static void print_containers(struct invocation *call, const json_t *doc)
 	table_column(table, "ports", TABLE_BREAK);
 	table_column(table, "image", TABLE_BREAK | TABLE_LATER);
 	table_column(table, "id", TABLE_HASH);
-	shown = add_all(call, table, doc_part(doc, "containers"),
-		option_given(call, "all"));
-	if (shown) {
+	rc = add_all(call, &filling, &hidden, &err);
+	image_names_release(&filling.names);
+	if (rc == 0 && filling.shown) {
 		table_print(table);
 	} else {
 		table_drop(table);
-		puts(hidden ? "no containers are running"
-			    : "there are no containers; one begins with: "
-			      "tidyhull launch IMAGE");
+		if (rc == 0)
+			puts(hidden ? "no containers are running"
+				    : "there are no containers; one begins "
+				      "with: tidyhull launch IMAGE");
 	}
-	if (hidden)
+	if (rc == 0 && hidden)
 		table_note("%zu %s not running: tidyhull list --all\n", hidden,
 			hidden == 1 ? "other is" : "others are");
+	return rc ? say_error(&err) : EXIT_DONE;
+}
+
+static void print_id(void *owner, const json_t *container)
+{
+	(void)owner;
+	puts(doc_text(container, "id"));
+}
+
+static int print_ids(struct invocation *call)
+{
+	struct th_error err = {0};
+	size_t hidden;
+
+	return th_containers_each(call->hull, option_given(call, "all"),
+		       print_id, NULL, &hidden, &err)
+		? say_error(&err)
+		: EXIT_DONE;
 }
 
 /* ---- sessions ---- */
@@ -290,7 +361,7 @@ static const struct listing {
 	enum th_kind kind;
 	const char *key; /* of the member that scripts know it by */
 	void (*print)(struct invocation *call, const json_t *doc);
-} listings[] = {{"containers", TH_KIND_CONTAINER, "id", print_containers},
+} listings[] = {{"containers", TH_KIND_CONTAINER, "id", NULL},
 	{"images", TH_KIND_IMAGE, "digest", print_images},
 	{"sessions", TH_KIND_SESSION, "id", print_sessions},
 	{"volumes", TH_KIND_VOLUME, "name", print_volumes},
@@ -307,7 +378,7 @@ static int end_tree(
 			"--tree draws containers by their networks, not %s",
 			listing->name);
 	else if (!doc_count(doc, "containers"))
-		listing->print(call, doc);
+		list_containers(call);
 	else
 		list_tree(call, doc_part(doc, "containers"), &err);
 	json_decref(doc);
@@ -319,6 +390,10 @@ static int list(struct invocation *call, const struct listing *listing)
 	struct th_error err = {0};
 	json_t *doc = NULL;
 
+	/* There may be very many of them. */
+	if (listing->kind == TH_KIND_CONTAINER && !call->json &&
+		(call->quiet || !option_given(call, "tree")))
+		return call->quiet ? print_ids(call) : list_containers(call);
 	if (th_list(call->hull, listing->kind, option_given(call, "all"), &doc,
 		    &err))
 		return say_error(&err);
@@ -349,6 +424,7 @@ static bool is_state_word(const char *word)
 static int run(struct invocation *call)
 {
 	const char *kind = call->object_count ? call->objects[0] : "containers";
+	const struct verb *verb;
 	struct th_error err = {0}, none = {0};
 
 	for (size_t i = 0; i < sizeof(listings) / sizeof(*listings); i++) {
@@ -361,6 +437,16 @@ static int run(struct invocation *call)
 			th_hint(&err, "it is: tidyhull list %s",
 				listings[i].name);
 	}
+	if (have_word("group groups", kind, strlen(kind)))
+		th_hint(&err, "it is: tidyhull list --tree");
+	if (have_word("tag tags", kind, strlen(kind)))
+		th_hint(&err, "it is: tidyhull list images");
+	if (strchr(kind, ',') && kind_word(kind, strcspn(kind, ",")))
+		th_hint(&err, "one kind at a time: tidyhull list %ss",
+			kind_word(kind, strcspn(kind, ",")));
+	if (option_spec(&verb_list, kind, strlen(kind)))
+		th_hint(&err, "options begin with --: tidyhull list --%s",
+			option_spec(&verb_list, kind, strlen(kind))->name);
 	if (is_state_word(kind))
 		th_hint(&err,
 			"tidyhull list shows those that run, tidyhull list "
@@ -371,6 +457,16 @@ static int run(struct invocation *call)
 			    TH_KIND_NETWORK | TH_KIND_SESSION,
 		    TH_BRIEF, NULL, &none) == 0)
 		th_hint(&err, "it is: tidyhull show %s", kind);
+	if (option_value(call, "columns"))
+		th_hint(&err, "columns are one word: --columns %.100s,%.50s",
+			option_value(call, "columns"), kind);
+	if (have_word("state since image id status", kind, strlen(kind)))
+		th_hint(&err,
+			"a column is an option's: tidyhull list --sort %s",
+			strcmp(kind, "status") == 0 ? "state" : kind);
+	verb = verb_called(kind);
+	if (verb && verb != &verb_list)
+		th_hint(&err, "it is: tidyhull %s", verb->name);
 	th_hint(&err, "use containers, images, sessions, volumes or networks");
 	return say_error(&err);
 }

@@ -35,6 +35,20 @@ static char *read_user(const char *given, struct th_error *err)
 	return line;
 }
 
+/* Before anything is asked. */
+static int check_password(const char *given, struct th_error *err)
+{
+	if (!given || strncmp(given, "@file:", 6) == 0 ||
+		strcmp(given, "@stdin") == 0)
+		return 0;
+	th_fail(err, TH_USAGE,
+		"refusing a password on the command line, where others can "
+		"read it");
+	return th_hint(err,
+		"use --password @stdin or --password @file:PATH, or leave it "
+		"out to be asked");
+}
+
 static char *read_password(const char *given, struct th_error *err)
 {
 	char *password;
@@ -43,15 +57,6 @@ static char *read_password(const char *given, struct th_error *err)
 		return secret_read(given + 6, err);
 	if (given && strcmp(given, "@stdin") == 0)
 		return secret_read(NULL, err);
-	if (given) {
-		th_fail(err, TH_USAGE,
-			"refusing a password on the command line, where others "
-			"can read it");
-		th_hint(err,
-			"use --password @stdin or --password @file:PATH, or "
-			"leave it out to be asked");
-		return NULL;
-	}
 	password = secret_ask("password", err);
 	if (!password)
 		th_hint(err, "use --password @stdin or --password @file:PATH");
@@ -76,7 +81,8 @@ static int run(struct invocation *call)
 	char *user = NULL, *password = NULL;
 	json_t *login = NULL;
 
-	if (th_registry_check(call->objects[0], &err) == 0)
+	if (th_registry_check(call->objects[0], &err) == 0 &&
+		check_password(option_value(call, "password"), &err) == 0)
 		user = read_user(option_value(call, "user"), &err);
 	if (user)
 		password = read_password(option_value(call, "password"), &err);
@@ -89,6 +95,14 @@ static int run(struct invocation *call)
 	json_decref(login);
 	free(password);
 	free(user);
+	/* "login me --user registry.example" */
+	if (err.code == TH_USAGE && option_value(call, "user") &&
+		!strpbrk(call->objects[0], ".:") &&
+		strchr(option_value(call, "user"), '.')) {
+		err.hint[0] = '\0';
+		th_hint(&err, "it is: tidyhull login %.120s --user %.60s",
+			option_value(call, "user"), call->objects[0]);
+	}
 	return err.code ? say_error(&err) : EXIT_DONE;
 }
 

@@ -113,6 +113,12 @@ static void print_line(struct printing *printing, struct source *source)
 	*open_line = line->more && !printing->width;
 }
 
+static int bad_last(const char *last, struct th_error *err)
+{
+	th_fail(err, TH_USAGE, "\"%.30s\" is not a number of lines", last);
+	return th_hint(err, "for example --last 50; since a time: --since 10m");
+}
+
 static int read_options(struct invocation *call, struct th_lines_wish *wish,
 	struct th_error *err)
 {
@@ -125,8 +131,7 @@ static int read_options(struct invocation *call, struct th_lines_wish *wish,
 	if (last) {
 		wish->last = strtol(last, &end, 10);
 		if (end == last || *end || wish->last < 0)
-			return th_fail(err, TH_USAGE,
-				"\"%.30s\" is not a number of lines", last);
+			return bad_last(last, err);
 	}
 	wish->out = stream && strcmp(stream, "out") == 0;
 	wish->err = stream && strcmp(stream, "err") == 0;
@@ -309,7 +314,7 @@ static const char *const examples[] = {"tidyhull logs gauge-north",
 
 const struct verb verb_logs = {.name = "logs",
 	.group = "look",
-	.called = "log tail output journal stdout",
+	.called = "log tail output journal stdout less more",
 	.takes = "container session group",
 	.summary = "show what programs have written",
 	.usage = "CONTAINER|SESSION...",

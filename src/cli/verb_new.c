@@ -2,6 +2,9 @@
 #include <stdio.h>
 #include <string.h>
 
+#include "base/distance.h"
+#include "cli/elsewhere.h"
+#include "cli/line.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
 
@@ -41,6 +44,66 @@ static int new_network(struct invocation *call, const char *name)
 	return EXIT_DONE;
 }
 
+/* Other words for the two kinds, and what other verbs make. */
+static int wrong_kind(const struct invocation *call, const char *kind)
+{
+	static const char *const makes[] = {"volume", "network", NULL};
+	const char *made = have_word("volumes vol vols", kind, strlen(kind))
+		? "volume"
+		: have_word("networks net nets", kind, strlen(kind)) ? "network"
+								     : NULL;
+	struct th_error err = {0};
+	struct line line;
+
+	if (!made &&
+		(strcmp(call->objects[1], "network") == 0 ||
+			strcmp(call->objects[1], "volume") == 0)) {
+		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be created with new",
+			kind);
+		th_hint(&err, "the kind comes first: tidyhull new %s %.60s",
+			call->objects[1], kind);
+		return say_error(&err);
+	}
+	if (made) {
+		th_fail(&err, TH_USAGE,
+			"new makes a \"volume\" or a "
+			"\"network\", not a \"%.30s\"",
+			kind);
+		line_get(&line);
+		line_put(&line, line_find(&line, kind), 1, made, NULL);
+		line_hint(&err, "it is: ", &line);
+		return say_error(&err);
+	}
+	th_fail(&err, TH_USAGE, "\"%.50s\" cannot be created with new", kind);
+	if (strcmp(kind, "container") == 0)
+		th_hint(&err,
+			"another verb does it: tidyhull create IMAGE "
+			"--name %.60s",
+			call->objects[1]);
+	if (strcmp(kind, "image") == 0)
+		th_hint(&err,
+			"another verb does it: tidyhull build RECIPE, "
+			"or tidyhull capture CONTAINER %.60s",
+			call->objects[1]);
+	if (strcmp(kind, "secret") == 0)
+		th_hint(&err,
+			"secrets are given to a container: --secret "
+			"%.60s=@ask",
+			call->objects[1]);
+	if (strcmp(kind, "group") == 0)
+		th_hint(&err,
+			"a settings file describes it: tidyhull launch "
+			"--settings FILE");
+	line_get(&line);
+	if (th_nearest(kind, makes)) {
+		line_put(&line, line_find(&line, kind), 1,
+			th_nearest(kind, makes), NULL);
+		line_hint(&err, "it is: ", &line);
+	}
+	th_hint(&err, "use new volume NAME or new network NAME");
+	return say_error(&err);
+}
+
 static int run(struct invocation *call)
 {
 	const char *kind = call->objects[0];
@@ -48,12 +111,8 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (!volume && strcmp(kind, "network") != 0) {
-		th_fail(&err, TH_USAGE, "\"%.50s\" cannot be created with new",
-			kind);
-		th_hint(&err, "use new volume NAME or new network NAME");
-		return say_error(&err);
-	}
+	if (!volume && strcmp(kind, "network") != 0)
+		return wrong_kind(call, kind);
 	if (volume &&
 		(option_given(call, "subnet") ||
 			option_given(call, "internal") ||
@@ -67,6 +126,25 @@ static int run(struct invocation *call)
 		th_fail(&err, TH_USAGE,
 			"two networks cannot have the same subnet");
 		th_hint(&err, "create them one at a time");
+		return say_error(&err);
+	}
+	for (int i = 2; i < call->object_count; i++) {
+		const char *more = call->objects[i];
+
+		/* Before the first one is made. */
+		if (!strchr(more, '/'))
+			continue;
+		th_fail(&err, TH_USAGE, "\"%.100s\" is not a valid name", more);
+		if (volume)
+			th_hint(&err,
+				"where it is seen is said later: --mount "
+				"%.60s=volume:%.60s",
+				more, call->objects[1]);
+		else
+			th_hint(&err,
+				"it is: tidyhull new network %.60s --subnet "
+				"%.60s",
+				call->objects[1], more);
 		return say_error(&err);
 	}
 	for (int i = 1; i < call->object_count; i++) {

@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/runnable.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
 
 static int pack(struct invocation *call, const char *path,
 	const json_t *settings, json_t **packed, struct th_error *err)
@@ -22,6 +23,8 @@ static int pack(struct invocation *call, const char *path,
 		call->hull, names, path, call->yes, settings, packed, err);
 	umask(022);
 	json_decref(names);
+	if (rc)
+		hint_swapped(call, err);
 	return rc;
 }
 

@@ -96,7 +96,7 @@ static const char *const examples[] = {
 
 const struct verb verb_ports = {.name = "ports",
 	.group = "look",
-	.called = "port listen",
+	.called = "port listen url address open browse",
 	.takes = "container",
 	.summary = "show published ports and where they lead",
 	.usage = "[CONTAINER...]",

@@ -1,8 +1,10 @@
 /* pull: from a registry into the store. */
 #include <stdio.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "base/clock.h"
+#include "base/near_file.h"
 #include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/progress.h"
@@ -59,6 +61,26 @@ static int pull_one(struct pulling *pulling, const char *name)
 	return EXIT_DONE;
 }
 
+/* "pull selwick/gauge latest": the tag apart. */
+static int refuse_tags(const struct invocation *call, struct th_error *err)
+{
+	for (int i = 1; i < call->object_count; i++) {
+		const char *word = call->objects[i];
+		const char *before = call->objects[i - 1];
+		bool tag = strcmp(word, "latest") == 0 ||
+			word[strspn(word, "v0123456789.")] == '\0';
+
+		if (!tag || strchr(before, ':'))
+			continue;
+		th_fail(err, TH_USAGE, "\"%.100s\" is the name of a tag", word);
+		return th_hint(err,
+			"a colon stands before it: tidyhull pull "
+			"%.120s:%.60s",
+			before, word);
+	}
+	return 0;
+}
+
 static void tell_unpacked(void *owner, const json_t *pulled)
 {
 	pull_tell(owner, pulled);
@@ -68,14 +90,22 @@ int unpack_file(struct pulling *pulling, const char *path, const char *only)
 {
 	struct invocation *call = pulling->call;
 	struct th_error err = {0};
+	char near[TH_NEAR_FILE];
 	int rc;
 
 	call->progress->pulled = tell_unpacked;
 	call->progress->owner = pulling;
 	rc = th_image_unpack(call->hull, path, only,
 		option_value(call, "platform"), NULL, &err);
+	if (rc && path[0] != '.' && path[0] != '/' && strchr(path, '/') &&
+		access(path, F_OK) != 0 && !err.hint[0])
+		th_hint(&err, "from a registry: tidyhull pull %.150s", path);
 	call->progress->pulled = NULL;
 	progress_end(call->progress);
+	if (rc && access(path, F_OK) != 0 && th_near_file(path, near)) {
+		err.hint[0] = '\0';
+		th_hint(&err, "did you mean %.250s?", near);
+	}
 	return rc ? say_error(&err) : EXIT_DONE;
 }
 
@@ -100,7 +130,10 @@ int pull_all(struct invocation *call,
 
 static int run(struct invocation *call)
 {
-	return pull_all(call, pull_one);
+	struct th_error err = {0};
+
+	return refuse_tags(call, &err) ? say_error(&err)
+				       : pull_all(call, pull_one);
 }
 
 static const struct option_spec options[] = {

@@ -8,6 +8,7 @@
 #include "cli/output.h"
 #include "cli/progress.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
 
 static int read_chunk(
 	const char *text, uint64_t *chunk_bytes, struct th_error *err)
@@ -52,8 +53,10 @@ static int run(struct invocation *call)
 		call->object_count > 1 ? call->objects[1] : NULL, chunk_bytes,
 		&pushed, &err);
 	progress_end(call->progress);
-	if (rc)
+	if (rc) {
+		hint_swapped(call, &err);
 		return say_error(&err);
+	}
 	if (call->json)
 		return print_json(pushed);
 	if (call->quiet)

@@ -389,7 +389,8 @@ static const char *const examples[] = {"tidyhull remove gauge-north",
 
 const struct verb verb_remove = {.name = "remove",
 	.group = "away with it",
-	.called = "rm delete del erase destroy uninstall drop rmdir unlink",
+	.called = "rm delete del erase destroy uninstall drop rmdir unlink "
+		  "untag",
 	.takes = "container image volume network group",
 	.summary = "remove containers, groups, images, volumes, networks",
 	.usage = "OBJECT...",

@@ -4,6 +4,26 @@
 #include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
+
+static int refuse_image(const struct invocation *call, struct th_error *err)
+{
+	struct th_error none = {0};
+
+	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
+		    NULL, &none) == 0 ||
+		th_object(call->hull, call->objects[0], TH_KIND_IMAGE, TH_BRIEF,
+			NULL, &none))
+		return 0;
+	th_fail(err, TH_NOT_FOUND,
+		"\"%.100s\" is an image, which can have "
+		"several names",
+		call->objects[0]);
+	return th_hint(err,
+		"tidyhull tag %.100s %.100s gives another, tidyhull remove "
+		"%.100s takes the old one",
+		call->objects[0], call->objects[1], call->objects[0]);
+}
 
 static int run(struct invocation *call)
 {
@@ -11,12 +31,16 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
+	if (refuse_image(call, &err))
+		return say_error(&err);
+
 	if (th_object(call->hull, call->objects[0], TH_KIND_CONTAINER, TH_BRIEF,
 		    &container, &err) ||
 		th_container_name(call->hull, doc_text(container, "id"),
-			call->objects[1], &err))
+			call->objects[1], &err)) {
+		hint_swapped(call, &err);
 		code = say_error(&err);
-	else if (!call->quiet)
+	} else if (!call->quiet)
 		printf("renamed %s to %s\n", doc_text(container, "name"),
 			call->objects[1]);
 	json_decref(container);
@@ -32,7 +56,7 @@ static const char *const examples[] = {"tidyhull rename amber-buoy gauge-north",
 
 const struct verb verb_rename = {.name = "rename",
 	.group = "containers",
-	.called = "mv move",
+	.called = "mv move ren",
 	.takes = "container",
 	.summary = "rename a container",
 	.usage = "CONTAINER NAME",

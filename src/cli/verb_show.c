@@ -295,6 +295,24 @@ static enum th_detail detail_of(const struct invocation *call)
 	return option_given(call, "reveal") ? TH_REVEALED : TH_FULL;
 }
 
+/* "show web.state" */
+static void hint_field(
+	const struct invocation *call, const char *name, struct th_error *err)
+{
+	const char *dot = strchr(name, '.');
+	struct th_error none = {0};
+	char object[64];
+
+	if (!dot || dot - name >= (int)sizeof(object))
+		return;
+	snprintf(object, sizeof(object), "%.*s", (int)(dot - name), name);
+	if (th_object(call->hull, object, TH_KIND_CONTAINER, TH_BRIEF, NULL,
+		    &none))
+		return;
+	err->hint[0] = '\0';
+	th_hint(err, "it is: tidyhull show %s --field %.100s", object, dot + 1);
+}
+
 static int show(struct invocation *call, const char *name, json_t *all)
 {
 	struct th_error err = {0};
@@ -305,8 +323,11 @@ static int show(struct invocation *call, const char *name, json_t *all)
 		    TH_KIND_CONTAINER | TH_KIND_IMAGE | TH_KIND_SESSION |
 			    TH_KIND_VOLUME | TH_KIND_NETWORK | TH_KIND_GROUP,
 		    detail_of(call), &doc, &err) ||
-		print_object(call, doc, name, all, &err))
+		print_object(call, doc, name, all, &err)) {
+		if (err.code == TH_NOT_FOUND)
+			hint_field(call, name, &err);
 		code = say_error(&err);
+	}
 	json_decref(doc);
 	return code;
 }
@@ -373,7 +394,8 @@ static const char *const examples[] = {"tidyhull show gauge-north",
 
 const struct verb verb_show = {.name = "show",
 	.group = "look",
-	.called = "inspect info details describe stat cat display history view",
+	.called = "inspect ip env settings properties info details describe "
+		  "stat cat display history view",
 	.takes = "container image volume network",
 	.summary = "show everything about any object",
 	.usage = "OBJECT...",

@@ -133,7 +133,7 @@ static const char *const examples[] = {"tidyhull stop gauge-north",
 
 const struct verb verb_stop = {.name = "stop",
 	.group = "containers",
-	.called = "down halt end shutdown quit terminate off",
+	.called = "down halt close end shutdown quit terminate off",
 	.takes = "up group",
 	.summary = "stop containers: stop signal, grace period, then hard kill",
 	.usage = "CONTAINER...",

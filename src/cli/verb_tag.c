@@ -5,6 +5,7 @@
 #include "cli/doc.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
+#include "cli/wrong_object.h"
 
 static int run(struct invocation *call)
 {
@@ -13,8 +14,10 @@ static int run(struct invocation *call)
 	const char *before;
 
 	if (th_image_name(call->hull, call->objects[0], call->objects[1],
-		    &named, &err))
+		    &named, &err)) {
+		hint_swapped(call, &err);
 		return say_error(&err);
+	}
 	before = doc_text(named, "before");
 	if (!call->quiet) {
 		printf("%s now also names %.12s\n", doc_text(named, "name"),

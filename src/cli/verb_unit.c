@@ -253,6 +253,13 @@ static int print_unit(struct asking *asking, struct th_error *err)
 	return 0;
 }
 
+static int none_given(struct th_error *err)
+{
+	th_fail(err, TH_USAGE, "unit: no container given");
+	return th_hint(err,
+		"give its name, or --all-due for all with a restart policy");
+}
+
 static int answer(struct asking *asking, struct th_error *err)
 {
 	const struct invocation *call = asking->call;
@@ -264,9 +271,8 @@ static int answer(struct asking *asking, struct th_error *err)
 		return 0;
 	}
 	if (!call->object_count && !option_given(call, "all-due"))
-		return installs || removes
-			? th_fail(err, TH_USAGE, "unit: no container given")
-			: list_units(asking, err);
+		return installs || removes ? none_given(err)
+					   : list_units(asking, err);
 	return installs	  ? install(asking, err)
 		: removes ? uninstall(asking, err)
 			  : print_unit(asking, err);
@@ -313,7 +319,7 @@ static const char *const examples[] = {"tidyhull unit gauge-north",
 
 const struct verb verb_unit = {.name = "unit",
 	.group = "system",
-	.called = "service systemd enable autostart systemctl",
+	.called = "service systemd cron enable autostart systemctl",
 	.takes = "container",
 	.summary = "a systemd unit that brings a container up at boot",
 	.usage = "[CONTAINER|GROUP]",

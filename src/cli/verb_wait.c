@@ -4,6 +4,7 @@
 #include <string.h>
 
 #include "base/clock.h"
+#include "cli/elsewhere.h"
 #include "cli/each.h"
 #include "cli/output.h"
 #include "cli/verbs.h"
@@ -97,6 +98,13 @@ static int run(struct invocation *call)
 	if (what && !ready && strcmp(what, "end") != 0) {
 		th_fail(&err, TH_USAGE, "\"%.50s\" is not a value of --until",
 			what);
+		if (have_word(
+			    "ended exit exited stop stopped done finished gone",
+			    what, strlen(what)))
+			th_hint(&err, "it is: --until end");
+		if (have_word("running started up healthy well start", what,
+			    strlen(what)))
+			th_hint(&err, "it is: --until ready");
 		th_hint(&err,
 			"use end (the container has ended) or ready (it runs, "
 			"and its probe has succeeded)");
@@ -107,6 +115,15 @@ static int run(struct invocation *call)
 	}
 	if (option_given(call, "all") || !call->object_count)
 		return wait_all(call, ready, timeout_ms);
+	/* Nothing is waited for where a name is wrong. */
+	for (int i = 0; i < call->object_count; i++) {
+		if (th_object(call->hull, call->objects[i],
+			    TH_KIND_CONTAINER | TH_KIND_SESSION, TH_BRIEF, NULL,
+			    &err)) {
+			say_error(&err);
+			return EXIT_TOOL;
+		}
+	}
 	for (int i = 0; i < call->object_count; i++) {
 		int one;
 

@@ -21,6 +21,8 @@ extern const struct verb *const verbs[];
 const struct verb *verb_lookup(const char *name);
 /* Says that there is no such verb, and which may be meant (meant.c). */
 void verb_unknown(const char *name, bool json);
+/* The verb of the name, or the only one that people call so; NULL. */
+const struct verb *verb_called(const char *word);
 /* Prints the help of one verb on stdout. */
 void verb_help(const struct verb *verb);
 

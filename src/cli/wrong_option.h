@@ -9,13 +9,6 @@
  * meant. Returns -1. */
 int wrong_option(
 	const struct verb *verb, const char *word, struct th_error *err);
-/* Says that the command must stand behind --, with the whole line. */
-int wrong_command(const struct invocation *call, struct th_error *err);
-/* Says which object is one too many, with the line that was probably meant. */
-int wrong_object(const struct invocation *call, struct th_error *err);
-/* Puts options and command of a line right that has this verb; false where
- * something in it is not understood. Until it is called again. */
-bool right_line(const struct verb *verb, struct line *line);
 /* The option of the verb by its name, or a beginning that no other has; NULL.
  */
 const struct option_spec *option_spec(

@@ -40,6 +40,9 @@ struct th_context {
 	struct th_work *work; /* for what takes long; or NULL */
 };
 
+/* True once the caller has been interrupted. Of any thread. */
+bool th_context_cancelled(const struct th_context *context);
+
 /* ---- create.c ---- */
 
 /* Checks everything that a container of these settings needs, and reports all

@@ -7,6 +7,7 @@
 #include <sys/syscall.h>
 #include <unistd.h>
 
+#include "base/clock.h"
 #include "base/file.h"
 #include "ipc/words.h"
 #include "base/json.h"
@@ -19,6 +20,8 @@
 /* How long to wait before that is looked at. */
 #define LOOK_MS 3000
 #define RECORD_MS 2000
+/* How often an interruption is looked for. */
+#define CANCEL_MS 100
 
 static json_t *stop_request(
 	const struct th_context *context, int signal_number, int grace_ms)
@@ -305,13 +308,36 @@ int th_container_let_go(
 	return rc;
 }
 
+/* As poll(), for one message. The keeper goes on, whether this is interrupted
+ * or not. Looked at again and again: Ctrl-C interrupts another thread, or has
+ * come right before. */
+static int poll_patiently(
+	const struct th_context *context, int channel, int timeout_ms)
+{
+	struct pollfd one = {.fd = channel, .events = POLLIN};
+	int64_t until = th_clock_mono_ms() + timeout_ms;
+	int rc;
+
+	do {
+		int64_t left =
+			timeout_ms < 0 ? CANCEL_MS : until - th_clock_mono_ms();
+
+		left = left < 0 ? 0 : left;
+		rc = poll(&one, 1, left < CANCEL_MS ? (int)left : CANCEL_MS);
+		if (rc > 0 || (rc < 0 && errno != EINTR))
+			return rc;
+		if (th_context_cancelled(context))
+			return -1;
+	} while (timeout_ms < 0 || th_clock_mono_ms() < until);
+	return 0;
+}
+
 int th_container_wait(const struct th_context *context, const char *id,
 	const char *what, const char *session, int timeout_ms,
 	struct th_ending *ending, struct th_error *err)
 {
 	struct th_container_row row;
 	struct th_message message;
-	struct pollfd one = {.events = POLLIN};
 	struct th_error ignored = {0}; /* the caller looks */
 	int channel = -1, fds[TH_CHANNEL_FDS], rc;
 
@@ -339,12 +365,7 @@ int th_container_wait(const struct th_context *context, const char *id,
 			th_error_clear(err);
 		return gone ? 0 : -1;
 	}
-	one.fd = channel;
-	/* Ctrl-C interrupts the poll; the keeper goes on either way. */
-	do
-		rc = poll(&one, 1, timeout_ms);
-	while (rc < 0 && errno == EINTR &&
-		!(context->cancel && atomic_load(context->cancel)));
+	rc = poll_patiently(context, channel, timeout_ms);
 	if (rc == 0) {
 		th_close(&channel);
 		return th_fail(err, TH_FAILED, "it took too long");
@@ -361,7 +382,7 @@ int th_container_wait(const struct th_context *context, const char *id,
 		return err->code == TH_NOT_FOUND ? 0 : -1;
 	}
 	/* Gone without a word: the state knows, or settles it. */
-	return rc < 0 && context->cancel && atomic_load(context->cancel)
+	return rc < 0 && th_context_cancelled(context)
 		? th_fail(err, TH_FAILED, "interrupted")
 		: 0;
 }

@@ -155,6 +155,33 @@ static void check_ports(const struct th_context *context,
 	free(fds);
 }
 
+/* "/site=./site:ro", and other words for a volume or memory. */
+static void hint_source(const char *text, struct th_error *err)
+{
+	static const char *const others[][2] = {{"tmpfs", "memory"},
+		{"memory=", "memory:"}, {"mem:", "memory:"}, {"ram", "memory"},
+		{"tmpfs:", "memory:"}, {"volume/", "volume:"},
+		{"volume=", "volume:"}, {"vol:", "volume:"},
+		{"volumes/", "volume:"}};
+	const char *source = strchr(text, '=') + 1;
+	const char *colon = strrchr(text, ':');
+
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		const char *word = others[i][0];
+		size_t len = strlen(word);
+
+		/* The whole word, where it does not end with a mark. */
+		if (strncmp(source, word, len) == 0 &&
+			(strchr("=:/", word[len - 1]) || !source[len]))
+			th_hint(err, "it is: --mount %.*s%s%s",
+				(int)(source - text), text, others[i][1],
+				source + len);
+	}
+	if (colon && (strcmp(colon, ":ro") == 0 || strcmp(colon, ":rw") == 0))
+		th_hint(err, "it is: --mount %.*s%s", (int)(colon - text), text,
+			colon[2] == 'o' ? ",ro" : "");
+}
+
 static void check_mounts(
 	const struct th_settings *settings, struct th_problems *problems)
 {
@@ -173,6 +200,7 @@ static void check_mounts(
 		else
 			th_fail_sys(&err, TH_FAILED, errno,
 				"mount source %.300s", mount->source);
+		hint_source(settings->mount_texts.items[i], &err);
 		/* As it was given. */
 		th_hint(&err, "try --mount %s,make",
 			settings->mount_texts.items[i]);

@@ -63,12 +63,17 @@ int keeper_send(int channel, enum th_message_type type, json_t *doc,
 	return rc;
 }
 
+bool th_context_cancelled(const struct th_context *context)
+{
+	return context->cancel && atomic_load(context->cancel);
+}
+
 /* Some callers read signals later, by a descriptor: then they are pending. */
 static bool is_cancelled(const struct th_context *context)
 {
 	sigset_t pending;
 
-	if (context->cancel && atomic_load(context->cancel))
+	if (th_context_cancelled(context))
 		return true;
 	return sigpending(&pending) == 0 &&
 		(sigismember(&pending, SIGTERM) == 1 ||

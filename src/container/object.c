@@ -181,6 +181,14 @@ static int not_found(const struct th_context *context, const char *text,
 			"it is a container: tidyhull capture %s IMAGE makes an "
 			"image of it",
 			text);
+	snprintf(near, sizeof(near), "%.*s", (int)strcspn(text, ":/"), text);
+	if (kinds & TH_KIND_CONTAINER && strpbrk(text, ":/") &&
+		th_state_get_named(context->store->db, near, &row, &ignored) ==
+			1)
+		th_hint(err,
+			"the container is %s; the rest does not belong "
+			"to its name",
+			row.name);
 	if (kinds & TH_KIND_CONTAINER &&
 		th_near_container(context->store, text, near))
 		th_hint(err, "did you mean %s? tidyhull list --all shows all",

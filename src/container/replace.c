@@ -93,22 +93,51 @@ static void take_ports(struct th_way *way)
 	th_close(&channel);
 }
 
-static int stop_before(struct th_way *way, struct th_error *err)
+static bool has_ended(struct th_way *way, struct th_error *err)
 {
 	struct th_container_row now;
+
+	return th_state_get(way->context->store->db, way->before.id, &now,
+		       err) == 1 &&
+		!th_container_is_up(&now);
+}
+
+/* Its stop is on its way, and cannot be called back: what is to run as before
+ * can only be started again once it has ended. */
+static void await_stopped(struct th_way *way)
+{
+	struct th_context patient = *way->context;
+	struct th_ending ending;
+	struct th_error ignored = {0}; /* has_ended() looks */
+
+	patient.cancel = NULL;
+	th_container_wait(
+		&patient, way->before.id, "end", NULL, -1, &ending, &ignored);
+}
+
+/* *stopped: it does not run any more, also where this fails. */
+static int stop_before(struct th_way *way, bool *stopped, struct th_error *err)
+{
 	struct th_ending ending;
 	struct th_error own = {0};
 
+	*stopped = true;
 	if (!way->was_up)
 		return 0;
 	take_ports(way);
 	if (th_container_stop(way->context, &way->before, 0,
 		    way->replacing->grace_ms, &ending, &own) == 0)
-		return 0;
+		return th_context_cancelled(way->context)
+			? th_fail(err, TH_FAILED, "interrupted")
+			: 0;
+	if (th_context_cancelled(way->context)) {
+		await_stopped(way);
+		*stopped = has_ended(way, &own);
+		return th_fail(err, TH_FAILED, "interrupted");
+	}
 	/* It may have ended by itself. */
-	if (th_state_get(way->context->store->db, way->before.id, &now, err) ==
-			1 &&
-		!th_container_is_up(&now))
+	*stopped = has_ended(way, err);
+	if (*stopped)
 		return 0;
 	if (!err->code)
 		*err = own;
@@ -164,7 +193,7 @@ static int await_ready(struct th_way *way, struct th_error *err)
 		probed ? way->replacing->ready_ms : SETTLE_MS, &ending, &own);
 	if (rc == 2)
 		return 0;
-	if (way->context->cancel && atomic_load(way->context->cancel))
+	if (th_context_cancelled(way->context))
 		return th_fail(err, TH_FAILED, "interrupted");
 	if (th_state_get(way->context->store->db, way->row.id, &now, err) != 1)
 		return -1;
@@ -226,9 +255,8 @@ static int go(struct th_way *way, struct th_error *err)
 	struct th_error own = {0};
 	bool stopped = false;
 
-	if (stop_before(way, err))
+	if (stop_before(way, &stopped, err))
 		goto back;
-	stopped = true;
 	if (th_replacement_swap(
 		    store->db, &way->names, false, way->context->actor, err))
 		goto back;

@@ -31,11 +31,6 @@ struct worker {
 	bool started;
 };
 
-static bool interrupted(const struct th_context *context)
-{
-	return context->cancel && atomic_load(context->cancel);
-}
-
 /* With the mutex held. */
 static void set_step(struct bringing *bringing, struct th_group_item *item,
 	enum th_group_step step)
@@ -73,7 +68,7 @@ static int await_probe(struct worker *worker, const char *id, int limit_ms,
 			return 0;
 		if (rc >= 0)
 			return th_fail(err, TH_FAILED, "ended");
-		if (interrupted(&worker->context))
+		if (th_context_cancelled(&worker->context))
 			return th_fail(err, TH_FAILED,
 				"is not ready yet: "
 				"interrupted");
@@ -95,7 +90,7 @@ static int await_end(struct worker *worker, const struct th_group_item *other)
 		if (rc >= 0)
 			break;
 		th_error_clear(&err);
-		if (interrupted(&worker->context))
+		if (th_context_cancelled(&worker->context))
 			return fail_after(worker->item, other, "still runs");
 	}
 	if (th_state_get(
@@ -275,7 +270,7 @@ static void work(struct worker *worker)
 	left_out = rc == 1 ||
 		(rc == 0 && item->act != TH_GROUP_LEAVE &&
 			((bringing->failed && bringing->options->undo) ||
-				interrupted(&worker->context)));
+				th_context_cancelled(&worker->context)));
 	set_step(bringing, item,
 		left_out	 ? TH_GROUP_LEFT_OUT
 			: rc < 0 ? TH_GROUP_FAILED

@@ -8,6 +8,7 @@
 #include <sys/stat.h>
 #include <unistd.h>
 
+#include "base/ahead.h"
 #include "base/file.h"
 #include "base/random.h"
 #include "image/borrow.h"
@@ -21,6 +22,9 @@
  * what is small does no harm. */
 #define BOMB_RATIO 400
 #define BOMB_FREE ((uint64_t)1 << 30)
+/* From this size on a layer comes and is inflated in one thread, and is hashed
+ * and written in another. */
+#define AHEAD_BYTES ((uint64_t)1 << 20)
 /* How often the room on the disk is looked at: each entry takes at least 512
  * bytes of an archive, so after 512 files at the latest. */
 #define ROOM_STEP ((uint64_t)256 << 10)
@@ -112,6 +116,7 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 	struct measured measured = {.source = {next_measured}, .fetch = fetch};
 	struct th_inflate *inflate =
 		th_inflate_new(fetch->blob->compression, blob);
+	struct th_ahead *ahead = NULL;
 	char digest[TH_DIGEST_TEXT];
 	int rc = -1;
 
@@ -121,6 +126,10 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 		goto out;
 	}
 	measured.from = th_inflate_source(inflate);
+	if (fetch->blob->size_bytes >= AHEAD_BYTES)
+		ahead = th_ahead_new(measured.from);
+	if (ahead)
+		measured.from = th_ahead_source(ahead);
 	if (apply(fetch, &measured.source, unpacking, err))
 		goto out;
 	th_hash_digest(measured.hash, digest);
@@ -133,6 +142,7 @@ static int fill_tree(struct th_layer_job *fetch, struct th_source *blob,
 	}
 	rc = 0;
 out:
+	th_ahead_free(ahead);
 	th_hash_free(measured.hash);
 	th_inflate_free(inflate);
 	return rc;

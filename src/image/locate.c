@@ -84,6 +84,20 @@ static int look_here(struct th_store *store, const struct th_reference *ref,
 	return rc ? th_fail_memory(err) : 0;
 }
 
+static bool is_here(struct th_store *store, const struct th_reference *ref)
+{
+	struct th_error ignored = {0}; /* a hint only */
+	struct th_image_row *rows = NULL;
+	char name[TH_REFERENCE_MAX + 256];
+	size_t count = 0;
+
+	th_reference_format(ref, name);
+	if (th_image_state_find(store, name, &rows, &count, &ignored) == 0)
+		th_image_rows_free(rows, count);
+	th_error_clear(&ignored);
+	return count > 0;
+}
+
 /* A container's name, a file's, or one that is nearly that of an image. */
 static void hint_meant(struct th_store *store, const struct th_reference *ref,
 	struct th_error *err)
@@ -92,10 +106,20 @@ static void hint_meant(struct th_store *store, const struct th_reference *ref,
 	struct th_error ignored = {0}; /* a hint only */
 	char near[TH_NEAR_NAME];
 
+	size_t len = strlen(ref->path);
+
+	if (len > 5 &&
+		(strcmp(ref->path + len - 5, ".yaml") == 0 ||
+			strcmp(ref->path + len - 4, ".yml") == 0))
+		th_hint(err,
+			"a file of settings is an option: --settings %.200s",
+			ref->path);
 	if (access(ref->path, R_OK) == 0)
 		th_hint(err, "if the file is meant: ./%.200s", ref->path);
 	if (!store)
 		return;
+	if (is_here(store, ref))
+		th_hint(err, "it is here: tidyhull show %.200s", ref->path);
 	if (th_state_get_named(store->db, ref->path, &row, &ignored) == 1)
 		th_hint(err,
 			"%s is a container: tidyhull start %s, or exec, show, "
@@ -115,6 +139,11 @@ static int nowhere(struct th_store *store, const struct th_reference *ref,
 		ref->path, ref->tag[0] ? ":" : "", ref->tag,
 		asked[0] ? asked : "none");
 	hint_meant(store, ref, err);
+	if (!store && !asked[0])
+		return th_hint(err,
+			"no registry has \"search: true\" in the "
+			"configuration; "
+			"what is here: tidyhull list images");
 	return th_hint(err,
 		asked[0] ? "to search for it: tidyhull find %s"
 			 : "give the registry's host (registry.example/%s), or "

@@ -53,8 +53,16 @@ bool th_packed_is_path(const char *text)
 static int damaged(
 	const struct th_packed *packed, const char *why, struct th_error *err)
 {
+	size_t len = strlen(packed->path);
+
 	th_fail(err, TH_FAILED, "%.200s is not a packed image: %.200s",
 		packed->path, why);
+	if (len > 5 && strcmp(packed->path + len - 5, ".yaml") == 0)
+		return th_hint(err,
+			"if it is a recipe: tidyhull build %.100s; if "
+			"settings: "
+			"--settings %.100s",
+			packed->path, packed->path);
 	return th_hint(err, "tidyhull pack creates one");
 }
 

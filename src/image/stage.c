@@ -185,6 +185,20 @@ void th_stage_unlock(struct th_store *store, const char *blob, int *lock)
 
 /* ---- what is there ---- */
 
+/* What is staged gets its place from another command's commit at any moment:
+ * between a look at its place and one at the stage it may pass. So its place is
+ * looked at once more. */
+#define LOOKS 3
+
+static void look_path(const struct th_store *store, const char *tree, int look,
+	char path[PATH_BYTES])
+{
+	if (look == 1)
+		staged_tree_path(store, tree, path);
+	else
+		tree_path(tree, path);
+}
+
 bool th_stage_has_blob(
 	const struct th_store *store, const char *blob, uint64_t size_bytes)
 {
@@ -194,31 +208,38 @@ bool th_stage_has_blob(
 	if (th_blob_there(store, blob, size_bytes))
 		return true;
 	staged_path(store, blob, "whole", path);
-	return fstatat(store->root_fd, path, &st, th_store_stat_links(store)) ==
-		0 &&
-		S_ISREG(st.st_mode) && (uint64_t)st.st_size == size_bytes;
+	if (fstatat(store->root_fd, path, &st, th_store_stat_links(store)) == 0)
+		return S_ISREG(st.st_mode) &&
+			(uint64_t)st.st_size == size_bytes;
+	return th_blob_there(store, blob, size_bytes);
 }
 
 bool th_stage_has_tree(const struct th_store *store, const char *tree)
 {
 	char path[PATH_BYTES];
 
-	tree_path(tree, path);
-	if (faccessat(store->root_fd, path, F_OK, 0) == 0)
-		return true;
-	staged_tree_path(store, tree, path);
-	return faccessat(store->root_fd, path, F_OK, 0) == 0;
+	for (int look = 0; look < LOOKS; look++) {
+		look_path(store, tree, look, path);
+		if (faccessat(store->root_fd, path, F_OK, 0) == 0)
+			return true;
+	}
+	return false;
 }
 
 bool th_stage_is_borrowed(const struct th_store *store, const char *tree)
 {
 	char path[PATH_BYTES], target[8];
 
-	tree_path(tree, path);
-	if (faccessat(store->root_fd, path, F_OK, 0))
-		staged_tree_path(store, tree, path);
-	return store->unprivileged &&
-		readlinkat(store->root_fd, path, target, sizeof(target)) > 0;
+	for (int look = 0; store->unprivileged && look < LOOKS; look++) {
+		look_path(store, tree, look, path);
+		if (readlinkat(store->root_fd, path, target, sizeof(target)) >
+			0)
+			return true;
+		/* It is a folder. */
+		if (errno == EINVAL)
+			return false;
+	}
+	return false;
 }
 
 int th_stage_open_tree(
@@ -227,12 +248,10 @@ int th_stage_open_tree(
 	const int flags =
 		O_RDONLY | O_DIRECTORY | O_CLOEXEC | th_store_links(store);
 	char path[PATH_BYTES];
-	int fd;
+	int fd = -1;
 
-	tree_path(tree, path);
-	fd = openat(store->root_fd, path, flags);
-	if (fd < 0) {
-		staged_tree_path(store, tree, path);
+	for (int look = 0; fd < 0 && look < LOOKS; look++) {
+		look_path(store, tree, look, path);
 		fd = openat(store->root_fd, path, flags);
 	}
 	return fd >= 0 ? fd
@@ -456,10 +475,16 @@ int th_stage_read_notes(const struct th_store *store, const char *tree,
 
 	/* The notes are of the tree that will be used. */
 	tree_path(tree, path);
-	if (faccessat(store->root_fd, path, F_OK, 0) == 0)
-		notes_path(tree, path);
-	else
+	if (faccessat(store->root_fd, path, F_OK, 0)) {
 		staged_notes_path(store, tree, path);
+		if (th_layer_notes_read(store->root_fd, path, notes, err) < 0)
+			return -1;
+		if (!th_layer_notes_are_empty(notes))
+			return 0;
+		/* They get their place before their tree does. */
+		th_layer_notes_release(notes);
+	}
+	notes_path(tree, path);
 	return th_layer_notes_read(store->root_fd, path, notes, err) < 0 ? -1
 									 : 0;
 }

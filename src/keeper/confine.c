@@ -1,8 +1,10 @@
-/* What the keeper gives up before its container's program runs.
+/* What the keeper gives up before its container's program runs: while the
+ * container's process, its child, sets itself up.
  *
- * The program is its child: what bounds the keeper bounds the program too, so
- * that the bound is whatever either of the two needs. Beyond it are the calls
- * and capabilities that take over a host. Between two works (a start, the end,
+ * The programs of sessions and of later runs are its children as well: what
+ * bounds the keeper bounds them too, so that the bound is whatever either of
+ * the two needs. Beyond it are the calls and capabilities that take over a
+ * host. Between two works (a start, the end,
  * a session, a request) nothing is effective but the capability to signal the
  * program. */
 #include <errno.h>
@@ -110,6 +112,9 @@ int keeper_confine(struct keeper *keeper, struct th_error *err)
 {
 	const struct th_process *process = &keeper->bundle.process;
 
+	if (keeper->confined)
+		return 0;
+	keeper->confined = true;
 	if (th_rights_bound(NEEDED | process->bounding,
 		    process->no_new_privileges, err))
 		return -1;

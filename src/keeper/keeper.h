@@ -68,6 +68,7 @@ struct keeper {
 	const char *id;
 	const char *actor; /* who asked for the start */
 	bool attached, input;
+	bool confined;
 	bool bound; /* ends with the command that has started it */
 	const char *notify; /* the service manager's socket, or "" */
 	bool successor; /* the ports come from the container before it */
@@ -116,7 +117,7 @@ struct keeper {
 int keeper_prepare(struct keeper *keeper, struct th_error *err);
 /* Plan, bundle, policy and probe as they are now. */
 int keeper_load(struct keeper *keeper, struct th_error *err);
-/* confine.c: before anything of the container runs. */
+/* confine.c: before anything of the container runs; once for all runs. */
 int keeper_confine(struct keeper *keeper, struct th_error *err);
 /* Nothing is to be done for the moment: see th_rights_lower(). */
 void keeper_rest(void);

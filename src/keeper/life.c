@@ -1,11 +1,9 @@
 /* The states of a keeper, what happens in each, and the loop that it all
  * happens in: nothing in it waits for anything but events. */
 #include <errno.h>
-#include <malloc.h>
 #include <signal.h>
 #include <stdio.h>
 #include <sys/epoll.h>
-#include <sys/mman.h>
 #include <sys/signalfd.h>
 #include <sys/wait.h>
 #include <unistd.h>
@@ -15,12 +13,11 @@
 #include "base/libc.h"
 #include "keeper/keeper.h"
 #include "keeper/scratch.h"
+#include "keeper/shrink.h"
 #include "sandbox/rights.h"
 
 /* After so long without a need for it the database is closed. */
 #define REST_MS 500
-/* As deep as the work before it may have gone. */
-#define STACK_BYTES (128u * 1024)
 /* How long an attached client may leave the last output unread. */
 #define LAST_OUTPUT_MS 10000
 
@@ -413,17 +410,11 @@ static int next_due(const struct keeper *keeper)
  * have taken goes back. */
 static void rest(struct keeper *keeper)
 {
-	size_t page = (size_t)sysconf(_SC_PAGESIZE);
-	char *here = __builtin_frame_address(0);
-	char *end = here - (uintptr_t)here % page - page;
-
 	keeper->rest_ms = 0;
 	keeper_drop_filter(keeper);
 	th_db_rest(keeper->store->db);
 	scratch_trim();
-	malloc_trim(0);
-	/* Of the stack what lies below all that is in use. */
-	madvise(end - STACK_BYTES, STACK_BYTES, MADV_DONTNEED);
+	shrink();
 }
 
 static void plan_rest(struct keeper *keeper)

@@ -311,7 +311,6 @@ int main(int argc, char **argv)
 			th_handed_receive(channel, HANDED_MS,
 				&keeper.ports.handed_on, &err)) ||
 		keeper_prepare(&keeper, &err) ||
-		keeper_confine(&keeper, &err) ||
 		keeper_start(&keeper, keeper.actor, &err)) {
 		/* All is undone before the command hears of it. */
 		keeper_abort(&keeper, &err);

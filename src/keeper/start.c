@@ -158,9 +158,11 @@ int keeper_start(struct keeper *keeper, const char *actor, struct th_error *err)
 		keeper_own_users(keeper, err) || open_root(keeper, err) ||
 		keeper_find_network(keeper, err) || create(keeper, err))
 		return -1;
-	/* The two sides work at the same time: mounts inside, network here. */
+	/* The two sides work at the same time: mounts inside; here the network,
+	 * and the keeper's own bounds, which the kernel takes time to check. */
 	if (keeper_join_network(keeper, err) ||
-		keeper_watch_process(keeper, err))
+		keeper_watch_process(keeper, err) ||
+		keeper_confine(keeper, err))
 		return -1;
 	if (th_sandbox_ready(&keeper->sandbox, err))
 		return -1;

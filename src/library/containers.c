@@ -35,6 +35,34 @@ int th_settings(json_t **doc, th_error *error)
 	return library_give(list, doc, error ? error : &own);
 }
 
+int th_setting_check(const char *name, const char *value, th_error *error)
+{
+	const struct th_setting *setting = th_setting_find(name);
+	struct th_settings settings = {.base = "/"};
+	struct th_problems problems = {0};
+	struct th_error own = {0};
+	void *place;
+	int rc = 0;
+
+	error = error ? error : &own;
+	if (!setting || setting->kind == TH_SETTING_FLAG)
+		return th_fail(error, TH_USAGE,
+			"\"%.60s\" is not a setting with a value", name);
+	place = th_setting_place(setting, &settings);
+	if (setting->kind == TH_SETTING_TEXT)
+		*(const char **)place = value;
+	else if (th_strings_add(place, value))
+		return th_fail_memory(error);
+	th_settings_parse(&settings, &problems);
+	if (problems.count) {
+		*error = problems.list[0];
+		rc = -1;
+	}
+	th_problems_release(&problems);
+	th_settings_release(&settings);
+	return rc;
+}
+
 int th_container_plan(
 	th_hull *hull, const json_t *settings, json_t **doc, th_error *error)
 {
@@ -306,6 +334,7 @@ int th_container_kill(th_hull *hull, const char *name, const char *signal,
 	if (number <= 0) {
 		th_object_release(&object);
 		th_fail(error, TH_USAGE, "\"%.50s\" is not a signal", signal);
+		th_signal_hint(signal, error);
 		return th_hint(
 			error, "use a name or number: KILL, HUP, USR1, 10");
 	}

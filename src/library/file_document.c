@@ -5,6 +5,7 @@
 #include <string.h>
 #include <unistd.h>
 
+#include "base/near_file.h"
 #include "base/file.h"
 #include "base/json.h"
 #include "base/path.h"
@@ -89,10 +90,13 @@ static int read_text(
 	const char *path, struct th_buf *text, struct th_error *err)
 {
 	int rc = th_file_read(AT_FDCWD, path, text, err);
+	char near[TH_NEAR_FILE];
 
 	if (rc == 0)
 		th_fail(err, TH_NOT_FOUND,
 			"the settings file %.300s does not exist", path);
+	if (rc == 0 && th_near_file(path, near))
+		th_hint(err, "did you mean %.250s?", near);
 	return rc == 1 ? 0 : -1;
 }
 

@@ -400,7 +400,7 @@ static int hold_group(struct launch *launch, const struct th_group_how *how,
 		if (!told && how->waits)
 			how->waits(how->owner);
 		told = true;
-		if (context->cancel && atomic_load(context->cancel))
+		if (th_context_cancelled(context))
 			return th_fail(err, TH_FAILED, "interrupted");
 		nanosleep(&step, NULL);
 	}

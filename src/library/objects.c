@@ -13,20 +13,62 @@
 
 /* ---- lists ---- */
 
-static json_t *list_containers(th_hull *hull, bool all, struct th_error *err)
+static void append(void *owner, json_t *container)
+{
+	json_array_append(owner, container);
+}
+
+struct taker {
+	void (*take)(void *owner, const json_t *container);
+	void *owner;
+};
+
+static void pass_on(void *owner, json_t *container)
+{
+	const struct taker *taker = owner;
+
+	taker->take(taker->owner, container);
+}
+
+static int each_container(th_hull *hull, bool all,
+	void (*take)(void *owner, json_t *container), void *owner,
+	size_t *not_shown, struct th_error *err)
 {
 	struct th_container_row *rows = NULL;
-	json_t *list;
-	size_t count = 0, hidden = 0;
+	size_t count = 0;
 
+	*not_shown = 0;
 	if (all ? th_container_rows(&hull->context, &rows, &count, err)
 		: th_container_rows_up(
-			  &hull->context, &rows, &count, &hidden, err))
-		return NULL;
+			  &hull->context, &rows, &count, not_shown, err))
+		return -1;
 	th_db_hold(hull->context.store->db);
-	list = th_view_containers(&hull->context, rows, count);
+	th_view_each(&hull->context, rows, count, take, owner);
 	th_db_let_go(hull->context.store->db);
 	free(rows);
+	return 0;
+}
+
+int th_containers_each(th_hull *hull, bool all,
+	void (*take)(void *owner, const json_t *container), void *owner,
+	size_t *not_shown, th_error *error)
+{
+	struct taker taker = {take, owner};
+	struct th_error own = {0};
+
+	return each_container(
+		hull, all, pass_on, &taker, not_shown, error ? error : &own);
+}
+
+static json_t *list_containers(th_hull *hull, bool all, struct th_error *err)
+{
+	json_t *list = json_array();
+	size_t hidden;
+
+	if (each_container(hull, all, append, list, &hidden, err)) {
+		json_decref(list);
+		return NULL;
+	}
 	return json_pack("{s:o s:I}", "containers", list, "not-shown",
 		(json_int_t)hidden);
 }

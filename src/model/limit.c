@@ -5,6 +5,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
 #include "base/json.h"
 #include "base/size.h"
@@ -88,12 +89,61 @@ static const struct part {
 	{"processes", "a number from 1 on", "200"},
 	{"io", "a weight from 10 to 1000", "300"}};
 
+/* A value alone says what it limits: "100M", "1.5". */
+static const char *limited_by(const char *value)
+{
+	uint64_t bytes;
+	int64_t cpu_us;
+
+	if (strchr(value, '.') && read_cpu(value, &cpu_us) == 0)
+		return "cpu";
+	return th_size_parse(value, &bytes) == 0 && bytes >= MEMORY_LEAST
+		? "memory"
+		: NULL;
+}
+
+/* Other words for what is limited. */
+static const char *other_name(const char *word, size_t len)
+{
+	static const char *const others[][2] = {{"pids", "processes"},
+		{"tasks", "processes"}, {"threads", "processes"},
+		{"ram", "memory"}, {"cores", "cpu"}, {"processors", "cpu"},
+		{"weight", "io"}, {"disk", "io"}};
+
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		if (strlen(others[i][0]) == len &&
+			strncasecmp(others[i][0], word, len) == 0)
+			return others[i][1];
+	}
+	return NULL;
+}
+
 static int wrong(const char *word, struct th_error *err)
 {
-	size_t len = strcspn(word, "=");
+	size_t len = strcspn(word, "=:");
 	const char *value = word[len] ? word + len + 1 : "";
+	char whole[100];
 
 	th_fail(err, TH_USAGE, "\"%.100s\" is not a limit", word);
+	if (strchr(word, ' ') && strlen(word) < sizeof(whole)) {
+		struct th_limit tried = {0};
+		struct th_error none = {0}; /* a hint only */
+
+		snprintf(whole, sizeof(whole), "%s", word);
+		for (char *at = whole; *at; at++)
+			*at = *at == ' ' ? ',' : *at;
+		if (th_limit_parse(whole, &tried, &none) == 0)
+			return th_hint(err, "it is: --limit %s", whole);
+	}
+	if (th_size_meant(value, whole))
+		return th_hint(
+			err, "it is: --limit %.*s=%s", (int)len, word, whole);
+	if (!*value && limited_by(word))
+		return th_hint(
+			err, "it is: --limit %s=%s", limited_by(word), word);
+	if (*value && other_name(word, len))
+		return th_hint(err, "it is: --limit %s=%s",
+			other_name(word, len), value);
 	for (size_t i = 0; i < sizeof(parts) / sizeof(*parts); i++) {
 		const struct part *part = &parts[i];
 
@@ -101,7 +151,7 @@ static int wrong(const char *word, struct th_error *err)
 		if (len < 2 ||
 			strncmp(part->name, word, len < 3 ? len : 3) != 0)
 			continue;
-		if (strlen(part->name) == len)
+		if (strlen(part->name) == len && word[len] != ':')
 			return th_hint(err,
 				"%s takes %s, or none: --limit %s=%s",
 				part->name, part->takes, part->name,

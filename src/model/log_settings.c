@@ -16,6 +16,9 @@ int th_log_settings_parse(const char *text, struct th_log_settings *settings,
 	struct th_error *err)
 {
 	char copy[128], *rest = NULL;
+	const char *number;
+	char meant[TH_SIZE_EXACT];
+	uint64_t bytes;
 
 	*settings = (struct th_log_settings){
 		.size_bytes = DEFAULT_SIZE, .files = DEFAULT_FILES};
@@ -39,6 +42,26 @@ int th_log_settings_parse(const char *text, struct th_log_settings *settings,
 				continue;
 		}
 		th_fail(err, TH_USAGE, "\"%.60s\" is not a log setting", part);
+		if (strcmp(part, "none") == 0 || strcmp(part, "off") == 0 ||
+			strcmp(part, "no") == 0)
+			return th_hint(err,
+				"there is always a log; a small one: --log "
+				"size=64K,files=1");
+		number = strstr(part, "size=");
+		number = number ? number + 5 : part;
+		/* "max-file=3" */
+		if (strstr(part, "file=") && part[0] != 'f')
+			return th_hint(err, "it is: --log files=%.20s",
+				strstr(part, "file=") + 5);
+		if (th_size_meant(number, meant))
+			number = meant;
+		if (th_size_parse(number, &bytes) == 0)
+			return th_hint(err,
+				bytes < LEAST_SIZE
+					? "the minimum size is 64K; in "
+					  "megabytes: --log size=%.20sM"
+					: "it is: --log size=%.20s",
+				number);
 		return th_hint(err,
 			"for example --log size=64M,files=10,journal; the "
 			"minimum size is 64K");

@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "base/turned.h"
 #include "base/choice.h"
@@ -24,9 +25,28 @@ static const char *find_propagation(const char *word)
 	return NULL;
 }
 
+/* Other words for options of mounts: "" where none is needed; NULL. */
+static const char *option_meant(const char *option)
+{
+	static const char *const others[][2] = {{"readonly", "ro"},
+		{"read-only", "ro"}, {"rw", ""}, {"writable", ""},
+		{"write", ""}, {"readwrite", ""}, {"create", "make"},
+		{"mkdir", "make"}, {"new", "make"}, {"map", "map=me"},
+		{"chown", "map=me"}, {"me", "map=me"}, {"owner=me", "map=me"},
+		{"z", "label=all"}, {"Z", "label=mine"}};
+
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		if (strcmp(option, others[i][0]) == 0)
+			return others[i][1];
+	}
+	return NULL;
+}
+
 static int take_mount_option(struct th_mount_setting *mount, const char *option,
 	const char *text, struct th_error *err)
 {
+	const char *meant;
+
 	if (strcmp(option, "ro") == 0) {
 		mount->readonly = true;
 	} else if (strcmp(option, "make") == 0) {
@@ -45,6 +65,11 @@ static int take_mount_option(struct th_mount_setting *mount, const char *option,
 			"\"%s\" in the mount \"%.200s\" is not an option of "
 			"mounts",
 			option, text);
+		meant = option_meant(option);
+		if (meant)
+			return th_hint(err, "it is: --mount %.*s%s%s",
+				(int)strcspn(text, ","), text,
+				*meant ? "," : "", meant);
 		return th_hint(err,
 			"options of mounts: ro, make, map=me, label=mine, "
 			"label=all, propagate=private|slave|shared");
@@ -86,9 +111,20 @@ static int take_source(struct th_mount_setting *mount, const char *source,
 
 static void wrong(const char *text, const char *source, struct th_error *err)
 {
+	const char *colon = strchr(text, ':');
 	char turned[TH_TURNED_TEXT];
 
 	th_fail(err, TH_USAGE, "\"%.200s\" is not a mount setting", text);
+	/* "/srv:/home/pilot/site": what is there of the two is the source. */
+	if (text[0] == '/' && !source && colon && colon[1] == '/' &&
+		access(colon + 1, F_OK) == 0) {
+		snprintf(turned, sizeof(turned), "%.*s", (int)(colon - text),
+			text);
+		if (access(turned, F_OK) != 0) {
+			th_hint(err, "it is: --mount %s=%s", turned, colon + 1);
+			return;
+		}
+	}
 	if (th_turned_mount(text, turned))
 		th_hint(err,
 			"what is inside stands on the left; if that is %.*s: "
@@ -96,6 +132,15 @@ static void wrong(const char *text, const char *source, struct th_error *err)
 			(int)(strcspn(turned, "=") > 60 ? 60
 							: strcspn(turned, "=")),
 			turned, turned);
+	else if (text[0] == '/' && !source && colon && colon[1])
+		th_hint(err, "it is: --mount %.*s=%s%s", (int)(colon - text),
+			text,
+			colon[1] == '.' || colon[1] == '~' ||
+					strncmp(colon + 1, "volume:", 7) == 0 ||
+					strncmp(colon + 1, "memory", 6) == 0
+				? ""
+				: "volume:",
+			colon + 1);
 	else if (text[0] == '/' && !source)
 		th_hint(err,
 			"say what is seen there: --mount %.60s=./FOLDER, "

@@ -4,7 +4,9 @@
 #include <signal.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
+#include "base/distance.h"
 #include "base/libc.h"
 
 #define LETTERS_AND_DIGITS                                                     \
@@ -88,6 +90,25 @@ int th_signal_parse(const char *text)
 			return SIGRTMIN + (int)number;
 	}
 	return -1;
+}
+
+void th_signal_hint(const char *text, struct th_error *err)
+{
+	const char *names[32] = {NULL}, *found;
+	char word[16];
+	size_t count = 0, len = 0;
+
+	text += strncasecmp(text, "SIG", 3) == 0 ? 3 : 0;
+	for (; text[len] && len + 1 < sizeof(word); len++)
+		word[len] = (char)toupper((unsigned char)text[len]);
+	word[len] = '\0';
+	for (int i = 1; i < 32 && count < 31; i++) {
+		if (sigabbrev_np(i))
+			names[count++] = sigabbrev_np(i);
+	}
+	found = th_nearest(word, names);
+	if (found)
+		th_hint(err, "did you mean %s?", found);
 }
 
 const char *th_signal_name(int number)

@@ -2,6 +2,7 @@
 #ifndef TH_MODEL_NAME_H
 #define TH_MODEL_NAME_H
 
+#include "base/error.h"
 #include <stdbool.h>
 #include <stddef.h>
 
@@ -22,6 +23,8 @@ bool th_device_valid(const char *text);
 
 /* A signal by number or name ("INT", "SIGINT", "2"); -1 where it is none. */
 int th_signal_parse(const char *text);
+/* Where a mistyped name of a signal is near to one, err gets it as its hint. */
+void th_signal_hint(const char *text, struct th_error *err);
 /* Its name without SIG, or NULL. */
 const char *th_signal_name(int number);
 
@@ -29,5 +32,8 @@ const char *th_signal_name(int number);
 int th_capability_number(const char *name);
 /* Its name; NULL beyond the known ones. */
 const char *th_capability_name(int number);
+/* The capability, without CAP_, that is meant by another spelling: "net-admin",
+ * "+CAP_CHOWN", "NETRAW"; NULL. */
+const char *th_capability_meant(const char *text);
 
 #endif

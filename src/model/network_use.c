@@ -55,6 +55,12 @@ int th_network_use_parse(
 	part = strtok_r(copy, ",", &rest);
 	if (strlen(text) >= sizeof(copy) || !part || !th_name_valid(part)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a network", text);
+		if (part &&
+			(strncmp(part, "container:", 10) == 0 ||
+				strncmp(part, "container=", 10) == 0 ||
+				strncmp(part, "with=", 5) == 0))
+			return th_hint(err, "it is: --network with:%.60s",
+				part + strcspn(part, ":=") + 1);
 		return th_hint(err,
 			"use the name of a network, or host, none, own or "
 			"with:CONTAINER");

@@ -3,8 +3,10 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 
 #include "base/clock.h"
+#include "base/distance.h"
 #include "base/json.h"
 
 #define TRIES_MAX 1000000
@@ -15,13 +17,41 @@ static const struct th_policy usual = {.kind = TH_NEVER,
 	.ceiling_ms = 60 * 1000,
 	.reset_ms = 5 * 60 * 1000};
 
+/* Other words for a policy, and mistyped ones. */
+static const char *meant(const char *part)
+{
+	static const char *const names[] = {
+		"never", "always", "on-failure", NULL};
+	static const char *const others[][2] = {{"yes", "always"},
+		{"true", "always"}, {"on", "always"}, {"boot", "always"},
+		{"forever", "always"}, {"no", "never"}, {"none", "never"},
+		{"false", "never"}, {"off", "never"}, {"failure", "on-failure"},
+		{"on-error", "on-failure"}, {"on-fail", "on-failure"},
+		{"onfailure", "on-failure"}};
+
+	for (size_t i = 0; i < sizeof(others) / sizeof(*others); i++) {
+		if (strcasecmp(part, others[i][0]) == 0)
+			return others[i][1];
+	}
+	return th_nearest(part, names);
+}
+
 static int wrong(const char *part, struct th_error *err)
 {
 	th_fail(err, TH_USAGE,
 		"\"%.80s\" is not a valid part of a restart policy", part);
-	if (strncmp(part, "on-failure:", 11) == 0)
+	if (strncmp(part, "on-failure", 10) == 0 &&
+		(part[10] == ':' || part[10] == '='))
 		return th_hint(err, "it is: --restart on-failure,tries=%.20s",
 			part + 11);
+	if (strncmp(part, "tries:", 6) == 0 || strncmp(part, "delay:", 6) == 0)
+		return th_hint(err, "it is: --restart on-failure,%.5s=%.20s",
+			part, part + 6);
+	if (*part && part[strspn(part, "0123456789")] == '\0')
+		return th_hint(
+			err, "it is: --restart on-failure,tries=%.20s", part);
+	if (meant(part))
+		return th_hint(err, "it is: --restart %s", meant(part));
 	return th_hint(err,
 		"for example never, always, or "
 		"on-failure,tries=5,delay=1s,ceiling=1m");

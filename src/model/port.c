@@ -61,14 +61,105 @@ static bool parse_host(char *text, struct th_port *port, struct range *range)
 	return parse_range(colon + 1, range);
 }
 
+/* A whole setting; host stays 0 where nothing is said of the outside. */
+static bool read_setting(const char *text, struct th_port *port,
+	struct range *inside, struct range *host)
+{
+	char copy[128], *slash, *host_part;
+
+	if (strlen(text) >= sizeof(copy))
+		return false;
+	snprintf(copy, sizeof(copy), "%s", text);
+	if (strlen(copy) > 8 &&
+		strcmp(copy + strlen(copy) - 8, ",handoff") == 0) {
+		copy[strlen(copy) - 8] = '\0';
+		port->handoff = true;
+	}
+	slash = strrchr(copy, '/');
+	if (slash) {
+		*slash = '\0';
+		port->udp = strcmp(slash + 1, "udp") == 0;
+		if (!port->udp && strcmp(slash + 1, "tcp") != 0)
+			return false;
+	}
+	host_part = strchr(copy, '=');
+	if (host_part)
+		*host_part++ = '\0';
+	return parse_range(copy, inside) &&
+		(!host_part || parse_host(host_part, port, host));
+}
+
 /* A number that no port has stands in it. */
 static bool beyond_ports(const char *text)
 {
-	for (; *text; text += strcspn(text, "=-:")) {
-		text += strspn(text, "=-:");
-		if (strspn(text, "0123456789") &&
-			strtol(text, NULL, 10) > 65535)
+	while (*text) {
+		size_t len = strcspn(text, "=-:/");
+		long number = strtol(text, NULL, 10);
+
+		if (len && strspn(text, "0123456789") == len &&
+			(number == 0 || number > 65535))
 			return true;
+		text += len + (text[len] != '\0');
+	}
+	return false;
+}
+
+static bool is_setting(const char *text)
+{
+	struct range inside, host = {0, 0};
+	struct th_port port = {0};
+
+	return read_setting(text, &port, &inside, &host);
+}
+
+/* "80=localhost:8080", "http=8080", "80 8080", "80/udp=8080": one meaning, and
+ * another spelling. */
+static bool find_meant(const char *text, char meant[TH_TURNED_TEXT])
+{
+	static const char *const names[][2] = {{"http=", "80="},
+		{"https=", "443="}, {"localhost:", "127.0.0.1:"},
+		{"=localhost:", "=127.0.0.1:"}, {" ", "="}, {"->", "="},
+		{"/tcp=", "="}, {"/tcp:", "="}};
+	size_t len = strcspn(text, "="), used = 0;
+
+	if (strlen(text) > 100)
+		return false;
+	/* "80 = 8080", "80=0.0.0.0" */
+	for (const char *at = text; *at; at++) {
+		if (*at != ' ')
+			meant[used++] = *at;
+	}
+	meant[used] = '\0';
+	if (used < strlen(text) && strchr(text, '=') && is_setting(meant))
+		return true;
+	snprintf(meant, TH_TURNED_TEXT, "%s:%.*s", text, (int)len, text);
+	if (text[len] == '=' && strchr(text, '.') && is_setting(meant))
+		return true;
+	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
+		const char *at = strstr(text, names[i][0]);
+
+		if (!at || (names[i][0][0] >= 'a' && at != text))
+			continue;
+		snprintf(meant, TH_TURNED_TEXT, "%.*s%s%s", (int)(at - text),
+			text, names[i][1], at + strlen(names[i][0]));
+		if (is_setting(meant))
+			return true;
+		/* And the other way round. */
+		len = strcspn(meant, "=");
+		if (text[0] == 'l' && meant[len]) {
+			char copy[TH_TURNED_TEXT];
+
+			snprintf(copy, sizeof(copy), "%s=%.*s", meant + len + 1,
+				(int)len, meant);
+			memcpy(meant, copy, sizeof(copy));
+			return is_setting(meant);
+		}
+	}
+	len = strcspn(text, "/");
+	if (strncmp(text + len, "/udp=", 5) == 0) {
+		snprintf(meant, TH_TURNED_TEXT, "%.*s=%s/udp", (int)len, text,
+			text + len + 5);
+		return is_setting(meant);
 	}
 	return false;
 }
@@ -77,6 +168,27 @@ static int wrong(const char *text, struct th_error *err)
 {
 	char turned[TH_TURNED_TEXT];
 
+	if (find_meant(text, turned)) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting",
+			text);
+		return th_hint(err, "it is: --port %s", turned);
+	}
+	if (strchr(text, ',') &&
+		strspn(text, "0123456789=:.,") == strlen(text)) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting",
+			text);
+		return th_hint(err,
+			"each port has an option of its own: --port 80=8080 "
+			"--port 443=8443");
+	}
+	if (strchr(text, '/') && strcmp(strrchr(text, '/'), "/tcp") != 0 &&
+		strcmp(strrchr(text, '/'), "/udp") != 0) {
+		th_fail(err, TH_USAGE, "\"%.100s\" is not a port setting",
+			text);
+		return th_hint(err,
+			"protocols are tcp and udp, at the end: --port "
+			"53=5353/udp");
+	}
 	if (beyond_ports(text)) {
 		th_fail(err, TH_USAGE,
 			"\"%.100s\" names a port that there is not", text);
@@ -113,32 +225,12 @@ int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 {
 	struct range inside, host = {0, 0};
 	struct th_port port = {0};
-	char copy[128], *slash, *host_part;
 	int width;
 
-	if (strlen(text) >= sizeof(copy))
-		return wrong(text, err);
-	snprintf(copy, sizeof(copy), "%s", text);
-	if (strlen(copy) > 8 &&
-		strcmp(copy + strlen(copy) - 8, ",handoff") == 0) {
-		copy[strlen(copy) - 8] = '\0';
-		port.handoff = true;
-	}
-	slash = strrchr(copy, '/');
-	if (slash) {
-		*slash = '\0';
-		port.udp = strcmp(slash + 1, "udp") == 0;
-		if (!port.udp && strcmp(slash + 1, "tcp") != 0)
-			return wrong(text, err);
-	}
-	host_part = strchr(copy, '=');
-	if (host_part)
-		*host_part++ = '\0';
-	if (!parse_range(copy, &inside) ||
-		(host_part && !parse_host(host_part, &port, &host)))
+	if (!read_setting(text, &port, &inside, &host))
 		return wrong(text, err);
 	width = inside.last - inside.first;
-	if (host_part && host.last - host.first != width) {
+	if (host.first && host.last - host.first != width) {
 		th_fail(err, TH_USAGE,
 			"the two ranges in \"%.100s\" have different lengths",
 			text);
@@ -146,7 +238,7 @@ int th_port_parse(const char *text, struct th_port **ports, size_t *count,
 	}
 	for (int i = 0; i <= width; i++) {
 		port.port = inside.first + i;
-		port.host_port = host_part ? host.first + i : 0;
+		port.host_port = host.first ? host.first + i : 0;
 		if (add(&port, ports, count, err))
 			return -1;
 	}

@@ -1,4 +1,5 @@
 /* What a probe is, and what its answers mean. */
+#include <ctype.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -16,10 +17,62 @@ static const struct th_probe usual = {.every_ms = 15 * 1000,
 	.grace_ms = 30 * 1000,
 	.limit = LIMIT};
 
+/* An address as a browser takes it, a path, a port, or a command. */
+static bool find_meant(const char *text, char meant[TH_PROBE_TEXT])
+{
+	const char *at = strstr(text, "://"), *path;
+	const char *from = at ? at + 3 : text;
+	int port = strncmp(text, "https", 5) == 0 ? 443 : 80;
+	size_t len;
+
+	if (strchr(text, ' ')) {
+		snprintf(meant, TH_PROBE_TEXT, "'exec:%.200s'", text);
+		return !strpbrk(text, "'\"");
+	}
+	/* A path of the usual port, a program's path, a command's name. */
+	if (!at && text[0] == '/') {
+		bool program = strncmp(text, "/bin/", 5) == 0 ||
+			strncmp(text, "/usr/", 5) == 0;
+
+		snprintf(meant, TH_PROBE_TEXT, "%s%.200s",
+			program ? "exec:" : "http:80", text);
+		return true;
+	}
+	if (isalpha((unsigned char)text[0]) && strcmp(text, "http") != 0 &&
+		strcmp(text, "tcp") != 0 &&
+		text[strspn(text, "abcdefghijklmnopqrstuvwxyz-_")] == '\0' &&
+		strcmp(text, "localhost") != 0) {
+		snprintf(meant, TH_PROBE_TEXT, "exec:%.200s", text);
+		return true;
+	}
+	if (!at && strchr(text, '=') == NULL && isdigit((unsigned char)*text)) {
+		len = strspn(text, "0123456789");
+		snprintf(meant, TH_PROBE_TEXT, "%s:%.200s",
+			text[len] ? "http" : "tcp", text);
+		return !text[len] || text[len] == '/';
+	}
+	if (!at && strncmp(text, "localhost", 9) != 0 && text[0] != ':')
+		return false;
+	path = from + strcspn(from, "/");
+	at = memchr(from, ':', (size_t)(path - from));
+	if (at && at[1])
+		port = (int)strtol(at + 1, NULL, 10);
+	/* Without a key for TLS it is only seen whether somebody answers. */
+	if (strncmp(text, "https", 5) == 0)
+		snprintf(meant, TH_PROBE_TEXT, "tcp:%d", port);
+	else
+		snprintf(meant, TH_PROBE_TEXT, "http:%d%.200s", port, path);
+	return port > 0 && port < 65536;
+}
+
 static int wrong(const char *text, const char *part, struct th_error *err)
 {
+	char meant[TH_PROBE_TEXT];
+
 	th_fail(err, TH_USAGE, "\"%.60s\" in the probe \"%.120s\" is not valid",
 		part, text);
+	if (strcmp(part, text) == 0 && find_meant(text, meant))
+		return th_hint(err, "it is: --probe %s", meant);
 	return th_hint(err,
 		"for example http:80/health, tcp:7070 or exec:CMD, with "
 		",every=15s,limit=4,grace=30s,timeout=2s,accept=300-399");

@@ -4,10 +4,29 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <unistd.h>
 
 #include "base/clock.h"
+#include "base/distance.h"
 
 #define DEFAULT_GRACE_MS 10000
+
+static int wrong_stop(const char *part, struct th_error *err)
+{
+	int64_t span;
+
+	th_fail(err, TH_USAGE, "\"%.100s\" is not a stop setting", part);
+	if (th_clock_parse_span(part, &span) == 0)
+		return th_hint(err, "it is: --stop grace=%.20s", part);
+	if (th_signal_parse(part) > 0)
+		return th_hint(err, "it is: --stop signal=%.20s", part);
+	if (strncmp(part, "signal=", 7) == 0)
+		th_signal_hint(part + 7, err);
+	if (strncmp(part, "signal=", 7) == 0)
+		return th_hint(
+			err, "signals are those of kill -l: --stop signal=INT");
+	return th_hint(err, "for example --stop signal=INT,grace=30s");
+}
 
 static int read_stop(struct th_settings *settings, struct th_error *err)
 {
@@ -27,9 +46,7 @@ static int read_stop(struct th_settings *settings, struct th_error *err)
 			span < (int64_t)86400 * 1000000) {
 			settings->grace_ms = (int)(span / 1000);
 		} else {
-			rc = th_fail(err, TH_USAGE,
-				"\"%.100s\" is not a stop setting", part);
-			th_hint(err, "for example --stop signal=INT,grace=30s");
+			rc = wrong_stop(part, err);
 		}
 	}
 	free(copy);
@@ -44,14 +61,24 @@ static int check_capability(const char *text, struct th_error *err)
 	if ((*text == '+' || *text == '-') && th_capability_number(name) >= 0)
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a capability change", text);
+	if (th_capability_meant(text))
+		return th_hint(err, "it is: --capability %c%s",
+			*text == '-' ? '-' : '+', th_capability_meant(text));
 	return th_hint(err, "for example --capability +NET_ADMIN,-CHOWN");
 }
 
 static int check_hostname(const char *name, struct th_error *err)
 {
+	char dashed[64];
+
 	if (th_host_name_valid(name))
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.100s\" is not a host name", name);
+	snprintf(dashed, sizeof(dashed), "%s", name);
+	for (char *at = dashed; *at; at++)
+		*at = *at == ' ' || *at == '_' ? '-' : *at;
+	if (th_host_name_valid(dashed))
+		return th_hint(err, "it is: --hostname %s", dashed);
 	return th_hint(
 		err, "letters, digits, dots and hyphens: --hostname gauge-1");
 }
@@ -73,7 +100,8 @@ static const char *const share_words[] = {
 static int add_word(const char *word, const char *const *words,
 	const char *what, int *set, struct th_error *err)
 {
-	char all[128] = "";
+	char all[128] = "", name[32];
+	const char *meant;
 	int bit = 0;
 
 	while (words[bit] && strcmp(words[bit], word) != 0)
@@ -86,6 +114,17 @@ static int add_word(const char *word, const char *const *words,
 		len += (size_t)snprintf(all + len, sizeof(all) - len, "%s%s",
 			i ? ", " : "", words[i]);
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a value of --%s", word, what);
+	/* "home=yes", "homes" */
+	snprintf(name, sizeof(name), "%.*s", (int)strcspn(word, "=:"), word);
+	for (bit = 0; words[bit] && strcmp(words[bit], name) != 0; bit++) {
+	}
+	meant = words[bit] ? words[bit] : th_nearest(name, words);
+	if (words == share_words && strcmp(name, "pwd") == 0)
+		meant = "cwd";
+	else if (words == share_words && *name == '/')
+		meant = "home";
+	if (meant)
+		return th_hint(err, "it is: --%s %s", what, meant);
 	return th_hint(err, "use %s", all);
 }
 
@@ -176,15 +215,48 @@ static void read_bounds(
 	add_if(problems, read_reaper(settings, &err), &err);
 	for (size_t i = 0; i < settings->device_texts.count; i++) {
 		const char *text = settings->device_texts.items[i];
+		char path[60];
 
 		if (text[0] == '/' || th_device_name_valid(text))
 			continue;
 		th_fail(&err, TH_USAGE, "\"%.100s\" is not a device", text);
+		/* "kvm:/dev/kvm" */
+		if (strstr(text, "/dev/"))
+			th_hint(&err, "it is: --device %.*s",
+				(int)strcspn(strstr(text, "/dev/"), ":,"),
+				strstr(text, "/dev/"));
+		snprintf(path, sizeof(path), "/dev/%.50s", text);
+		if (access(path, F_OK) == 0)
+			th_hint(&err, "it is: --device %s", path);
 		th_hint(&err,
 			"use a path (/dev/fuse) or a name "
 			"(selwick.example/gauge=north)");
 		th_problems_add(problems, &err);
 	}
+}
+
+static bool is_address(const char *text)
+{
+	unsigned char raw[16];
+
+	return inet_pton(AF_INET, text, raw) == 1 ||
+		inet_pton(AF_INET6, text, raw) == 1;
+}
+
+/* "gauge:192.0.2.7", and the other way round. */
+static int wrong_host(const char *text, struct th_error *err)
+{
+	size_t len = strcspn(text, ":= ");
+	char first[64];
+	const char *second = text + len + (text[len] != '\0');
+
+	snprintf(first, sizeof(first), "%.*s", (int)len, text);
+	th_fail(err, TH_USAGE, "\"%.100s\" is not NAME=ADDRESS", text);
+	if (th_host_name_valid(first) && is_address(second))
+		return th_hint(err, "it is: --host %s=%s", first, second);
+	if (th_host_name_valid(second) && is_address(first))
+		return th_hint(err, "it is: --host %s=%s", second, first);
+	return th_hint(err, "for example --host chart-office=192.0.2.7");
 }
 
 /* Names of this container, and of others, on the network. */
@@ -209,17 +281,14 @@ static void check_names(
 		const char *text = settings->host_texts.items[i];
 		const char *address = strchr(text, '=');
 		char name[64];
-		unsigned char raw[16];
 
 		snprintf(name, sizeof(name), "%.*s", (int)strcspn(text, "="),
 			text);
 		if (address && check_hostname(name, &err) == 0 &&
-			(inet_pton(AF_INET, address + 1, raw) == 1 ||
-				inet_pton(AF_INET6, address + 1, raw) == 1))
+			is_address(address + 1))
 			continue;
 		th_error_clear(&err);
-		th_fail(&err, TH_USAGE, "\"%.100s\" is not NAME=ADDRESS", text);
-		th_hint(&err, "for example --host chart-office=192.0.2.7");
+		wrong_host(text, &err);
 		th_problems_add(problems, &err);
 	}
 }
@@ -385,6 +454,7 @@ void th_settings_parse(
 	struct th_settings *settings, struct th_problems *problems)
 {
 	struct th_error err = {0};
+	char dashed[TH_NAME_MAX];
 
 	if (settings->parsed)
 		return;
@@ -393,6 +463,12 @@ void th_settings_parse(
 	if (settings->name && !th_name_valid(settings->name)) {
 		th_fail(&err, TH_USAGE, "\"%.100s\" is not a valid name",
 			settings->name);
+		/* A space alone is wrong. */
+		snprintf(dashed, sizeof(dashed), "%s", settings->name);
+		for (char *at = dashed; *at; at++)
+			*at = *at == ' ' ? '-' : *at;
+		if (th_name_valid(dashed))
+			th_hint(&err, "it is: --name %s", dashed);
 		th_hint(&err,
 			"use up to 63 letters, digits, dots, dashes and "
 			"underscores");

@@ -17,6 +17,10 @@
 #include "network/netlink.h"
 #include "network/within.h"
 
+/* How often a device of a killed run is taken away before its name is free. */
+#define PAIR_TRIES 50
+#define PAIR_STEP_US 2000
+
 /* More places than anybody needs; the last six bits of an IPv6 block's 16. */
 #define SLOTS_MAX 65000
 
@@ -282,6 +286,25 @@ static void hardware_address(
 	hardware[0] = (unsigned char)((hardware[0] & ~1) | 2);
 }
 
+static int make_pair(const struct th_plug *plug, const unsigned char *hardware)
+{
+	for (int tries = 0;; tries++) {
+		if (th_link_pair(plug->outside, plug->inside,
+			    if_nametoindex(plug->bridge), plug->netns,
+			    plug->mtu, hardware) == 0)
+			return 0;
+		if (errno != EEXIST || tries == PAIR_TRIES)
+			return -1;
+		/* The container's own, of a run whose keeper was killed: nobody
+		 * else has this name, and its namespace may be on its way. */
+		if (plug->guards)
+			th_guard_remove(plug->guards, plug->outside);
+		th_link_remove(plug->outside, NULL);
+		if (tries)
+			usleep(PAIR_STEP_US);
+	}
+}
+
 int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 	struct th_error *err)
 {
@@ -292,9 +315,7 @@ int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 		.has6 = subnet->has6};
 
 	hardware_address(plug, guard.hardware);
-	if (th_link_pair(plug->outside, plug->inside,
-		    if_nametoindex(plug->bridge), plug->netns, plug->mtu,
-		    guard.hardware))
+	if (make_pair(plug, guard.hardware))
 		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot create the network device %s", plug->outside);
 	/* Before the other end is up. */

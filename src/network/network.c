@@ -422,7 +422,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 {
 	char own[IFNAMSIZ];
 	struct th_network_row *rows = NULL;
-	size_t count = 0, up = 0, gone = 0;
+	size_t count = 0, up = 0;
 	char table[32];
 	int lock, rc;
 
@@ -433,10 +433,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 		return -1;
 	rc = th_network_list(store, NULL, &rows, &count, err);
 	for (size_t i = 0; rc == 0 && i < count; i++) {
-		if (rows[i].running)
-			up++;
-		else if (bridge_is_there(store, rows[i].number))
-			gone++;
+		up += rows[i].running != 0;
 	}
 	/* The bridges are the last: while one is there that nobody needs, there
 	 * is something left to do, whoever was killed here. */
@@ -449,8 +446,10 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 	} else if (rc == 0) {
 		table_name(store, table);
 		th_guard_tidy(table);
-		if (gone)
-			rc = write_filter(store, NULL, err);
+		/* Whether rules are there of a network that is gone, or had not
+		 * come yet when its starter was killed, is not seen in the
+		 * state. */
+		rc = write_filter(store, NULL, err);
 	}
 	for (size_t i = 0; rc == 0 && i < count; i++) {
 		char bridge[IFNAMSIZ];

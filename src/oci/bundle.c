@@ -261,14 +261,12 @@ static void prepare(struct th_bundle *bundle)
 	th_resources_init(&bundle->resources);
 }
 
-int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
-	struct th_error *err)
+static int parse(
+	const char *data, size_t len, json_t **doc, struct th_error *err)
 {
-	json_t *doc = NULL;
 	struct th_buf text;
 	int rc;
 
-	prepare(bundle);
 	th_buf_init(&text, TH_BUNDLE_MAX * 2);
 	/* Hardly any document has one. */
 	if (has_big_numbers(data, len)) {
@@ -277,15 +275,29 @@ int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
 		len = text.len;
 	}
 	rc = text.failed ? th_fail_memory(err)
-			 : th_json_parse(data, len, "config.json", &doc, err);
+			 : th_json_parse(data, len, "config.json", doc, err);
 	th_buf_release(&text);
-	if (rc)
-		return -1;
-	rc = read_top(doc, bundle, err);
+	return rc;
+}
+
+/* Frees doc. */
+static int take(json_t *doc, struct th_bundle *bundle, struct th_error *err)
+{
+	int rc = read_top(doc, bundle, err);
+
 	json_decref(doc);
 	if (rc)
 		th_bundle_release(bundle);
 	return rc;
+}
+
+int th_bundle_parse(const char *data, size_t len, struct th_bundle *bundle,
+	struct th_error *err)
+{
+	json_t *doc = NULL;
+
+	prepare(bundle);
+	return parse(data, len, &doc, err) ? -1 : take(doc, bundle, err);
 }
 
 static int read_text(int folder, struct th_buf *text, struct th_error *err)
@@ -298,38 +310,42 @@ static int read_text(int folder, struct th_buf *text, struct th_error *err)
 	return rc == 1 ? 0 : -1;
 }
 
-int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
+/* The text goes before the rest comes: a keeper's memory has no hole then. */
+static int read_bundle(int folder, bool unfiltered, struct th_bundle *bundle,
+	struct th_error *err)
 {
+	json_t *doc = NULL;
 	struct th_buf text;
+	size_t len;
+	bool cut;
 	int rc;
 
 	prepare(bundle);
 	th_buf_init(&text, TH_BUNDLE_MAX);
 	rc = read_text(folder, &text, err);
+	len = text.len;
+	if (rc == 0 && unfiltered)
+		len = th_json_cut(text.data, text.len, "linux", "seccomp");
+	cut = len < text.len;
 	if (rc == 0)
-		rc = th_bundle_parse(text.data, text.len, bundle, err);
+		rc = parse(text.data, len, &doc, err);
 	th_buf_release(&text);
-	return rc;
+	if (rc || take(doc, bundle, err))
+		return -1;
+	if (cut)
+		bundle->seccomp.given = true;
+	return 0;
+}
+
+int th_bundle_read(int folder, struct th_bundle *bundle, struct th_error *err)
+{
+	return read_bundle(folder, false, bundle, err);
 }
 
 int th_bundle_read_unfiltered(
 	int folder, struct th_bundle *bundle, struct th_error *err)
 {
-	struct th_buf text;
-	size_t len;
-	int rc;
-
-	prepare(bundle);
-	th_buf_init(&text, TH_BUNDLE_MAX);
-	rc = read_text(folder, &text, err);
-	if (rc == 0) {
-		len = th_json_cut(text.data, text.len, "linux", "seccomp");
-		rc = th_bundle_parse(text.data, len, bundle, err);
-		if (rc == 0 && len < text.len)
-			bundle->seccomp.given = true;
-	}
-	th_buf_release(&text);
-	return rc;
+	return read_bundle(folder, true, bundle, err);
 }
 
 static void release_mount(struct th_mount *mount)

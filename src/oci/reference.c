@@ -83,6 +83,11 @@ static int take_digest(
 		return 0;
 	if (!th_digest_valid(at + 1)) {
 		th_fail(err, TH_USAGE, "\"%.100s\" is not a digest", at + 1);
+		if (!strchr(at, ':'))
+			return th_hint(err,
+				"a tag stands behind a colon: %.*s:%.60s",
+				(int)(at - text > 120 ? 120 : at - text), text,
+				at + 1);
 		return th_hint(err,
 			"a digest is sha256: followed by 64 digits 0-9a-f, or "
 			"sha512: followed by 128");
@@ -182,7 +187,7 @@ int th_host_check(const char *text, struct th_error *err)
 		text);
 	return th_hint(err,
 		"use a name with a dot or a port: registry.example or "
-		"localhost:5000");
+		"localhost:5000; into a container: tidyhull enter NAME");
 }
 
 void th_reference_format(

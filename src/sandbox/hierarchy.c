@@ -3,6 +3,7 @@
 #include <errno.h>
 #include <fcntl.h>
 #include <limits.h>
+#include <pthread.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
@@ -35,11 +36,20 @@ static void forget_covered(const char *mount, size_t len)
 }
 
 /* A copy of so many bytes; "" without memory, which finds nothing. They are
- * few, and never freed. */
+ * few, and never freed: together they take no page of the heap each, between
+ * what goes. */
 static const char *keep(const char *text, size_t len)
 {
-	char *copy = strndup(text, len);
+	static char pool[1024];
+	static size_t used;
+	bool fits = len < sizeof(pool) - used;
+	char *copy = fits ? pool + used : strndup(text, len);
 
+	if (fits) {
+		memcpy(copy, text, len);
+		copy[len] = '\0';
+		used += len + 1;
+	}
 	return copy ? copy : "";
 }
 
@@ -227,24 +237,26 @@ static void choose_base(struct hierarchy *one)
 	one->writable = one->writable && access(path, W_OK) == 0;
 }
 
+static void read_all(void)
+{
+	each_line("/proc/self/mountinfo", take_line);
+	each_line("/proc/self/cgroup", take_own);
+	for (size_t i = 0; i < known_count; i++)
+		known[i].own = known[i].base;
+	find_job();
+	for (size_t i = 0; i < known_count; i++) {
+		if (job[0])
+			choose_of_job(&known[i]);
+		else
+			choose_base(&known[i]);
+	}
+}
+
 size_t hierarchies(const struct hierarchy **list)
 {
-	static bool read_already;
+	static pthread_once_t once = PTHREAD_ONCE_INIT;
 
-	if (!read_already) {
-		each_line("/proc/self/mountinfo", take_line);
-		each_line("/proc/self/cgroup", take_own);
-		for (size_t i = 0; i < known_count; i++)
-			known[i].own = known[i].base;
-		find_job();
-		for (size_t i = 0; i < known_count; i++) {
-			if (job[0])
-				choose_of_job(&known[i]);
-			else
-				choose_base(&known[i]);
-		}
-		read_already = true;
-	}
+	pthread_once(&once, read_all);
 	*list = known;
 	return known_count;
 }

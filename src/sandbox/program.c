@@ -164,6 +164,19 @@ static int say_capabilities(const struct th_process *process, const char *path,
 	return th_hint(err, "recreate the container with%s", options);
 }
 
+/* Words that only a shell knows (POSIX, "Special Built-In Utilities"). */
+static bool is_shell_word(const char *program)
+{
+	static const char *const words[] = {"cd", "export", "source", "alias",
+		"exit", "set", "unset", "umask", "ulimit", "."};
+
+	for (size_t i = 0; i < sizeof(words) / sizeof(*words); i++) {
+		if (strcmp(program, words[i]) == 0)
+			return true;
+	}
+	return false;
+}
+
 static int say_in_words(const struct th_process *process, const char *program,
 	const char *path, int sys, struct th_error *err)
 {
@@ -186,6 +199,16 @@ static int say_in_words(const struct th_process *process, const char *program,
 			"the container does not have a program \"%.200s\"",
 			program);
 		th_trouble(err, TH_TROUBLE_NO_PROGRAM);
+		if (strchr(program, ' '))
+			return th_hint(err,
+				"words of a command stand apart: -- %.100s; a "
+				"line of a shell: -- sh -c '%.100s'",
+				program, program);
+		if (is_shell_word(program))
+			return th_hint(err,
+				"it is a word of the shell: -- sh -c '%s ...'; "
+				"a folder to begin in: --workdir DIR",
+				program);
 		return th_hint(err, "the program's name comes right after --");
 	}
 	if (sys == ENOEXEC)

@@ -57,6 +57,8 @@ bool th_near_image(
 	for (size_t i = 0; i < names.count; i++) {
 		struct th_reference ref;
 		char whole[TH_NEAR_NAME * 2];
+		const char *part;
+		size_t len;
 
 		if (th_reference_parse(names.items[i], &ref, &ignored))
 			continue;
@@ -71,6 +73,28 @@ bool th_near_image(
 		if (strlen(whole) < TH_NEAR_NAME)
 			take_nearer(text, whole, &least, name);
 		take_nearer(text, ref.path, &least, name);
+		/* A slash before its tag. */
+		len = strlen(ref.path);
+		if (least > 0 && strncmp(text, ref.path, len) == 0 &&
+			text[len] == '/' &&
+			strcmp(text + len + 1, ref.tag) == 0) {
+			snprintf(name, TH_NEAR_NAME, "%.80s:%.40s", ref.path,
+				ref.tag);
+			least = 0;
+		}
+		/* Its last part alone. */
+		part = strrchr(ref.path, '/');
+		if (part && !strchr(text, '/')) {
+			int before = least;
+
+			take_nearer(text, part + 1, &least, whole);
+			if (least < before)
+				snprintf(name, TH_NEAR_NAME, "%.80s", ref.path);
+		}
+		if (least > 0 && part && strcmp(part + 1, text) == 0) {
+			snprintf(name, TH_NEAR_NAME, "%.80s", ref.path);
+			least = 0;
+		}
 	}
 	th_strings_release(&names);
 	return name[0] != '\0';

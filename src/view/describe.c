@@ -56,7 +56,8 @@ static json_t *describe_ports(const struct th_context *context, const char *id)
 			rows[i].port, "protocol", rows[i].protocol, "address",
 			rows[i].address, "host-port", rows[i].host_port,
 			"reach", address, "url",
-			is_http(rows[i].port)
+			is_http(rows[i].port) &&
+					strcmp(rows[i].protocol, "tcp") == 0
 				? json_sprintf("http://%s", address)
 				: json_null());
 		json_array_append_new(list, port);
@@ -134,69 +135,92 @@ static bool may_have(
 				sizeof(*list->items), compare_text));
 }
 
+/* A long list is made of very many members: json_pack reads its format for each
+ * of them. */
+static void put(json_t *doc, const char *key, json_t *value)
+{
+	json_object_set_new_nocheck(doc, key, value ? value : json_null());
+}
+
+static json_t *view_outcome(const struct th_container_row *row)
+{
+	char text[TH_CAUSE_TEXT];
+
+	if (row->outcome == TH_OUTCOME_NONE)
+		return json_null();
+	return json_pack("{s:s s:s s:o s:b s:o s:o}", "kind",
+		th_outcome_word(row->outcome), "cause",
+		th_cause_word(row->cause.kind), "reason",
+		th_json_word(outcome_reason(row, text)), "asked",
+		th_cause_is_asked(&row->cause), "exit-code",
+		row->outcome == TH_OUTCOME_EXITED ? json_integer(row->code)
+						  : json_null(),
+		"signal",
+		row->outcome == TH_OUTCOME_SIGNAL ? json_integer(row->code)
+						  : json_null());
+}
+
+static json_t *view_restart(const struct th_container_row *row)
+{
+	json_t *doc = json_object();
+
+	put(doc, "policy",
+		json_string(row->restart[0] ? row->restart : "never"));
+	put(doc, "tries", json_integer(row->tries));
+	put(doc, "restarts", json_integer(row->restarts));
+	put(doc, "next",
+		th_json_time(
+			row->state == TH_STATE_WAITING ? row->next_us : 0));
+	return doc;
+}
+
 static json_t *view_row(const struct th_context *context,
 	const struct th_container_row *row, const struct havers *havers)
 {
 	char address4[TH_ADDRESS_TEXT] = "", address6[TH_ADDRESS_TEXT] = "";
 	struct th_error err = {0};
 	struct th_member member;
-	char network[TH_NETWORK_TEXT], text[TH_CAUSE_TEXT];
-	json_t *doc, *outcome = json_null();
+	char network[TH_NETWORK_TEXT];
+	json_t *doc = json_object();
 
 	if (may_have(havers, row->id, TH_HAVE_ADDRESSES))
 		th_state_addresses(
 			context->store->db, row->id, address4, address6, &err);
-	if (row->outcome != TH_OUTCOME_NONE) {
-		outcome = json_pack("{s:s s:s s:o s:b s:o s:o}", "kind",
-			th_outcome_word(row->outcome), "cause",
-			th_cause_word(row->cause.kind), "reason",
-			th_json_word(outcome_reason(row, text)), "asked",
-			th_cause_is_asked(&row->cause), "exit-code",
-			row->outcome == TH_OUTCOME_EXITED
-				? json_integer(row->code)
-				: json_null(),
-			"signal",
-			row->outcome == TH_OUTCOME_SIGNAL
-				? json_integer(row->code)
-				: json_null());
-	}
-	doc = json_pack("{s:s s:s s:s s:s s:o s:s s:s s:s s:b s:o s:o s:o s:o "
-			"s:o s:o s:o}",
-		"kind", "container", "id", row->id, "name", row->name, "state",
-		th_state_word(row->state), "outcome", outcome, "image",
-		row->image_name, "image-digest", row->image, "command",
-		row->command, "keep", row->keep, "created",
-		th_json_time(row->created_us), "started",
-		th_json_time(row->started_us), "ended",
-		th_json_time(row->ended_us), "ports",
+	put(doc, "kind", json_string_nocheck("container"));
+	put(doc, "id", json_string_nocheck(row->id));
+	put(doc, "name", json_string_nocheck(row->name));
+	put(doc, "state", json_string_nocheck(th_state_word(row->state)));
+	put(doc, "outcome", view_outcome(row));
+	put(doc, "image", json_string(row->image_name));
+	put(doc, "image-digest", json_string_nocheck(row->image));
+	put(doc, "command", json_string(row->command));
+	put(doc, "keep", json_boolean(row->keep));
+	put(doc, "created", th_json_time(row->created_us));
+	put(doc, "started", th_json_time(row->started_us));
+	put(doc, "ended", th_json_time(row->ended_us));
+	put(doc, "ports",
 		may_have(havers, row->id, TH_HAVE_PORTS)
 			? describe_ports(context, row->id)
-			: json_array(),
-		"network",
-		th_json_word(th_network_text(context, row->network, network)),
-		"address", th_json_word(address4), "address6",
-		th_json_word(address6));
-	json_object_set_new(doc, "networks",
+			: json_array());
+	put(doc, "network",
+		th_json_word(th_network_text(context, row->network, network)));
+	put(doc, "address", th_json_word(address4));
+	put(doc, "address6", th_json_word(address6));
+	put(doc, "networks",
 		may_have(havers, row->id, TH_HAVE_NETWORKS)
 			? describe_places(context, row->id)
 			: json_array());
-	json_object_set_new(doc, "restart",
-		json_pack("{s:s s:i s:i s:o}", "policy",
-			row->restart[0] ? row->restart : "never", "tries",
-			row->tries, "restarts", row->restarts, "next",
-			th_json_time(row->state == TH_STATE_WAITING
-					? row->next_us
-					: 0)));
-	if (may_have(havers, row->id, TH_HAVE_GROUP) &&
-		th_member_get(context->store->db, row->id, &member, &err) == 1)
-		json_object_set_new(doc, "group", json_string(member.group));
-	else
-		json_object_set_new(doc, "group", json_null());
-	json_object_set_new(doc, "wanted", json_boolean(row->wanted));
-	json_object_set_new(doc, "probe", th_json_word(row->probe));
-	json_object_set_new(doc, "health", th_json_word(row->health));
-	json_object_set_new(
-		doc, "pid", row->pid ? json_integer(row->pid) : json_null());
+	put(doc, "restart", view_restart(row));
+	put(doc, "group",
+		may_have(havers, row->id, TH_HAVE_GROUP) &&
+				th_member_get(context->store->db, row->id,
+					&member, &err) == 1
+			? json_string(member.group)
+			: json_null());
+	put(doc, "wanted", json_boolean(row->wanted));
+	put(doc, "probe", th_json_word(row->probe));
+	put(doc, "health", th_json_word(row->health));
+	put(doc, "pid", row->pid ? json_integer(row->pid) : json_null());
 	return doc;
 }
 
@@ -208,18 +232,20 @@ json_t *th_view_container(
 	return view_row(context, row, &unknown);
 }
 
-json_t *th_view_containers(const struct th_context *context,
-	const struct th_container_row *rows, size_t count)
+void th_view_each(const struct th_context *context,
+	const struct th_container_row *rows, size_t count,
+	void (*take)(void *owner, json_t *container), void *owner)
 {
 	struct havers havers = {.known = false};
-	json_t *list = json_array();
 
 	havers_read(context, &havers);
-	for (size_t i = 0; i < count; i++)
-		json_array_append_new(
-			list, view_row(context, &rows[i], &havers));
+	for (size_t i = 0; i < count; i++) {
+		json_t *one = view_row(context, &rows[i], &havers);
+
+		take(owner, one);
+		json_decref(one);
+	}
 	havers_release(&havers);
-	return list;
 }
 
 static json_t *describe_member(const struct th_context *context,

@@ -9,9 +9,11 @@
 /* A container as list shows it. */
 json_t *th_view_container(
 	const struct th_context *context, const struct th_container_row *row);
-/* An array of them. */
-json_t *th_view_containers(const struct th_context *context,
-	const struct th_container_row *rows, size_t count);
+/* The same of many, one after the other, each gone when the next one comes: a
+ * long list of documents costs more than what it is made of. */
+void th_view_each(const struct th_context *context,
+	const struct th_container_row *rows, size_t count,
+	void (*take)(void *owner, json_t *container), void *owner);
 /* With its settings, as show does. Values of secret settings are hidden
  * unless reveal says so. */
 json_t *th_view_container_fully(const struct th_context *context,

@@ -259,6 +259,18 @@ struct result *hull_input(const char *input, size_t len, const char *line, ...)
 	return run(program(), world_user, input, len, text);
 }
 
+struct result *by_shell(const char *line)
+{
+	char text[1200];
+
+	snprintf(text, sizeof(text),
+		"PATH=%s:$PATH\nTIDYHULL_ROOT=%s\nexport PATH TIDYHULL_ROOT\n"
+		"%s\n",
+		world_build, world_store, line);
+	put_file("line", text);
+	return other("sh line");
+}
+
 struct result *hull_as_user(const char *line)
 {
 	return run(program(), 65534, "", 0, line);
@@ -593,4 +605,21 @@ void signal_to(pid_t pid, int number)
 	CHECK(pid > 1);
 	if (pid > 1)
 		kill(pid, number);
+}
+
+static bool has_ended(void *arg)
+{
+	const pid_t *pid = arg;
+	siginfo_t info = {0};
+
+	return waitid(P_PID, (id_t)*pid, &info, WEXITED | WNOHANG | WNOWAIT) ||
+		info.si_pid == *pid;
+}
+
+bool ends_by_itself(pid_t pid)
+{
+	if (wait_until(has_ended, &pid))
+		return true;
+	signal_to(pid, SIGKILL);
+	return false;
 }

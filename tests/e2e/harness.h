@@ -29,6 +29,8 @@ struct result *hull_input(const char *input, size_t len, const char *line, ...)
 	__attribute__((format(printf, 3, 4)));
 /* Runs it as an unprivileged user. */
 struct result *hull_as_user(const char *line);
+/* A line as it is typed, by a shell in the test's folder. */
+struct result *by_shell(const char *line);
 /* Starts it without waiting; the output goes to the file of that name in the
  * test's folder. */
 pid_t hull_start(const char *output, const char *line, ...)
@@ -80,6 +82,9 @@ pid_t keeper_of(const char *name);
 /* Sends a signal to a process. Fails the test where the PID was not found: to
  * kill(), 0 and -1 are whole groups of processes, this one's among them. */
 void signal_to(pid_t pid, int number);
+/* True where it ends within the patience of wait_until(), to be waited for with
+ * wait_for(); otherwise it is killed. */
+bool ends_by_itself(pid_t pid);
 
 /* Kills the container's keeper, and waits until that is so: a process that was
  * killed is there for a moment. */

@@ -24,24 +24,26 @@ extern const struct suite suite_pull, suite_create, suite_launch, suite_run,
 	suite_settings_inside, suite_ports, suite_names, suite_networks,
 	suite_connections, suite_calls, suite_intruder, suite_foreign_text,
 	suite_users, suite_stacks, suite_documents, suite_musts, suite_servers,
-	suite_changes, suite_capture, suite_build, suite_runnable, suite_borrow;
+	suite_changes, suite_capture, suite_build, suite_runnable, suite_borrow,
+	suite_slips, suite_network_traces;
 
 static const struct suite *const suites[] = {&suite_words, &suite_mistakes,
-	&suite_book, &suite_complete, &suite_pull, &suite_registry,
-	&suite_access, &suite_peek, &suite_images, &suite_packed, &suite_push,
-	&suite_borrow, &suite_layers, &suite_stacks, &suite_changes,
-	&suite_capture, &suite_build, &suite_runnable, &suite_documents,
-	&suite_endurance, &suite_create, &suite_launch, &suite_run, &suite_exec,
-	&suite_stop, &suite_pause, &suite_processes, &suite_look, &suite_remove,
-	&suite_recreate, &suite_group, &suite_crash, &suite_steps, &suite_full,
-	&suite_doctor, &suite_faults, &suite_library, &suite_formats,
-	&suite_bundle, &suite_limits, &suite_escape, &suite_users, &suite_calls,
-	&suite_intruder, &suite_runtime, &suite_oci_run, &suite_oci_bundle,
-	&suite_network_home, &suite_share, &suite_job, &suite_musts,
-	&suite_life, &suite_probe, &suite_logs, &suite_sessions, &suite_attach,
-	&suite_copy, &suite_why, &suite_model, &suite_many, &suite_systemd,
-	&suite_tables, &suite_pictures, &suite_unit, &suite_volumes,
-	&suite_settings_inside, &suite_ports, &suite_names, &suite_networks,
+	&suite_book, &suite_slips, &suite_complete, &suite_pull,
+	&suite_registry, &suite_access, &suite_peek, &suite_images,
+	&suite_packed, &suite_push, &suite_borrow, &suite_layers, &suite_stacks,
+	&suite_changes, &suite_capture, &suite_build, &suite_runnable,
+	&suite_documents, &suite_endurance, &suite_create, &suite_launch,
+	&suite_run, &suite_exec, &suite_stop, &suite_pause, &suite_processes,
+	&suite_look, &suite_remove, &suite_recreate, &suite_group, &suite_crash,
+	&suite_steps, &suite_full, &suite_doctor, &suite_faults, &suite_library,
+	&suite_formats, &suite_bundle, &suite_limits, &suite_escape,
+	&suite_users, &suite_calls, &suite_intruder, &suite_runtime,
+	&suite_oci_run, &suite_oci_bundle, &suite_network_home, &suite_share,
+	&suite_job, &suite_musts, &suite_life, &suite_probe, &suite_logs,
+	&suite_sessions, &suite_attach, &suite_copy, &suite_why, &suite_model,
+	&suite_many, &suite_systemd, &suite_tables, &suite_pictures,
+	&suite_unit, &suite_volumes, &suite_settings_inside, &suite_ports,
+	&suite_names, &suite_networks, &suite_network_traces,
 	&suite_connections, &suite_foreign_text, &suite_json_forms, NULL};
 
 /* Only where somebody asks for them: they need an image of their own. */
@@ -58,9 +60,13 @@ static const struct suite *const asked[] = {&suite_servers, NULL};
 			"the group is the host's"},                            \
 		{"networks", "an outside client keeps its address",            \
 			"users have no packet filter of the host"},            \
-		{"networks", "guards of the killed go",                        \
+		{"network-traces", "guards of the killed go",                  \
 			"users have no packet filter of the host"},            \
-		{"networks", "a bridge stays for a moment",                    \
+		{"network-traces", "a bridge stays for a moment",              \
+			"a user's bridges go with the pilot"},                 \
+		{"network-traces", "rules go with their network",              \
+			"a user's bridges go with the pilot"},                 \
+		{"network-traces", "a device of the killed is taken over",     \
 			"a user's bridges go with the pilot"},                 \
 		{"networks", "rules of others stay",                           \
 			"users have no packet filter of the host"},            \

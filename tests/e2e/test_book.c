@@ -30,19 +30,6 @@ static void prepare(void)
 	put_file("recipe.yaml", "image: selwick/tide\nfrom: selwick/base\n");
 }
 
-/* What the line says, by a shell in the test's folder. */
-static const struct result *make(const char *line)
-{
-	char text[1200];
-
-	snprintf(text, sizeof(text),
-		"PATH=%s:$PATH\nTIDYHULL_ROOT=%s\nexport PATH TIDYHULL_ROOT\n"
-		"%s\n",
-		world_build, world_store, line);
-	put_file("line", text);
-	return other("sh line");
-}
-
 /* What differs from run to run is called as in the book. */
 static char *calm(const char *text)
 {
@@ -103,7 +90,7 @@ static void each_line(const char *book, struct th_buf *anew)
 		snprintf(line, sizeof(line), "%.*s", (int)len - 6, at + 6);
 		at += len + (at[len] == '\n');
 		said = output_length(at);
-		result = make(line);
+		result = by_shell(line);
 		th_buf_init(&is, 1 << 16);
 		quiet = calm(result->err);
 		add_indented(&is, quiet);
@@ -234,7 +221,7 @@ static const char *type_line(const char *at)
 				(size_t)(next_line(at) - at) - 4);
 	}
 	strncat(real, " 2>&1", sizeof(real) - strlen(real) - 1);
-	result = make(real);
+	result = by_shell(real);
 	CODE(result, code);
 	if (!is_as_written(written.len ? written.data : "", result->out)) {
 		printf("\n    %s\n    should say:\n%s\n    and says:\n%s\n",

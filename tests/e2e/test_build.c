@@ -533,7 +533,9 @@ static void mistakes_in_recipes_are_told_at_once(void)
 	put_file("ok.yaml", "from: selwick/base\nimage: selwick/ok\n");
 	SAYS(hull("build %s --given X=1", in_world("ok.yaml"))->err,
 		"has no value \"X\"");
-	CODE(hull("build %s --with x=/nosuch", in_world("ok.yaml")), 3);
+	CODE(hull("build %s --with x=%s/nosuch", in_world("ok.yaml"),
+		     world_folder),
+		3);
 	builds(in_world("ok.yaml"));
 }
 

@@ -498,9 +498,11 @@ static void one_that_is_interrupted_is_undone(void)
 	CODE(other("sh -c 'sed \"s/after: .gauge./probe: exec:false/\" "
 		   "harbour.yaml >slow.yaml'"),
 		0);
-	pid = hull_start("out", "launch --settings slow.yaml");
+	pid = hull_start(
+		"out", "launch --settings slow.yaml --ready-within 1h");
 	CHECK(wait_until(clerk_is_new, id));
 	signal_to(pid, SIGINT);
+	CHECK(ends_by_itself(pid));
 	CHECK_INT(wait_for(pid), 1);
 	CHECK_TEXT(field("clerk", "id"), id);
 	CHECK_TEXT(field("clerk", "state"), "running");

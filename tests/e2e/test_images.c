@@ -250,7 +250,7 @@ static void an_interrupted_sweep_goes_on(void)
 
 		CODE(other("sh -c 'cd store/trees && for n in $(seq 60); do "
 			   "mkdir $(printf %%064d $n) && cd $(printf %%064d "
-			   "$n) && touch $(seq 1000) && cd ..; done'"),
+			   "$n) && touch $(seq 500) && cd ..; done'"),
 			0);
 		pid = hull_start("said", "sweep --yes");
 		usleep(moments[i]);

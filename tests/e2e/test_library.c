@@ -45,7 +45,7 @@ static json_t *doc_of(const char *text)
 	return json_loads(text, JSON_DECODE_ANY, NULL);
 }
 
-static bool text_is(json_t *doc, const char *key, const char *value)
+static bool text_is(const json_t *doc, const char *key, const char *value)
 {
 	const char *text = json_string_value(json_object_get(doc, key));
 
@@ -83,8 +83,17 @@ static bool open_hull(int purposes)
 
 /* ---- what the child does ---- */
 
+static void count_ships(void *owner, const json_t *container)
+{
+	size_t *count = owner;
+
+	*count += text_is(container, "name", "ship") &&
+		text_is(container, "state", "running");
+}
+
 static void make_and_start(void)
 {
+	size_t ships = 0, others = 9;
 	json_t *doc = NULL;
 
 	WANT(th_container_make(hull_,
@@ -105,6 +114,9 @@ static void make_and_start(void)
 		"running"));
 	WANT(th_list(hull_, TH_KIND_CONTAINER, false, &doc, error) == 0);
 	WANT(count_of(doc, "containers") == 1);
+	WANT(th_containers_each(
+		     hull_, false, count_ships, &ships, &others, error) == 0);
+	WANT(ships == 1 && others == 0);
 	WANT(th_object(hull_, "ship", TH_KIND_CONTAINER, TH_FULL, &doc,
 		     error) == 0);
 	WANT(text_is(doc, "state", "running"));

@@ -18,7 +18,7 @@ static struct result *at_home(const char *line)
 
 static void a_store_there_is_refused(void)
 {
-	struct result *result = at_home("list --root store");
+	struct result *result = at_home("sweep --root store");
 
 	CODE(result, 5);
 	SAYS(result->err, "on a network file system (NFS)");

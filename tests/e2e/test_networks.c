@@ -778,113 +778,6 @@ static void rules_of_others_stay(void)
 	CODE(hull("remove network:berths office"), 0);
 }
 
-/* The number of the first bridge; 0: there is none. */
-static int bridge(void)
-{
-	const char *at = strstr(as_root("ip -o link")->out, ": th");
-
-	while (at && at[-1] >= '0' && at[-1] <= '9')
-		at--;
-	return at ? atoi(at) : 0;
-}
-
-/* To all keepers: of those that linger nothing else is known. */
-static void signal_keepers(const char *signal)
-{
-	as_root("sh -c 'for p in /proc/[0-9]*; do if grep -qs "
-		"^tidyhull-keeper $p/cmdline; then kill -%s ${p#/proc/}; fi; "
-		"done'",
-		signal);
-}
-
-/* It has done all the rest by then. */
-static bool somebody_lingers(void *arg)
-{
-	(void)arg;
-	return as_root("flock -n %s/run/linger.lock true", world_store)->code !=
-		0;
-}
-
-/* A run whose keeper is caught while its bridge is still there; the number of
- * that, 0 where it was too late each time. */
-static int run_and_hold(const char *network)
-{
-	for (int tries = 0; tries < 20; tries++) {
-		int number;
-
-		CODE(hull("run --network %s selwick/base -- true", network), 0);
-		wait_until(somebody_lingers, NULL);
-		signal_keepers("STOP");
-		number = bridge();
-		if (number && somebody_lingers(NULL))
-			return number;
-		signal_keepers("CONT");
-	}
-	return 0;
-}
-
-/* What comes right behind the last container has not to make it again; and
- * nothing stays for good, whoever is killed meanwhile. */
-static void a_bridge_stays_for_a_moment(void)
-{
-	int first = run_and_hold("canal");
-
-	CHECK(first > 0);
-	CODE(hull("run --network canal selwick/base -- true"), 0);
-	CHECK_INT(bridge(), first);
-	/* That is no finding, and no command takes it away. */
-	SAYS(hull("doctor --verify")->out, "all is well");
-	CODE(hull("list"), 0);
-	CHECK_INT(bridge(), first);
-	signal_keepers("CONT");
-	CHECK(wait_until(no_bridge_is_there, NULL));
-	CHECK_TEXT(as_root("nft list tables")->out, "");
-	/* The network itself goes at once, as its number may be another's. */
-	CHECK(run_and_hold("canal") > 0);
-	CODE(hull("remove network:canal"), 0);
-	CHECK_INT(bridge(), 0);
-	signal_keepers("CONT");
-	CHECK(run_and_hold("quayside") > 0);
-	signal_keepers("KILL");
-	CODE(hull("list"), 0);
-	CHECK_INT(bridge(), 0);
-}
-
-static bool no_stray_guard_is_there(void *arg)
-{
-	(void)arg;
-	return !strstr(as_root("nft list ruleset")->out, "th-stray");
-}
-
-/* From 6.16 on the kernel leaves a guard whose device goes. */
-static void guards_of_the_killed_go(void)
-{
-	char table[64];
-	const char *at;
-
-	launch_client("boat", "--network canal");
-	at = strstr(as_root("nft list tables")->out, "table netdev ");
-	CHECK(at != NULL);
-	if (at) {
-		snprintf(table, sizeof(table), "%.*s",
-			(int)strcspn(at + 13, "\n"), at + 13);
-		CODE(as_root("ip link add th-stray type veth peer name "
-			     "hull-peer"),
-			0);
-		CODE(as_root("nft add chain netdev %s th-stray '{ type filter "
-			     "hook ingress device \"th-stray\" priority 0; }'",
-			     table),
-			0);
-		CODE(as_root("ip link delete th-stray"), 0);
-	}
-	CODE(hull("run --network canal selwick/base -- true"), 0);
-	CHECK(wait_until(no_stray_guard_is_there, NULL));
-	/* The other one's stays. */
-	SAYS(as_root("nft list ruleset")->out, "chain th-");
-	CODE(hull("remove --force boat"), 0);
-	CODE(hull("remove network:canal"), 0);
-}
-
 static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"hardware addresses are stable", hardware_addresses_are_stable},
 	{"nobody sends for others", nobody_sends_for_others},
@@ -904,9 +797,6 @@ static const CU_TestInfo tests[] = {{"networks are apart", networks_are_apart},
 	{"a lost pilot is told", a_lost_pilot_is_told},
 	{"a pilot without a socket is found",
 		a_pilot_without_a_socket_is_found},
-	{"rules of others stay", rules_of_others_stay},
-	{"a bridge stays for a moment", a_bridge_stays_for_a_moment},
-	{"guards of the killed go", guards_of_the_killed_go},
-	CU_TEST_INFO_NULL};
+	{"rules of others stay", rules_of_others_stay}, CU_TEST_INFO_NULL};
 
 const struct suite suite_networks = {"networks", tests};

@@ -264,6 +264,36 @@ static void what_fails_is_undone(void)
 	CODE(hull("remove g --force"), 0);
 }
 
+static bool stop_is_told(void *arg)
+{
+	(void)arg;
+	return strstr(hull("logs box")->out, "told") != NULL;
+}
+
+/* Its stop cannot be called back; so it is started again when it has ended. */
+static void one_interrupted_in_its_stop_runs_again(void)
+{
+	char id[32];
+	pid_t pid;
+
+	CODE(hull("launch selwick/base --name box --network none --stop "
+		  "grace=2s -- sh -c 'trap \"echo told\" TERM; echo up; while "
+		  ":; do sleep 0.1; done'"),
+		0);
+	snprintf(id, sizeof(id), "%s", field("box", "id"));
+	pid = hull_start("out", "recreate box --env TIDE=high");
+	CHECK(wait_until(stop_is_told, NULL));
+	signal_to(pid, SIGINT);
+	CHECK(ends_by_itself(pid));
+	CHECK_INT(wait_for(pid), 1);
+	SAYS(other("cat out")->out, "box is as it was before, and runs");
+	check_alone("box");
+	CHECK_TEXT(field("box", "id"), id);
+	CHECK_TEXT(field("box", "state"), "running");
+	CHECK_TEXT(hull("logs box")->out, "up\ntold\nup\n");
+	CODE(hull("remove box --force"), 0);
+}
+
 static void what_others_need_is_not_replaced(void)
 {
 	struct result *result;
@@ -339,6 +369,8 @@ static const CU_TestInfo tests[] = {
 	{"its address stays", its_address_stays},
 	{"the newest image is taken", the_newest_image_is_taken},
 	{"what fails is undone", what_fails_is_undone},
+	{"one interrupted in its stop runs again",
+		one_interrupted_in_its_stop_runs_again},
 	{"what others need is not replaced", what_others_need_is_not_replaced},
 	{"a killed one is the old or the new",
 		a_killed_one_is_the_old_or_the_new},

@@ -178,6 +178,19 @@ static void the_tour_shows_all_and_cleans_up(void)
 	SAYS(result->out, "[Enter]");
 }
 
+static void a_look_makes_no_store(void)
+{
+	struct result *result =
+		hull("list --root %s/no/such/store", world_folder);
+
+	CODE(result, 3);
+	SAYS(result->err, "there is no store in ");
+	CODE(other("test -e %s/no", world_folder), 1);
+	CODE(hull("sweep --root %s/new", world_folder), 0);
+	CODE(hull("list --root %s/new", world_folder), 0);
+	CODE(other("rm -r %s/new", world_folder), 0);
+}
+
 static void broken_configurations_are_told(void)
 {
 	struct result *result;
@@ -205,6 +218,7 @@ static const CU_TestInfo tests[] = {
 	{"an unprivileged user is told plainly",
 		an_ordinary_user_is_told_plainly},
 	{"the tour shows all and cleans up", the_tour_shows_all_and_cleans_up},
+	{"a look makes no store", a_look_makes_no_store},
 	{"broken configurations are told", broken_configurations_are_told},
 	CU_TEST_INFO_NULL};
 

@@ -219,8 +219,9 @@ static int strangers(char names[256])
 		file = fopen(path, "re");
 		if (!file)
 			continue;
+		/* Whoever is read in the moment of being reaped is dead. */
 		if (fgets(state, sizeof(state), file) &&
-			!strstr(state, ") Z ")) {
+			!strstr(state, ") Z ") && !strstr(state, ") X ")) {
 			snprintf(names + strlen(names), 256 - strlen(names),
 				"%.60s; ", state);
 			count++;

@@ -39,6 +39,23 @@ static int tell_skipped(const struct suite *const *suites, const char *only)
 	return count;
 }
 
+bool is_int(long long actual, long long expected)
+{
+	if (actual == expected)
+		return true;
+	printf("\n    is %lld, not %lld\n", actual, expected);
+	return false;
+}
+
+bool is_text(const char *actual, const char *expected)
+{
+	if (actual && expected && strcmp(actual, expected) == 0)
+		return true;
+	printf("\n    is:  %s\n    not: %s\n", actual ? actual : "(none)",
+		expected ? expected : "(none)");
+	return false;
+}
+
 int suites_run(const struct suite *const *suites, const char *only,
 	void (*before)(void), void (*after)(void))
 {

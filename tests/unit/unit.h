@@ -15,12 +15,13 @@ extern const struct suite suite_buffer, suite_clock, suite_path, suite_file,
 	suite_policy, suite_types, suite_runtime_record, suite_mount_options,
 	suite_wall, suite_relay, suite_life, suite_plan, suite_machine,
 	suite_resolve, suite_calls, suite_filter, suite_utf8, suite_turned,
-	suite_owner, suite_yaml_bounds, suite_cgroup_state, suite_apart,
-	suite_http, suite_produce, suite_difference, suite_threads,
-	suite_step_state, suite_settings_file, suite_service_unit, suite_handed,
-	suite_cause, suite_upgrade, suite_growth, suite_netlink, suite_clients,
-	suite_words, suite_rest, suite_scratch, suite_record,
-	suite_container_files, suite_filter_file;
+	suite_near, suite_ahead, suite_owner, suite_yaml_bounds,
+	suite_cgroup_state, suite_apart, suite_http, suite_produce,
+	suite_difference, suite_threads, suite_step_state, suite_settings_file,
+	suite_service_unit, suite_handed, suite_cause, suite_upgrade,
+	suite_growth, suite_netlink, suite_clients, suite_words, suite_rest,
+	suite_scratch, suite_shrink, suite_record, suite_container_files,
+	suite_filter_file;
 
 /* The fresh folder of the running test, and its descriptor. */
 extern char unit_folder[64];

@@ -1,6 +1,8 @@
 #include "image/stage.h"
 
 #include <fcntl.h>
+#include <pthread.h>
+#include <stdatomic.h>
 #include <stdio.h>
 #include <string.h>
 #include <sys/stat.h>
@@ -233,6 +235,110 @@ static void files_of_no_image_are_reclaimed_alone(void)
 	th_store_close(store);
 }
 
+/* ---- what gets its place while others look for it ---- */
+
+#define PLACED 300
+
+struct placing {
+	struct th_store *store;
+	char digest[TH_DIGEST_TEXT];
+	atomic_bool placed;
+	int failures;
+};
+
+static void *place_all(void *owner)
+{
+	struct placing *placing = owner;
+	struct th_error err = {0};
+
+	placing->failures +=
+		th_stage_place_blob(placing->store, placing->digest, &err) != 0;
+	placing->failures +=
+		th_stage_place_tree(placing->store, placing->digest, &err) != 0;
+	atomic_store(&placing->placed, true);
+	return NULL;
+}
+
+static void stage_all(struct placing *placing, int number)
+{
+	struct th_store *store = placing->store;
+	struct th_layer_notes notes = {.opaque = true};
+	struct th_error err = {0};
+
+	th_hash_once(&number, sizeof(number), placing->digest);
+	atomic_init(&placing->placed, false);
+	CHECK_INT(th_file_replace(store->root_fd, "tmp/blob", &number,
+			  sizeof(number), 0644, false, &err),
+		0);
+	CHECK_INT(th_stage_keep_blob(store, placing->digest, "tmp/blob", &err),
+		0);
+	CHECK_INT(mkdirat(store->root_fd, "tmp/tree", 0755), 0);
+	CHECK_INT(th_stage_keep_notes(store, placing->digest, &notes, &err), 0);
+	CHECK_INT(th_stage_keep_tree(store, placing->digest, "tmp/tree", &err),
+		0);
+}
+
+/* How many of the ways to look at it find nothing. */
+static int look_for_all(struct placing *placing)
+{
+	struct th_store *store = placing->store;
+	struct th_layer_notes notes = {.opaque = false};
+	struct th_error err = {0};
+	int missing = 0;
+	int fd;
+
+	missing += !th_stage_has_blob(store, placing->digest, sizeof(int));
+	missing += !th_stage_has_tree(store, placing->digest);
+	fd = th_stage_open_blob(store, placing->digest, &err);
+	missing += fd < 0;
+	th_close(&fd);
+	fd = th_stage_open_tree(store, placing->digest, &err);
+	missing += fd < 0;
+	th_close(&fd);
+	missing += th_stage_read_notes(store, placing->digest, &notes, &err) ||
+		!notes.opaque;
+	th_layer_notes_release(&notes);
+	return missing;
+}
+
+static void what_gets_its_place_is_found_meanwhile(void)
+{
+	struct placing placing = {.store = open_store()};
+	int missing = 0;
+
+	for (int i = 0; i < PLACED; i++) {
+		pthread_t thread;
+
+		stage_all(&placing, i);
+		CHECK_INT(
+			pthread_create(&thread, NULL, place_all, &placing), 0);
+		while (!atomic_load(&placing.placed))
+			missing += look_for_all(&placing);
+		pthread_join(thread, NULL);
+		missing += look_for_all(&placing);
+	}
+	CHECK_INT(missing, 0);
+	CHECK_INT(placing.failures, 0);
+	th_store_close(placing.store);
+}
+
+/* Whoever places it may have been killed between the two. */
+static void notes_may_be_ahead_of_their_tree(void)
+{
+	struct placing placing = {.store = open_store()};
+	char from[200], to[200];
+
+	stage_all(&placing, 1);
+	snprintf(from, sizeof(from), "partial/%s.notes-%.8s",
+		placing.digest + 7, placing.store->boot_id);
+	snprintf(to, sizeof(to), "trees/%s.notes", placing.digest + 7);
+	CHECK_INT(renameat(placing.store->root_fd, from, placing.store->root_fd,
+			  to),
+		0);
+	CHECK_INT(look_for_all(&placing), 0);
+	th_store_close(placing.store);
+}
+
 static const CU_TestInfo tests[] = {
 	{"a blob is believed when it is right",
 		a_blob_is_believed_when_it_is_right},
@@ -242,6 +348,9 @@ static const CU_TestInfo tests[] = {
 	{"a layer is brought by one", a_layer_is_brought_by_one},
 	{"files of no image are reclaimed alone",
 		files_of_no_image_are_reclaimed_alone},
+	{"what gets its place is found meanwhile",
+		what_gets_its_place_is_found_meanwhile},
+	{"notes may be ahead of their tree", notes_may_be_ahead_of_their_tree},
 	CU_TEST_INFO_NULL};
 
 const struct suite suite_stage = {"stage", tests};

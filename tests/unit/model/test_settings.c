@@ -1,7 +1,10 @@
 #include "model/settings.h"
 #include "base/size.h"
 
+#include <stdio.h>
 #include <string.h>
+
+#include "tidyhull/tidyhull.h"
 
 #include "unit/unit.h"
 
@@ -57,6 +60,77 @@ static void wrong_settings_are_problems_with_a_way_out(void)
 		th_problems_release(&problems);
 		th_settings_release(&settings);
 	}
+}
+
+/* Values that are nearly right, and what was meant. */
+static void hints_name_the_value(void)
+{
+	static const char *const near[][3] = {
+		{"port", "80=localhost:8080", "--port 80=127.0.0.1:8080"},
+		{"port", "localhost:8080=80", "--port 80=127.0.0.1:8080"},
+		{"port", "80 8080", "--port 80=8080"},
+		{"port", "80 = 8080", "--port 80=8080"},
+		{"port", "http=8080", "--port 80=8080"},
+		{"port", "53/udp=5353", "--port 53=5353/udp"},
+		{"port", "80=0.0.0.0", "--port 80=0.0.0.0:80"},
+		{"port", "8080:80:udp", "--port 80=8080/udp"},
+		{"port", "80=8080,8081", "an option of its own"},
+		{"port", "80/sctp", "tcp and udp"},
+		{"port", "0=8080", "from 1 to 65535"},
+		{"mount", "/srv:./site", "--mount /srv=./site"},
+		{"mount", "/srv:data", "--mount /srv=volume:data"},
+		{"mount", "volume:data:/srv", "--mount /srv=volume:data"},
+		{"mount", "/srv=./site,readonly", "--mount /srv=./site,ro"},
+		{"mount", "/srv=./site,rw", "--mount /srv=./site"},
+		{"limit", "100M", "--limit memory=100M"},
+		{"limit", "1.5", "--limit cpu=1.5"},
+		{"limit", "memory:64M", "--limit memory=64M"},
+		{"limit", "memory=64MB", "--limit memory=64M"},
+		{"limit", "pids=20", "--limit processes=20"},
+		{"limit", "memory=64M cpu=1", "--limit memory=64M,cpu=1"},
+		{"restart", "yes", "--restart always"},
+		{"restart", "alway", "--restart always"},
+		{"restart", "on-failure:3", "--restart on-failure,tries=3"},
+		{"restart", "on-failure,3", "--restart on-failure,tries=3"},
+		{"stop", "INT", "--stop signal=INT"},
+		{"stop", "30s", "--stop grace=30s"},
+		{"stop", "signal=HUPP", "did you mean HUP?"},
+		{"capability", "NET_ADMIN", "--capability +NET_ADMIN"},
+		{"capability", "+CAP_CHOWN", "--capability +CHOWN"},
+		{"capability", "-net-raw", "--capability -NET_RAW"},
+		{"capability", "all", "for example"},
+		{"host", "web:192.0.2.7", "--host web=192.0.2.7"},
+		{"host", "192.0.2.7=web", "--host web=192.0.2.7"},
+		{"network", "container:web", "--network with:web"},
+		{"share", "homes", "--share home"},
+		{"share", "home=yes", "--share home"},
+		{"allow", "syscall", "--allow syscalls"},
+		{"device", "null", "--device /dev/null"},
+		{"device", "x:/dev/null", "--device /dev/null"},
+		{"log", "none", "there is always a log"},
+		{"log", "10M", "--log size=10M"},
+		{"log", "max-file=3", "--log files=3"},
+		{"probe", "http://localhost:80/x", "--probe http:80/x"},
+		{"probe", "/health", "--probe http:80/health"},
+		{"probe", "8080", "--probe tcp:8080"},
+		{"probe", "test -e /x", "--probe 'exec:test -e /x'"},
+		{"hostname", "my host", "--hostname my-host"},
+		{"name", "my web", "--name my-web"}};
+
+	for (size_t i = 0; i < COUNT_OF(near); i++) {
+		struct th_error err = {0};
+		bool says;
+
+		CHECK_INT(th_setting_check(near[i][0], near[i][1], &err), -1);
+		says = strstr(err.hint, near[i][2]) != NULL;
+		if (!says)
+			printf("\n    %s %s: %s\n", near[i][0], near[i][1],
+				err.hint);
+		CHECK(says);
+	}
+	CHECK_INT(th_setting_check("port", "80=8080", NULL), 0);
+	CHECK_INT(th_setting_check("read-only", "x", NULL), -1);
+	CHECK_INT(th_setting_check("boat", "x", NULL), -1);
 }
 
 static void mounts_are_read(void)
@@ -138,6 +212,7 @@ static void sizes_are_read(void)
 static const CU_TestInfo tests[] = {
 	{"wrong settings are problems",
 		wrong_settings_are_problems_with_a_way_out},
+	{"hints name the value", hints_name_the_value},
 	{"mounts are read", mounts_are_read},
 	{"stop settings are read", stop_settings_are_read},
 	{"all problems are told at once", all_problems_are_told_at_once},
