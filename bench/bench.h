@@ -19,6 +19,10 @@ struct run {
 
 /* Runs a line with sh in the folder. */
 struct run bench_run(const char *folder, const char *line);
+/* Runs the tool with these arguments, behind what the line begins with
+ * (settings of its environment); its output goes nowhere. */
+struct run bench_run_tool(const char *begin, const char *build,
+	const char *folder, const char *arguments);
 /* The middle of count values, which are sorted by it. */
 double bench_median(double *values, size_t count);
 

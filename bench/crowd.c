@@ -7,7 +7,6 @@
 
 #include "bench.h"
 
-#define LINE_BYTES 1600
 #define CROWD 500
 #define SOME 15
 
@@ -16,11 +15,7 @@ static char begin[400];
 static struct run run_tool(
 	const char *build, const char *folder, const char *arguments)
 {
-	char line[LINE_BYTES];
-
-	snprintf(line, sizeof(line), "%sexec %.500s/tidyhull %s >/dev/null",
-		begin, build, arguments);
-	return bench_run(folder, line);
+	return bench_run_tool(begin, build, folder, arguments);
 }
 
 /* The median of several starts, in milliseconds. */

@@ -17,11 +17,7 @@ static char begin[400];
 static double run_verb(
 	const char *build, const char *folder, const char *arguments)
 {
-	char line[LINE_BYTES];
-
-	snprintf(line, sizeof(line), "%sexec %.500s/tidyhull %s >/dev/null",
-		begin, build, arguments);
-	return 1e3 * bench_run(folder, line).seconds;
+	return 1e3 * bench_run_tool(begin, build, folder, arguments).seconds;
 }
 
 static double median_of(

@@ -2,6 +2,8 @@
  *
  *   lines write MEGABYTES     lines of 64 bytes, 4 KB at once
  *   lines stamp               each line of a pipe as JSON, a time for each read
+ *   lines tick COUNT          the time in nanoseconds, each ten milliseconds
+ *   lines delay               reads such lines; the middle delay of them, in us
  */
 #include <stdint.h>
 #include <stdio.h>
@@ -88,12 +90,62 @@ static void stamp(void)
 	}
 }
 
+/* ---- how long a line takes ---- */
+
+#define TICK_NS 10000000
+#define TICKS_MAX 10000
+
+static long long now_ns(void)
+{
+	struct timespec now;
+
+	clock_gettime(CLOCK_MONOTONIC, &now);
+	return (long long)now.tv_sec * 1000000000 + now.tv_nsec;
+}
+
+static void tick(long count)
+{
+	const struct timespec step = {.tv_nsec = TICK_NS};
+
+	for (long i = 0; i < count; i++) {
+		char line[32];
+
+		nanosleep(&step, NULL);
+		put(line,
+			(size_t)snprintf(
+				line, sizeof(line), "%lld\n", now_ns()));
+	}
+}
+
+static int compare(const void *one, const void *other)
+{
+	double left = *(const double *)one, right = *(const double *)other;
+
+	return (left > right) - (left < right);
+}
+
+static void tell_delay(void)
+{
+	static double delays[TICKS_MAX];
+	size_t count = 0;
+	char line[64];
+
+	while (count < TICKS_MAX && fgets(line, sizeof(line), stdin))
+		delays[count++] = (double)(now_ns() - atoll(line)) / 1e3;
+	qsort(delays, count, sizeof(*delays), compare);
+	printf("%.1f\n", count ? delays[count / 2] : -1.0);
+}
+
 int main(int argc, char **argv)
 {
 	if (argc == 3 && strcmp(argv[1], "write") == 0)
 		write_lines(atol(argv[2]));
 	else if (argc == 2 && strcmp(argv[1], "stamp") == 0)
 		stamp();
+	else if (argc == 3 && strcmp(argv[1], "tick") == 0)
+		tick(atol(argv[2]));
+	else if (argc == 2 && strcmp(argv[1], "delay") == 0)
+		tell_delay();
 	else
 		return 2;
 	return 0;

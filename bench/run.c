@@ -42,6 +42,16 @@ struct run bench_run(const char *folder, const char *line)
 	return run;
 }
 
+struct run bench_run_tool(const char *begin, const char *build,
+	const char *folder, const char *arguments)
+{
+	char line[2048];
+
+	snprintf(line, sizeof(line), "%sexec %.500s/tidyhull %s >/dev/null",
+		begin, build, arguments);
+	return bench_run(folder, line);
+}
+
 static int compare(const void *a, const void *b)
 {
 	double one = *(const double *)a, two = *(const double *)b;
