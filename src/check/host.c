@@ -124,12 +124,26 @@ static int check_groups(struct checking *checking, struct th_error *err)
 	return 0;
 }
 
+/* Between a keeper's moment with its bridge and the end of that it may wait for
+ * the lock of the networks. */
+static bool stays_untidy(struct th_store *store)
+{
+	const struct timespec step = {.tv_nsec = STEP_MS * 1000000L};
+
+	for (int i = 0; i < PATIENCE_MS / STEP_MS; i++) {
+		if (!th_network_is_untidy(store))
+			return false;
+		nanosleep(&step, NULL);
+	}
+	return th_network_is_untidy(store);
+}
+
 static void check_devices(struct checking *checking)
 {
 	struct th_store *store = checking->context->store;
 	struct th_error ignored = {0}; /* then it is not mended */
 
-	if (store->unprivileged || !th_network_is_untidy(store))
+	if (store->unprivileged || !stays_untidy(store))
 		return;
 	check_found(checking, TH_PART_HOST, "networks",
 		checking->mend && th_network_tidy(store, &ignored) == 0

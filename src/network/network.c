@@ -499,27 +499,26 @@ int th_network_remove(
 	return 0;
 }
 
-/* Many may hold it; it goes with the process. */
+/* Many may hold it; it goes with the process. A lock of the open file, as
+ * whoever only looks at one need not take it: he would be taken for a holder.
+ */
 int th_network_linger(struct th_store *store)
 {
+	struct flock lock = {.l_type = F_RDLCK, .l_whence = SEEK_SET};
 	int fd = openat(
 		store->run_fd, LINGER_FILE, O_RDWR | O_CREAT | O_CLOEXEC, 0600);
 
-	/* Whoever only looks has it for a moment. */
-	for (int tries = 0; fd >= 0 && flock(fd, LOCK_SH | LOCK_NB); tries++) {
-		if (tries < 20)
-			usleep(500);
-		else
-			th_close(&fd);
-	}
+	if (fd >= 0 && fcntl(fd, F_OFD_SETLK, &lock))
+		th_close(&fd);
 	return fd;
 }
 
 bool th_network_is_lingering(struct th_store *store)
 {
+	struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
 	int fd = openat(store->run_fd, LINGER_FILE, O_RDWR | O_CLOEXEC);
-	bool held =
-		fd >= 0 && flock(fd, LOCK_EX | LOCK_NB) && errno == EWOULDBLOCK;
+	bool held = fd >= 0 && fcntl(fd, F_OFD_GETLK, &lock) == 0 &&
+		lock.l_type != F_UNLCK;
 
 	th_close(&fd);
 	return held;

@@ -506,6 +506,18 @@ bool wait_until(bool (*holds)(void *arg), void *arg)
 	return true;
 }
 
+bool is_held(void *path)
+{
+	struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
+	int fd = open(path, O_RDWR | O_CLOEXEC);
+	bool held = fd >= 0 && fcntl(fd, F_GETLK, &lock) == 0 &&
+		lock.l_type != F_UNLCK;
+
+	if (fd >= 0)
+		close(fd);
+	return held;
+}
+
 bool file_holds(const char *name, const char *text)
 {
 	struct th_error err = {0};

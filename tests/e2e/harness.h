@@ -74,6 +74,8 @@ const char *fetch(const char *address, int port, const char *path);
 bool wait_until(bool (*holds)(void *arg), void *arg);
 /* True where the file of the test's folder holds the text. */
 bool file_holds(const char *name, const char *text);
+/* The path of a file that a process has locked by fcntl. */
+bool is_held(void *path);
 /* The container's field, as show prints it. */
 const char *field(const char *name, const char *path);
 

@@ -64,6 +64,8 @@ static const struct suite *const asked[] = {&suite_servers, NULL};
 			"users have no packet filter of the host"},            \
 		{"network-traces", "a bridge stays for a moment",              \
 			"a user's bridges go with the pilot"},                 \
+		{"network-traces", "a bridge that is to go is no finding",     \
+			"a user's bridges go with the pilot"},                 \
 		{"network-traces", "rules go with their network",              \
 			"a user's bridges go with the pilot"},                 \
 		{"network-traces", "a device of the killed is taken over",     \

@@ -209,17 +209,6 @@ static pid_t hold_lock(int milliseconds)
 	return pid;
 }
 
-static bool is_held(void *path)
-{
-	struct flock lock = {.l_type = F_WRLCK, .l_whence = SEEK_SET};
-	int fd = open(path, O_RDWR | O_CLOEXEC);
-	bool held = fd >= 0 && fcntl(fd, F_GETLK, &lock) == 0 &&
-		lock.l_type != F_UNLCK;
-
-	close(fd);
-	return held;
-}
-
 /* A container's row goes a moment before its keeper does. */
 static void a_keeper_that_is_ending_is_no_finding(void)
 {

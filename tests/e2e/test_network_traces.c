@@ -1,8 +1,12 @@
 /* What networks leave on the host of root: bridges that stay for a moment, and
  * what the killed have left. */
+#include <fcntl.h>
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/file.h>
+#include <sys/wait.h>
+#include <unistd.h>
 
 #include "e2e/harness.h"
 
@@ -40,9 +44,16 @@ static void signal_keepers(const char *signal)
 
 static bool somebody_lingers(void *arg)
 {
+	char path[300];
+
 	(void)arg;
-	return as_root("flock -n %s/run/linger.lock true", world_store)->code !=
-		0;
+	snprintf(path, sizeof(path), "%s/run/linger.lock", world_store);
+	return is_held(path);
+}
+
+static bool nobody_lingers(void *arg)
+{
+	return !somebody_lingers(arg);
 }
 
 /* And has done all the rest: its container's own lock has gone. */
@@ -94,8 +105,45 @@ static void a_bridge_stays_for_a_moment(void)
 	signal_keepers("CONT");
 	CHECK(run_and_hold("quayside") > 0);
 	signal_keepers("KILL");
+	/* A process that was killed takes a moment to let go. */
+	CHECK(wait_until(nobody_lingers, NULL));
 	CODE(hull("list"), 0);
 	CHECK_INT(bridge(), 0);
+}
+
+/* For so long; the process that has it. */
+static pid_t lock_networks(int ms)
+{
+	char path[300];
+	pid_t pid;
+	int fd;
+
+	snprintf(path, sizeof(path), "%s/run/network.lock", world_store);
+	fd = open(path, O_RDWR | O_CLOEXEC);
+	CHECK(fd >= 0 && flock(fd, LOCK_EX) == 0);
+	pid = fork();
+	if (pid == 0) {
+		usleep((useconds_t)ms * 1000);
+		_exit(0);
+	}
+	close(fd);
+	return pid;
+}
+
+/* Its moment is over, and its keeper waits for others to take it away. */
+static void a_bridge_that_is_to_go_is_no_finding(void)
+{
+	pid_t locks;
+	int status;
+
+	CODE(hull("run --network canal selwick/base -- true"), 0);
+	CHECK(wait_until(somebody_lingers, NULL));
+	locks = lock_networks(1500);
+	CHECK(wait_until(nobody_lingers, NULL));
+	CHECK(bridge() > 0);
+	SAYS(hull("doctor --verify")->out, "all is well");
+	CHECK(waitpid(locks, &status, 0) == locks && status == 0);
+	CHECK(wait_until(no_bridge_is_there, NULL));
 }
 
 static bool no_stray_guard_is_there(void *arg)
@@ -170,6 +218,14 @@ static bool only_one_has_ways_out(void *arg)
 }
 
 /* While another network is up; of both kinds of addresses. */
+static bool one_keeper_is_left(void *arg)
+{
+	(void)arg;
+	return atoi(as_root("sh -c 'grep -ls ^tidyhull-keeper "
+			    "/proc/[0-9]*/cmdline | wc -l'")
+			       ->out) == 1;
+}
+
 static void rules_go_with_their_network(void)
 {
 	char table[64];
@@ -183,6 +239,8 @@ static void rules_go_with_their_network(void)
 	CODE(hull("remove network:quayside"), 0);
 	CHECK_INT(ways_out(), 2);
 	signal_keepers("CONT");
+	/* As it goes, it writes all rules anew. */
+	CHECK(wait_until(one_keeper_is_left, NULL));
 	/* Of one whose starter was killed before there was a bridge. */
 	at = strstr(as_root("nft list tables")->out, "table inet ");
 	CHECK(at != NULL);
@@ -203,6 +261,8 @@ static void rules_go_with_their_network(void)
 
 static const CU_TestInfo tests[] = {
 	{"a bridge stays for a moment", a_bridge_stays_for_a_moment},
+	{"a bridge that is to go is no finding",
+		a_bridge_that_is_to_go_is_no_finding},
 	{"a device of the killed is taken over",
 		a_device_of_the_killed_is_taken_over},
 	{"rules go with their network", rules_go_with_their_network},
