@@ -238,7 +238,7 @@ json_t *th_json_time(int64_t time_us)
 	if (!time_us)
 		return json_null();
 	th_clock_format(time_us, text);
-	return json_string(text);
+	return json_string_nocheck(text);
 }
 
 void th_json_filter(json_t *array,

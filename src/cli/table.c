@@ -76,12 +76,16 @@ void table_row(struct table *table)
 
 void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 {
+	const char *text;
+	char *made = NULL;
 	va_list args;
-	char *text = NULL;
 
 	va_start(args, fmt);
-	if (vasprintf(&text, fmt, args) < 0)
-		text = NULL;
+	/* Most are a text as it is; a long list has very many of them. */
+	if (strcmp(fmt, "%s") == 0)
+		text = va_arg(args, const char *);
+	else
+		text = vasprintf(&made, fmt, args) < 0 ? NULL : made;
 	va_end(args);
 	if (table->line && text) {
 		scols_line_set_data(table->line, table->cell, shown(text));
@@ -91,7 +95,7 @@ void table_cell(struct table *table, const char *colour, const char *fmt, ...)
 				colour);
 	}
 	table->cell++;
-	free(text);
+	free(made);
 }
 
 /* ---- what is shown ---- */

@@ -27,12 +27,25 @@ void th_platform_format(
 		platform->variant);
 }
 
+/* "arm/v7" and "linux/x86_64" have the form of one, too. */
+static bool is_odd(const char *text, const struct th_platform *platform)
+{
+	struct th_platform meant;
+
+	return th_platform_meant(platform->os, &meant) ||
+		(th_platform_meant(text, &meant) &&
+			strcmp(meant.architecture, platform->architecture) !=
+				0);
+}
+
 int th_platform_parse(
 	const char *text, struct th_platform *platform, struct th_error *err)
 {
 	char *const parts[] = {
 		platform->os, platform->architecture, platform->variant};
 	const char *at = text;
+	struct th_platform meant;
+	char right[TH_PLATFORM_TEXT];
 	size_t count = 0;
 
 	memset(platform, 0, sizeof(*platform));
@@ -51,10 +64,13 @@ int th_platform_parse(
 		}
 		at++;
 	}
-	if (count >= 2 && *at == '\0')
+	if (count >= 2 && *at == '\0' && !is_odd(text, platform))
 		return 0;
 	th_fail(err, TH_USAGE, "\"%.60s\" is not a platform", text);
-	return th_hint(err, "for example linux/amd64 or linux/arm/v7");
+	if (!th_platform_meant(text, &meant))
+		return th_hint(err, "for example linux/amd64 or linux/arm/v7");
+	th_platform_format(&meant, right);
+	return th_hint(err, "it is: --platform %s", right);
 }
 
 static bool is_empty(const struct th_platform *platform)

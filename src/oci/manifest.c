@@ -4,6 +4,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <strings.h>
 #include <sys/utsname.h>
 
 #include "base/architecture.h"
@@ -376,31 +377,68 @@ void th_index_release(struct th_index *index)
 	memset(index, 0, sizeof(*index));
 }
 
-void th_platform_host(struct th_platform *platform)
-{
-	static const struct {
-		const char *machine, *architecture, *variant;
-	} names[] = {{"x86_64", "amd64", ""}, {"aarch64", "arm64", "v8"},
-		{"armv7l", "arm", "v7"}, {"armv6l", "arm", "v6"},
-		{"i686", "386", ""}, {"ppc64le", "ppc64le", ""},
-		{"s390x", "s390x", ""}, {"riscv64", "riscv64", ""},
-		{"loongarch64", "loong64", ""}};
-	struct utsname host;
+/* What the kernel calls a machine, and what the specification does; the variant
+ * of this host, and whether it has to be said. */
+static const struct machine {
+	const char *name, *architecture, *variant;
+	bool said;
+} machines[] = {{"x86_64", "amd64", "", false},
+	{"aarch64", "arm64", "v8", false}, {"armv7l", "arm", "v7", true},
+	{"armv6l", "arm", "v6", true}, {"i686", "386", "", false},
+	{"ppc64le", "ppc64le", "", false}, {"s390x", "s390x", "", false},
+	{"riscv64", "riscv64", "", false},
+	{"loongarch64", "loong64", "", false}};
 
+#define MACHINES (sizeof(machines) / sizeof(*machines))
+
+static void set_platform(struct th_platform *platform, const char *architecture,
+	const char *variant)
+{
 	memset(platform, 0, sizeof(*platform));
 	snprintf(platform->os, sizeof(platform->os), "linux");
+	snprintf(platform->architecture, sizeof(platform->architecture),
+		"%.31s", architecture);
+	snprintf(platform->variant, sizeof(platform->variant), "%s", variant);
+}
+
+void th_platform_host(struct th_platform *platform)
+{
+	struct utsname host;
+
+	set_platform(platform, "", "");
 	if (uname(&host))
 		return;
-	snprintf(platform->architecture, sizeof(platform->architecture),
-		"%.31s", host.machine);
-	for (size_t i = 0; i < sizeof(names) / sizeof(*names); i++) {
-		if (strcmp(host.machine, names[i].machine) != 0)
-			continue;
-		snprintf(platform->architecture, sizeof(platform->architecture),
-			"%s", names[i].architecture);
-		snprintf(platform->variant, sizeof(platform->variant), "%s",
-			names[i].variant);
+	set_platform(platform, host.machine, "");
+	for (size_t i = 0; i < MACHINES; i++) {
+		if (strcmp(host.machine, machines[i].name) == 0)
+			set_platform(platform, machines[i].architecture,
+				machines[i].variant);
 	}
+}
+
+bool th_platform_meant(const char *text, struct th_platform *platform)
+{
+	const char *name =
+		strncasecmp(text, "linux/", 6) == 0 ? text + 6 : text;
+
+	for (size_t i = 0; i < MACHINES; i++) {
+		const struct machine *one = &machines[i];
+		const char *variant = one->said ? one->variant : "";
+		char whole[48], joined[48];
+
+		snprintf(whole, sizeof(whole), "%s/%s", one->architecture,
+			one->variant);
+		snprintf(joined, sizeof(joined), "%s%s", one->architecture,
+			one->variant);
+		if (strcasecmp(name, one->name) != 0 &&
+			strcasecmp(name, one->architecture) != 0 &&
+			strcasecmp(name, whole) != 0 &&
+			strcasecmp(name, joined) != 0)
+			continue;
+		set_platform(platform, one->architecture, variant);
+		return true;
+	}
+	return false;
 }
 
 /* What is not said is no obstacle. */

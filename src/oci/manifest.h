@@ -76,6 +76,9 @@ void th_index_release(struct th_index *index);
 
 /* This host's platform in the specification's words (GOOS, GOARCH values). */
 void th_platform_host(struct th_platform *platform);
+/* What is no platform as the specification writes them, but has the name of an
+ * architecture or a machine: "arm64", "Linux/x86_64", "arm/v7". */
+bool th_platform_meant(const char *text, struct th_platform *platform);
 /* How well something made for one platform fits another: 0 not at all, more is
  * better. */
 int th_platform_fit(
