@@ -22,6 +22,11 @@
 /* Nothing is lost unless somebody says so, and no disk is filled up either. */
 /* How long after a write that failed the next is tried. */
 #define RETRY_MS 1000
+/* What ends an entry, and the most that one takes beside its text. */
+#define ENTRY_TAIL 3
+#define ENTRY_ROOM (sizeof(((struct th_log_head *)NULL)->text) + ENTRY_TAIL + 1)
+/* So many are put together before more room is asked for. */
+#define LINES_AT_ONCE 256
 #define JOURNAL "/run/systemd/journal/socket"
 
 void th_log_file(const char *base, int number, char name[TH_LOG_FILE])
@@ -201,20 +206,55 @@ static const struct th_log_head *head_of(
 	return head;
 }
 
-/* The usual entry, of text that needs no escape, in one piece. */
+/* The usual entry, of text that needs no escape, in one piece; there is room
+ * for it. The head is copied with what lies behind it, as a length that is
+ * known takes no call. */
+static char *put_plain(char *room, const struct th_log_head *head,
+	const char *data, size_t len)
+{
+	memcpy(room, head->text, sizeof(head->text));
+	memcpy(room + head->len, data, len);
+	memcpy(room + head->len + len, "\"}\n", ENTRY_TAIL + 1);
+	return room + head->len + len + ENTRY_TAIL;
+}
+
 static void add_plain(struct th_log *log, enum th_stream stream,
 	int64_t time_us, const char *data, size_t len)
 {
-	static const char tail[] = "\"}\n";
 	const struct th_log_head *head = head_of(log, stream, time_us);
-	char *room = th_buf_room(&log->entries, head->len + len + sizeof(tail));
+	char *room = th_buf_room(&log->entries, ENTRY_ROOM + len);
 
-	if (!room)
-		return;
-	memcpy(room, head->text, head->len);
-	memcpy(room + head->len, data, len);
-	memcpy(room + head->len + len, tail, sizeof(tail));
-	log->entries.len += head->len + len + sizeof(tail) - 1;
+	if (room)
+		log->entries.len +=
+			(size_t)(put_plain(room, head, data, len) - room);
+}
+
+/* Whole lines, where all of the text needs no escape: they come by the million.
+ * How many bytes of it have been taken; 0: the first line is not of the kind.
+ */
+static size_t add_plain_lines(struct th_log *log, enum th_stream stream,
+	int64_t time_us, const char *data, size_t len)
+{
+	const struct th_log_head *head = head_of(log, stream, time_us);
+	int64_t until = (int64_t)log->settings.size_bytes - log->bytes;
+	const char *at = data, *end = data;
+	size_t lines = 0;
+	char *room, *to;
+
+	room = th_buf_room(&log->entries, LINES_AT_ONCE * ENTRY_ROOM + len);
+	if (!room || log->settings.journal)
+		return 0;
+	for (to = room; lines < LINES_AT_ONCE && to - log->entries.data < until;
+		lines++) {
+		end = memchr(at, '\n', len - (size_t)(at - data));
+		if (!end || end - at > TH_LOG_LINE)
+			break;
+		to = put_plain(to, head, at, (size_t)(end - at));
+		at = end + 1;
+	}
+	log->entries.len += (size_t)(to - room);
+	log->entry_count += lines;
+	return (size_t)(at - data);
 }
 
 static void add_escaped(struct th_log *log, enum th_stream stream,
@@ -286,12 +326,41 @@ static void flush_entries(struct th_log *log)
 		th_buf_release(&log->entries);
 }
 
+/* One line, or what is there of it; how many bytes that are. */
+static size_t add_line(struct th_log *log, enum th_stream stream, int64_t now,
+	const char *data, size_t len, enum part part)
+{
+	struct th_buf *partial = &log->partial[stream];
+	const char *end = memchr(data, '\n', len);
+	size_t line = end ? (size_t)(end - data) : len;
+	size_t take = line;
+
+	if (partial->len == 0)
+		log->partial_us[stream] = now;
+	if (take > TH_LOG_LINE - partial->len)
+		take = TH_LOG_LINE - partial->len;
+	if (partial->len == 0 && end && take == line) {
+		/* Nothing to keep. */
+		add_entry(log, stream, now, data, line, part);
+		return take + 1;
+	}
+	th_buf_add(partial, data, take);
+	if (end && take == line)
+		add_entry(log, stream, log->partial_us[stream], partial->data,
+			partial->len, LINE);
+	else if (partial->len == TH_LOG_LINE)
+		add_entry(log, stream, log->partial_us[stream], partial->data,
+			partial->len, MORE);
+	if ((end && take == line) || partial->len == TH_LOG_LINE)
+		partial->len = 0;
+	return take + (end && take == line);
+}
+
 void th_log_write(
 	struct th_log *log, enum th_stream stream, const char *data, size_t len)
 {
-	struct th_buf *partial = &log->partial[stream];
 	int64_t now = th_clock_now_us();
-	enum part whole;
+	enum part part;
 
 	/* A full disk may have room again. */
 	if (log->failed && th_clock_mono_ms() < log->failed_ms + RETRY_MS) {
@@ -299,34 +368,16 @@ void th_log_write(
 		return;
 	}
 	/* Looked at once, instead of line by line. */
-	whole = th_utf8_plain_lines(data, len) ? PLAIN_LINE : LINE;
+	part = th_utf8_plain_lines(data, len) ? PLAIN_LINE : LINE;
 	while (len > 0) {
-		const char *end = memchr(data, '\n', len);
-		size_t line = end ? (size_t)(end - data) : len;
-		size_t take = line;
+		size_t done = part == PLAIN_LINE && !log->partial[stream].len
+			? add_plain_lines(log, stream, now, data, len)
+			: 0;
 
-		if (partial->len == 0)
-			log->partial_us[stream] = now;
-		if (take > TH_LOG_LINE - partial->len)
-			take = TH_LOG_LINE - partial->len;
-		if (partial->len == 0 && end && take == line) {
-			/* The common case: a whole line, nothing to keep. */
-			add_entry(log, stream, now, data, line, whole);
-		} else {
-			th_buf_add(partial, data, take);
-			if (end && take == line)
-				add_entry(log, stream, log->partial_us[stream],
-					partial->data, partial->len, LINE);
-			else if (partial->len == TH_LOG_LINE)
-				add_entry(log, stream, log->partial_us[stream],
-					partial->data, partial->len, MORE);
-			if ((end && take == line) ||
-				partial->len == TH_LOG_LINE)
-				partial->len = 0;
-		}
-		take += end && take == line;
-		data += take;
-		len -= take;
+		if (!done)
+			done = add_line(log, stream, now, data, len, part);
+		data += done;
+		len -= done;
 		/* A file ends where it should, however much comes at once. */
 		if (log->bytes + (int64_t)log->entries.len >=
 			(int64_t)log->settings.size_bytes)

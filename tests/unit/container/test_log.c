@@ -129,6 +129,41 @@ static void long_lines_go_on_in_the_next_entry(void)
 	free(text);
 }
 
+/* However it comes: lines that are put together by the hundred, those that are
+ * as long as an entry and longer, and those that begin in one piece and end in
+ * another. */
+static void plain_lines_come_as_they_are(void)
+{
+	static const size_t lengths[] = {
+		0, 1, 63, TH_LOG_LINE - 1, TH_LOG_LINE, TH_LOG_LINE + 1, 7};
+	static const size_t pieces[] = {1, 64, 1000, 65536, 1 << 20};
+	struct th_buf text, out;
+	size_t lines = 0, entries;
+
+	th_buf_init(&text, 1 << 20);
+	for (size_t i = 0; i < COUNT_OF(lengths); i++) {
+		for (size_t j = 0; j < lengths[i]; j++)
+			th_buf_addf(&text, "%c", (char)('a' + j % 26));
+		th_buf_adds(&text, "\n");
+		lines++;
+		for (size_t j = 0; j < 300; j++, lines++)
+			th_buf_addf(&text, "%zu boats\n", j);
+	}
+	for (size_t i = 0; i < COUNT_OF(pieces); i++) {
+		unlinkat(unit_folder_fd, "log.jsonl", 0);
+		write_all(text.data, text.len, pieces[i]);
+		read_back();
+		join(TH_STREAM_OUT, &out, &entries);
+		CHECK_TEXT(out.data, text.data);
+		/* One has a second entry. One that is just as long has one,
+		 * too, where its end had not come with it. */
+		CHECK(entries == lines + 1 || entries == lines + 2);
+		th_buf_release(&out);
+		th_buf_release(&file);
+	}
+	th_buf_release(&text);
+}
+
 static void streams_do_not_mix(void)
 {
 	struct th_log log;
@@ -339,6 +374,7 @@ static const CU_TestInfo tests[] = {
 	{"lines are entries", lines_are_entries},
 	{"long lines go on in the next entry",
 		long_lines_go_on_in_the_next_entry},
+	{"plain lines come as they are", plain_lines_come_as_they_are},
 	{"streams do not mix", streams_do_not_mix},
 	{"a full disk ends the log only", a_full_disk_ends_the_log_only},
 	{"it goes on when there is room", it_goes_on_when_there_is_room},
