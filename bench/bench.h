@@ -44,7 +44,8 @@ void bench_row(const char *name, const char *unit, const double *ours,
 	const double *floors, size_t count, struct bound bound);
 /* What a verb takes with so many of something there, in milliseconds. */
 void bench_growth(const char *verb, size_t number, double milliseconds);
-void bench_table_print(void);
+/* How many rows have no figure, as what they measure has failed. */
+int bench_table_print(void);
 /* All of it as JSON; -1 where the file cannot be written. */
 int bench_table_write(const char *path);
 

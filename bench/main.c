@@ -19,6 +19,7 @@ int main(int argc, char **argv)
 	size_t rounds = argc > 2 ? (size_t)atoi(argv[2]) : 5;
 	struct th_error err = {0};
 	const char *only;
+	int failed;
 
 	if (argc < 2 || rounds < 1 || rounds > ROUNDS_MAX) {
 		fputs("bench BUILD [ROUNDS [PART [JSON-FILE]]]\n", stderr);
@@ -47,10 +48,10 @@ int main(int argc, char **argv)
 		bench_crowd(argv[1], folder);
 	if (is_part(only, "transfer"))
 		bench_transfer(argv[1], folder, rounds);
-	bench_table_print();
+	failed = bench_table_print();
 	if (argc > 4 && bench_table_write(argv[4]))
 		fprintf(stderr, "bench: cannot write %s\n", argv[4]);
 	if (th_tree_remove(-100, folder, &err))
 		fprintf(stderr, "bench: %s\n", err.msg);
-	return 0;
+	return failed ? 1 : 0;
 }

@@ -17,6 +17,7 @@ struct row {
 	double ours, floor; /* medians */
 	double ratio, low, high; /* of the rounds' ratios, or of ours */
 	bool has_floor;
+	bool failed; /* in some round there was nothing to measure */
 	struct bound bound;
 };
 
@@ -51,7 +52,9 @@ static void print_row(const struct row *row)
 
 	if (row->has_floor)
 		snprintf(floor, sizeof(floor), "%.2f", row->floor);
-	if (row->bound.value > 0)
+	if (row->failed)
+		snprintf(bound, sizeof(bound), "failed");
+	else if (row->bound.value > 0)
 		snprintf(bound, sizeof(bound), "%s %.2f %s",
 			row->bound.at_least ? ">=" : "<=", row->bound.value,
 			is_met(row) ? "met" : "not met");
@@ -70,6 +73,7 @@ void bench_row(const char *name, const char *unit, const double *ours,
 		abort();
 	for (size_t i = 0; i < count; i++) {
 		ratios[i] = floors ? ours[i] / floors[i] : ours[i];
+		row->failed |= floors && (ours[i] <= 0 || floors[i] <= 0);
 		ratios[count + i] = ours[i];
 		ratios[2 * count + i] = floors ? floors[i] : 0;
 	}
@@ -98,12 +102,17 @@ void bench_growth(const char *verb, size_t number, double milliseconds)
 	printf("  %-30s with %5zu: %8.2f ms\n", verb, number, milliseconds);
 }
 
-void bench_table_print(void)
+int bench_table_print(void)
 {
+	int failed = 0;
+
 	printf("\n%-44s %9s %9s %-8s %8s  %s\n", "", "ours", "floor", "unit",
 		"ratio", "spread of the ratio, budget");
-	for (size_t i = 0; i < table->count; i++)
+	for (size_t i = 0; i < table->count; i++) {
 		print_row(&table->rows[i]);
+		failed += table->rows[i].failed;
+	}
+	return failed;
 }
 
 int bench_table_write(const char *path)
