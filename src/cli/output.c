@@ -4,9 +4,11 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/clock.h"
+#include "base/file.h"
 #include "base/libc.h"
 #include "cli/doc.h"
 #include "cli/shown.h"
@@ -147,6 +149,15 @@ bool colours(void)
 
 	return isatty(1) && !(forbidden && *forbidden) && term &&
 		strcmp(term, "dumb") != 0;
+}
+
+bool is_output(const char *path)
+{
+	struct stat named, out;
+
+	return strcmp(path, "-") == 0 ||
+		(stat(path, &named) == 0 && fstat(1, &out) == 0 &&
+			th_is_same_file(&named, &out));
 }
 
 bool on_terminal(void)

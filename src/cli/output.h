@@ -44,6 +44,10 @@ bool colours(void);
 /* True where stderr is a terminal, for progress and questions. */
 bool on_terminal(void);
 
+/* What is written to the path goes to stdout: "-", or a name of it as
+ * /dev/stdout is one. What else is said then goes to stderr. */
+bool is_output(const char *path);
+
 /* "12.4 MB" and the like; the text is the caller's. */
 #define SIZE_TEXT 24
 void size_text(uint64_t bytes, char text[SIZE_TEXT]);

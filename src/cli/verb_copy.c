@@ -96,7 +96,7 @@ static int run(struct invocation *call)
 	json_decref(copied);
 	if (call->quiet)
 		return EXIT_DONE;
-	fprintf(strcmp(call->objects[1], "-") == 0 ? stderr : stdout,
+	fprintf(is_output(call->objects[1]) ? stderr : stdout,
 		"copied %lld file%s, %s\n", files, files == 1 ? "" : "s", size);
 	if (skipped)
 		fprintf(stderr, "note: skipped %lld sockets or devices\n",

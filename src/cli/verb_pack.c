@@ -35,7 +35,7 @@ static void tell(const json_t *packed, bool runnable)
 	char size[SIZE_TEXT];
 
 	size_text((uint64_t)doc_number(packed, "size"), size);
-	fprintf(strcmp(path, "-") == 0 ? stderr : stdout,
+	fprintf(is_output(path) ? stderr : stdout,
 		"packed %lld image%s into %s, %s%s\n", (long long)count,
 		count == 1 ? "" : "s", path, size,
 		runnable ? "; the file can be executed" : "");
@@ -49,10 +49,17 @@ static int run(struct invocation *call)
 	struct th_error err = {0};
 	int code = EXIT_DONE;
 
-	if (strcmp(path, "-") == 0 && isatty(1)) {
+	if (is_output(path) && isatty(1)) {
 		th_fail(&err, TH_USAGE,
 			"refusing to write a packed image to a terminal");
 		th_hint(&err, "give a file name, or redirect the output");
+		return say_error(&err);
+	}
+	if (is_output(path) && call->json) {
+		th_fail(&err, TH_USAGE,
+			"the packed image and --json cannot both go to the "
+			"output");
+		th_hint(&err, "give a file name, or leave --json out");
 		return say_error(&err);
 	}
 	if (runnable_settings(call, (size_t)count, &settings, &err) ||

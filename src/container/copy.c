@@ -175,10 +175,27 @@ static int finish(struct walk *walk, const struct stat *st, int fd)
 	return copy_finish(walk->copy, walk->to, fd, &attributes, walk->err);
 }
 
-/* What is there already gives way, unless it is a folder. */
+/* Nobody means to turn a device or a pipe into a file. */
+static bool may_give_way(int dir, const char *name)
+{
+	struct stat st;
+
+	return fstatat(dir, name, &st, AT_SYMLINK_NOFOLLOW) ||
+		S_ISREG(st.st_mode) || S_ISLNK(st.st_mode) ||
+		S_ISDIR(st.st_mode);
+}
+
+/* What is there already gives way, unless it is a folder, a device or a pipe.
+ */
 static int put_in_place(
 	struct walk *walk, int dir, const char *temporary, const char *name)
 {
+	if (!may_give_way(dir, name)) {
+		unlinkat(dir, temporary, 0);
+		return th_fail(walk->err, TH_IN_USE,
+			"cannot replace a device, a socket or a pipe by %s",
+			walk->path);
+	}
 	/* A rename replaces in one step: a program that reads the file sees the
 	 * old or the new one, never a half. */
 	if (renameat(dir, temporary, dir, name) == 0) {
@@ -360,6 +377,11 @@ static int copy_one(
 			return 0;
 		return copy_folder(walk, from, &st, dir, name, depth);
 	default:
+		if (depth == 0)
+			return th_fail(walk->err, TH_NOT_POSSIBLE,
+				"%s is a device, a socket or a pipe: files, "
+				"folders and links can be copied",
+				walk->path);
 		walk->copy->skipped++;
 		return 0;
 	}
@@ -479,6 +501,11 @@ int th_copy(const struct th_place *from, const struct th_place *to,
 			errno, "%s%s%.300s",
 			from->container ? from->container : "",
 			from->container ? ":" : "", from->path);
+	if (copy_is_stream(to)) {
+		rc = copy_to_stream(copying.source, from, to, copy, err);
+		th_close(&copying.source);
+		return rc;
+	}
 	copying.target = find_target(from, to, name, err);
 	if (copying.target < 0) {
 		th_close(&copying.source);

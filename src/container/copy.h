@@ -83,6 +83,11 @@ int copy_make_link(const char *target, int dir, const char *name);
 int copy_apart(const struct th_wall_folder *folders, size_t count,
 	int (*work)(void *arg, struct th_buf *reply, struct th_error *err),
 	void *arg, uint32_t maker, struct th_copy *copy, struct th_error *err);
+/* The place is a pipe, a terminal or the like of the host. */
+bool copy_is_stream(const struct th_place *to);
+/* What is in the source, a file opened with O_PATH, goes there. */
+int copy_to_stream(int source, const struct th_place *from,
+	const struct th_place *to, struct th_copy *copy, struct th_error *err);
 /* A name in the folder that nobody has, to be renamed when all is written. */
 void copy_temporary(char name[48]);
 

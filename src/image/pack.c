@@ -260,34 +260,151 @@ out:
 	return rc;
 }
 
+/* ---- the file ---- */
+
+/* Where the file is made: without a name where the file system can do that, as
+ * then nothing stays of one that is killed; else beside its place. */
+struct target {
+	const char *path;
+	char *folder, *beside;
+	bool named; /* beside is there */
+};
+
+static int target_init(
+	struct target *target, const char *path, struct th_error *err)
+{
+	const char *name = strrchr(path, '/');
+
+	*target = (struct target){.path = path};
+	target->folder = name == path ? strdup("/")
+		: name		      ? strndup(path, (size_t)(name - path))
+				      : strdup(".");
+	target->beside = th_format("%s.%d.new", path, (int)getpid());
+	return target->folder && target->beside ? 0 : th_fail_memory(err);
+}
+
+static void target_release(struct target *target)
+{
+	if (target->named)
+		unlink(target->beside);
+	free(target->folder);
+	free(target->beside);
+}
+
+static int target_open(struct target *target, mode_t mode)
+{
+	int fd = open(target->folder, O_WRONLY | O_TMPFILE | O_CLOEXEC, mode);
+
+	if (fd >= 0)
+		return fd;
+	fd = open(
+		target->beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC, mode);
+	target->named = fd >= 0;
+	return fd;
+}
+
+static int target_link(const struct target *target, int fd, const char *to)
+{
+	char from[40];
+
+	if (target->named)
+		return link(target->beside, to);
+	snprintf(from, sizeof(from), "/proc/self/fd/%d", fd);
+	return linkat(AT_FDCWD, from, AT_FDCWD, to, AT_SYMLINK_FOLLOW);
+}
+
+/* Gives it its name. A link takes the place of nothing: what has got that name
+ * meanwhile stays, unless it is to be replaced. */
+static int target_place(struct target *target, int fd, bool replace)
+{
+	if (fsync(fd))
+		return -1;
+	if (target_link(target, fd, target->path) == 0)
+		return 0;
+	if (errno == EEXIST ? !replace : !target->named)
+		return -1;
+	if (!target->named && target_link(target, fd, target->beside))
+		return -1;
+	/* Or it is on a file system that knows no links. */
+	target->named = true;
+	if (rename(target->beside, target->path))
+		return -1;
+	target->named = false;
+	return 0;
+}
+
+static int fail_exists(const char *path, struct th_error *err)
+{
+	th_fail(err, TH_IN_USE, "%.300s already exists", path);
+	return th_hint(err, "choose another name, or use --yes to replace it");
+}
+
 static int pack_file(struct packing *packing, const struct th_pack_item *items,
 	size_t count, const char *path, bool replace, struct th_error *err)
 {
-	char *beside = th_format("%s.%d.new", path, (int)getpid());
-	int rc = -1;
+	struct target target;
+	int rc = target_init(&target, path, err);
 
-	if (!beside)
-		return th_fail_memory(err);
-	if (!replace && access(path, F_OK) == 0) {
-		th_fail(err, TH_IN_USE, "%.300s already exists", path);
-		th_hint(err, "choose another name, or use --yes to replace it");
-		free(beside);
-		return -1;
-	}
-	packing->fd = open(beside, O_WRONLY | O_CREAT | O_EXCL | O_CLOEXEC,
-		packing->settings ? 0755 : 0644);
+	if (rc)
+		goto out;
+	rc = -1;
+	packing->fd = target_open(&target, packing->settings ? 0755 : 0644);
 	if (packing->fd < 0) {
 		th_fail_write(err, errno, "cannot write %.300s", path);
-		free(beside);
-		return -1;
+		goto out;
 	}
 	rc = pack_to(packing, items, count, err);
-	if (rc == 0 && (fsync(packing->fd) || rename(beside, path)))
-		rc = th_fail_write(err, errno, "cannot write %.300s", path);
-	if (rc)
-		unlink(beside);
+	if (rc == 0 && target_place(&target, packing->fd, replace))
+		rc = errno == EEXIST && !replace
+			? fail_exists(path, err)
+			: th_fail_write(
+				  err, errno, "cannot write %.300s", path);
+out:
 	th_close(&packing->fd);
-	free(beside);
+	target_release(&target);
+	return rc;
+}
+
+/* A pipe or a terminal, by its name. */
+static int pack_stream(struct packing *packing,
+	const struct th_pack_item *items, size_t count, const char *path,
+	struct th_error *err)
+{
+	int rc;
+
+	packing->fd = open(path, O_WRONLY | O_NOCTTY | O_CLOEXEC);
+	if (packing->fd < 0)
+		return th_fail_write(err, errno, "cannot write %.300s", path);
+	rc = pack_to(packing, items, count, err);
+	th_close(&packing->fd);
+	return rc;
+}
+
+/* Where a link leads is what is written: /dev/stdout is one. */
+static int pack_path(struct packing *packing, const struct th_pack_item *items,
+	size_t count, const char *path, bool replace, struct th_error *err)
+{
+	struct stat st;
+	char *real;
+	int rc;
+
+	if (stat(path, &st))
+		return pack_file(packing, items, count, path, replace, err);
+	if (S_ISFIFO(st.st_mode) || S_ISCHR(st.st_mode))
+		return pack_stream(packing, items, count, path, err);
+	if (S_ISDIR(st.st_mode)) {
+		th_fail(err, TH_USAGE, "%.300s is a folder", path);
+		return th_hint(err, "give the file a name: %.300s%sNAME.tar",
+			path, path[strlen(path) - 1] == '/' ? "" : "/");
+	}
+	if (!S_ISREG(st.st_mode))
+		return th_fail(err, TH_USAGE,
+			"%.300s is neither a file nor a pipe", path);
+	if (!replace)
+		return fail_exists(path, err);
+	real = realpath(path, NULL);
+	rc = pack_file(packing, items, count, real ? real : path, replace, err);
+	free(real);
 	return rc;
 }
 
@@ -301,7 +418,7 @@ static int pack(struct packing *packing, const struct th_pack_item *items,
 		return -1;
 	rc = strcmp(path, "-") == 0
 		? pack_to(packing, items, count, err)
-		: pack_file(packing, items, count, path, replace, err);
+		: pack_path(packing, items, count, path, replace, err);
 	th_store_unuse_images(packing->store);
 	*size_bytes = packing->out.written_bytes;
 	return rc;

@@ -255,15 +255,26 @@ static int hand_over_console(struct making *making, struct th_error *err)
 		"/dev/pts/ptmx", making->sandbox.console, err);
 }
 
+/* A pipe or a device, /dev/null as well, is written, not replaced. */
 static int write_pid_file(const struct making *making, struct th_error *err)
 {
+	const char *path = making->options->pid_file;
 	char text[16];
 	int len = snprintf(text, sizeof(text), "%d", (int)making->sandbox.pid);
+	struct stat st;
+	int fd, rc;
 
-	if (!making->options->pid_file[0])
+	if (!path[0])
 		return 0;
-	return th_file_replace(AT_FDCWD, making->options->pid_file, text,
-		(size_t)len, 0644, false, err);
+	if (stat(path, &st) || S_ISREG(st.st_mode) || S_ISDIR(st.st_mode))
+		return th_file_replace(
+			AT_FDCWD, path, text, (size_t)len, 0644, false, err);
+	fd = open(path, O_WRONLY | O_NONBLOCK | O_NOCTTY | O_CLOEXEC);
+	rc = fd < 0 || th_write_all(fd, text, (size_t)len)
+		? th_fail_write(err, errno, "cannot write %.300s", path)
+		: 0;
+	th_close(&fd);
+	return rc;
 }
 
 static void undo(struct making *making)

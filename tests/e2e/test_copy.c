@@ -461,7 +461,63 @@ static void waiting_for_input_ends_at_the_first_wish(void)
 	CODE(hull("remove box"), 0);
 }
 
+/* As root, a file in place of /dev/null would be the end of the host. */
+static void pipes_and_devices_stay(void)
+{
+	struct result *result;
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	CODE(hull("exec box -- sh -c 'echo tide >/tmp/note; mkfifo /tmp/pipe; "
+		  "mkdir /tmp/quay; ln -s note /tmp/link'"),
+		0);
+	/* By its name it is written. */
+	CODE(other("mkfifo pipe"), 0);
+	CODE(other("sh -c 'cat pipe >from-pipe & %s/tidyhull copy "
+		   "box:/tmp/note "
+		   "pipe; wait'",
+		     world_build),
+		0);
+	CHECK(file_holds("from-pipe", "tide\n"));
+	CODE(other("test -p pipe"), 0);
+	result = other(
+		"sh -c '%s/tidyhull copy box:/tmp/note /dev/stdout | cat'",
+		world_build);
+	CHECK_TEXT(result->out, "tide\n");
+	SAYS(result->err, "copied 1 file, 5 B");
+	CODE(hull("copy box:/tmp/note /dev/null"), 0);
+	CODE(other("test -c /dev/null"), 0);
+	/* A folder has no place there. */
+	result = hull("copy box:/tmp/quay /dev/null");
+	CODE(result, 5);
+	SAYS(result->err, "is no file");
+	/* Below a folder, and in a container, it is kept. */
+	CODE(other("sh -c 'mkdir here; mkfifo here/note'"), 0);
+	result = hull("copy box:/tmp/note here");
+	CODE(result, 4);
+	SAYS(result->err, "cannot replace a device, a socket or a pipe");
+	CODE(other("test -p here/note"), 0);
+	put_file("note", "ebb\n");
+	CODE(hull("copy note box:/dev/null"), 4);
+	CODE(hull("copy note box:/tmp/pipe"), 4);
+	CODE(hull("exec box -- sh -c '[ -c /dev/null ] && [ -p /tmp/pipe ]'"),
+		0);
+	/* Nothing of the kind is said to have been copied. */
+	result = hull("copy pipe box:/tmp/other");
+	CODE(result, 5);
+	SAYS(result->err, "is a device, a socket or a pipe");
+	CODE(hull("exec box -- sh -c 'ls -a /tmp | grep part'"), 1);
+	/* What a link leads to stays. */
+	CODE(other("ln -s note alias"), 0);
+	CODE(hull("copy box:/tmp/note alias"), 0);
+	CHECK(file_holds("note", "ebb\n"));
+	CHECK(file_holds("alias", "tide\n"));
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"pipes and devices stay", pipes_and_devices_stay},
 	{"an interrupted one is whole or nothing",
 		an_interrupted_one_is_whole_or_nothing},
 	{"waiting for input ends at the first wish",

@@ -1,4 +1,5 @@
 /* pack, unpack, and images that are taken from a file. */
+#include <signal.h>
 #include <stdio.h>
 #include <string.h>
 #include <unistd.h>
@@ -167,9 +168,58 @@ static void a_file_that_is_there_stays(void)
 	CHECK(file_holds("kept.tar", "precious"));
 	CODE(hull("pack selwick/gauge kept.tar --yes"), 0);
 	CODE(other("cmp kept.tar gauge.tar"), 0);
+	/* A link is followed, and stays one. */
+	CODE(other("sh -c 'mkdir -p quay; echo precious >quay/old.tar; "
+		   "ln -s quay/old.tar link.tar'"),
+		0);
+	CODE(hull("pack selwick/gauge link.tar"), 4);
+	CODE(hull("pack selwick/gauge link.tar --yes"), 0);
+	CODE(other("cmp quay/old.tar gauge.tar"), 0);
+	CODE(other("test -L link.tar"), 0);
+	result = hull("pack selwick/gauge quay");
+	CODE(result, 2);
+	SAYS(result->err, "quay/NAME.tar");
 	CODE(hull("pack selwick/gauge /nowhere/x.tar"), 1);
 	CODE(hull("pack selwick/lighthouse x.tar"), 3);
 	CODE(hull("pack selwick/gauge"), 2);
+}
+
+/* A pipe or a terminal by its name is written, not replaced. */
+static void pipes_are_written(void)
+{
+	make_file();
+	CODE(other("mkfifo pipe.tar"), 0);
+	CODE(other("sh -c 'cat pipe.tar >from-pipe.tar & %s/tidyhull pack "
+		   "selwick/gauge pipe.tar; wait'",
+		     world_build),
+		0);
+	CODE(other("cmp from-pipe.tar gauge.tar"), 0);
+	CODE(other("test -p pipe.tar"), 0);
+	CODE(hull("pack selwick/gauge - --json"), 2);
+	CODE(other("sh -c '%s/tidyhull pack selwick/gauge /dev/stdout | cat "
+		   ">from-out.tar'",
+		     world_build),
+		0);
+	CODE(other("cmp from-out.tar gauge.tar"), 0);
+}
+
+static void nothing_stays_of_a_killed_one(void)
+{
+	make_file();
+	CODE(other("mkdir quay"), 0);
+	for (int i = 0; i < 60; i++) {
+		pid_t pid = hull_start("out",
+			"pack selwick/gauge selwick/ledger quay/two.tar");
+
+		usleep((useconds_t)(i * 300));
+		signal_to(pid, SIGKILL);
+		wait_for(pid);
+		CODE(other("sh -c '! test -e quay/two.tar || cmp quay/two.tar "
+			   "two.tar'"),
+			0);
+		CODE(other("rm -f quay/two.tar"), 0);
+		CHECK_TEXT(other("ls quay")->out, "");
+	}
 }
 
 #define STARTS 30
@@ -206,6 +256,8 @@ static const CU_TestInfo tests[] = {
 	{"what is wrong is told", what_is_wrong_is_told},
 	{"it can be looked into", it_can_be_looked_into},
 	{"a file that is there stays", a_file_that_is_there_stays},
+	{"pipes are written", pipes_are_written},
+	{"nothing stays of a killed one", nothing_stays_of_a_killed_one},
 	{"many starts unpack once", many_starts_unpack_once},
 	CU_TEST_INFO_NULL};
 

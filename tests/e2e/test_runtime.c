@@ -66,6 +66,21 @@ static void wrong_transitions_are_errors(void)
 	CODE(oci("launch box"), 2);
 }
 
+/* Engines give /dev/null, too: a file in its place would harm all the host. */
+static void a_pid_file_may_be_a_pipe(void)
+{
+	bundle_make();
+	bundle_write("", "sleep 1000");
+	CODE(other("mkfifo pid"), 0);
+	CODE(other("sh -c 'exec 9<>pid; %s/tidyhull oci create --root %s/oci "
+		   "--bundle %s/bundle --pid-file %s/pid box </dev/null "
+		   ">/dev/null 2>&1 && timeout 1 cat <&9 >got; test -s got'",
+		     world_build, world_folder, world_folder, world_folder),
+		0);
+	CODE(other("test -p pid"), 0);
+	CODE(oci("delete --force box"), 0);
+}
+
 static void the_state_is_the_specifications(void)
 {
 	json_t *state;
@@ -547,6 +562,7 @@ static const CU_TestInfo tests[] = {{"features are told", features_are_told},
 	{"mapped IDs are the caller's", mapped_ids_are_the_callers},
 	{"a process is needed to start", a_process_is_needed_to_start},
 	{"warnings reach the log", warnings_reach_the_log},
+	{"a pid file may be a pipe", a_pid_file_may_be_a_pipe},
 	{"wrong transitions are errors", wrong_transitions_are_errors},
 	{"the state is the specification's", the_state_is_the_specifications},
 	{"hooks run in their order", hooks_run_in_their_order},
