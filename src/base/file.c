@@ -74,8 +74,14 @@ bool th_fd_wait(int fd, struct th_cancel cancel)
 	return true;
 }
 
-int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
-	struct th_cancel cancel, struct th_error *err)
+static int fail_interrupted(const char *path, struct th_error *err)
+{
+	return th_fail(err, TH_FAILED, "reading %s was interrupted", path);
+}
+
+/* signals: one that is caught ends it. */
+static int read_all(int fd, const char *path, struct th_buf *buf,
+	struct th_cancel cancel, bool signals, struct th_error *err)
 {
 	bool waits = cancel.flags[0] || cancel.flags[1];
 	int rc = -1;
@@ -86,8 +92,7 @@ int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
 		ssize_t got;
 
 		if (waits && !th_fd_wait(fd, cancel)) {
-			th_fail(err, TH_FAILED, "reading %s was interrupted",
-				path);
+			fail_interrupted(path, err);
 			goto out;
 		}
 		if (left == 0) {
@@ -109,11 +114,14 @@ int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
 			}
 			got = read(fd, room, step);
 		}
-		if (got < 0 && errno == EINTR)
+		if (got < 0 && errno == EINTR && !signals)
 			continue;
 		if (got < 0) {
-			th_fail_sys(
-				err, TH_FAILED, errno, "cannot read %s", path);
+			if (errno == EINTR)
+				fail_interrupted(path, err);
+			else
+				th_fail_sys(err, TH_FAILED, errno,
+					"cannot read %s", path);
 			goto out;
 		}
 		if (got == 0)
@@ -126,21 +134,39 @@ out:
 	return rc;
 }
 
+int th_fd_read_cancellable(int fd, const char *path, struct th_buf *buf,
+	struct th_cancel cancel, struct th_error *err)
+{
+	return read_all(fd, path, buf, cancel, false, err);
+}
+
 int th_fd_read(
 	int fd, const char *path, struct th_buf *buf, struct th_error *err)
 {
 	const struct th_cancel never = {0};
 
-	return th_fd_read_cancellable(fd, path, buf, never, err);
+	return read_all(fd, path, buf, never, false, err);
 }
 
 /* What openat(2) has said of a file that is to be read: 0 where there is none.
  */
 static int not_opened(const char *path, struct th_error *err)
 {
+	if (errno == EINTR)
+		return fail_interrupted(path, err);
 	return errno == ENOENT || errno == ENOTDIR
 		? 0
 		: th_fail_sys(err, TH_FAILED, errno, "cannot read %s", path);
+}
+
+/* It may be a pipe that says nothing: whoever waits for it may give up by a
+ * signal. */
+static int read_waiting(
+	int fd, const char *path, struct th_buf *buf, struct th_error *err)
+{
+	const struct th_cancel never = {0};
+
+	return read_all(fd, path, buf, never, true, err);
 }
 
 int th_file_read(
@@ -150,9 +176,17 @@ int th_file_read(
 
 	if (fd < 0)
 		return not_opened(path, err);
-	rc = th_fd_read(fd, path, buf, err);
+	rc = read_waiting(fd, path, buf, err);
 	th_close(&fd);
 	return rc;
+}
+
+int th_named_read(const char *path, struct th_buf *buf, struct th_error *err)
+{
+	/* Not by a path: it may be another user's to open. */
+	return strcmp(path, "-") == 0
+		? read_waiting(0, "standard input", buf, err)
+		: th_file_read(AT_FDCWD, path, buf, err);
 }
 
 int th_file_read_regular(

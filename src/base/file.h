@@ -15,10 +15,13 @@ struct stat;
 
 /* Appends the file's content. path is taken beneath dirfd (AT_FDCWD as in
  * openat). Returns 1, 0 where there is no such file, -1 on failure (also
- * where it is longer than the buffer's limit). */
+ * where it is longer than the buffer's limit). A signal that is caught while it
+ * waits for a pipe ends it. */
 int th_file_read(
 	int dirfd, const char *path, struct th_buf *buf, struct th_error *err);
 
+/* The same of what the caller has named: "-" is standard input. */
+int th_named_read(const char *path, struct th_buf *buf, struct th_error *err);
 /* The same of what can be nothing but a regular file: one of the store. What
  * somebody may have put there instead (a FIFO, say) is not waited for. */
 int th_file_read_regular(

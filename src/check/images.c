@@ -146,6 +146,7 @@ static int take_up(const struct th_context *context,
 static int check_layout(struct checking *checking, struct th_error *err)
 {
 	struct th_store *store = checking->context->store;
+	const struct th_cancel never = {0}; /* a folder, not an archive */
 	const struct th_packed_image *images;
 	struct th_packed *packed = NULL;
 	char path[4096];
@@ -153,7 +154,7 @@ static int check_layout(struct checking *checking, struct th_error *err)
 	int rc = 0;
 
 	snprintf(path, sizeof(path), "%s/images", store->root);
-	if (th_packed_open(store, path, &packed, err))
+	if (th_packed_open(store, path, never, &packed, err))
 		return -1;
 	images = th_packed_images(packed, &count);
 	for (size_t i = 0; rc >= 0 && i < count; i++) {

@@ -377,11 +377,6 @@ static int copy_one(
 			return 0;
 		return copy_folder(walk, from, &st, dir, name, depth);
 	default:
-		if (depth == 0)
-			return th_fail(walk->err, TH_NOT_POSSIBLE,
-				"%s is a device, a socket or a pipe: files, "
-				"folders and links can be copied",
-				walk->path);
 		walk->copy->skipped++;
 		return 0;
 	}
@@ -484,6 +479,28 @@ static int start_copy(struct copying *copying, struct th_error *err)
 		copying->walk.to->first_id, copying->walk.copy, err);
 }
 
+/* -1 where the source is nothing that can be copied. */
+static int check_source(int source, const struct th_place *from,
+	const struct th_place *to, struct th_error *err)
+{
+	struct stat st;
+
+	if (fstat(source, &st) == 0 &&
+		(S_ISREG(st.st_mode) || S_ISDIR(st.st_mode) ||
+			S_ISLNK(st.st_mode)))
+		return 0;
+	th_fail(err, TH_NOT_POSSIBLE,
+		"%.300s is a device, a socket or a pipe: files, folders and "
+		"links can be copied",
+		from->path);
+	return to->container && !to->is_volume
+		? th_hint(err,
+			  "for a stream: ... | tidyhull exec %.100s -- sh -c "
+			  "'cat >%.200s'",
+			  to->container, to->path)
+		: -1;
+}
+
 int th_copy(const struct th_place *from, const struct th_place *to,
 	struct th_copy *copy, struct th_error *err)
 {
@@ -501,6 +518,10 @@ int th_copy(const struct th_place *from, const struct th_place *to,
 			errno, "%s%s%.300s",
 			from->container ? from->container : "",
 			from->container ? ":" : "", from->path);
+	if (check_source(copying.source, from, to, err)) {
+		th_close(&copying.source);
+		return -1;
+	}
 	if (copy_is_stream(to)) {
 		rc = copy_to_stream(copying.source, from, to, copy, err);
 		th_close(&copying.source);

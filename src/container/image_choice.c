@@ -130,7 +130,8 @@ static int choose_packed(const struct th_context *context,
 	choice->path = th_path_absolute(settings->base, settings->image);
 	if (!choice->path)
 		return th_fail_memory(err);
-	if (th_packed_open(context->store, choice->path, &packed, err))
+	if (th_packed_open(context->store, choice->path,
+		(struct th_cancel){{context->cancel}, NULL}, &packed, err))
 		return -1;
 	rc = th_packed_choose(packed, settings->image, NULL, &image, err);
 	if (rc == 0) {
@@ -230,7 +231,8 @@ static int pull_chosen(const struct th_context *context,
 	}
 	if (th_store_hold(context->store, err))
 		return -1;
-	rc = th_packed_open(context->store, choice->path, &packed, err);
+	rc = th_packed_open(context->store, choice->path,
+		(struct th_cancel){{context->cancel}, NULL}, &packed, err);
 	if (rc == 0)
 		rc = th_packed_choose(
 			packed, settings->image, NULL, &image, err);

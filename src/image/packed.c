@@ -30,6 +30,7 @@ struct place {
 struct th_packed {
 	char *path; /* as it was given, for messages */
 	int fd; /* the archive, or -1 */
+	struct th_cancel cancel; /* of what is read to make a copy */
 	int folder; /* the layout, or -1 */
 	struct place *places; /* sorted by blob */
 	size_t place_count;
@@ -68,9 +69,32 @@ static int damaged(
 
 /* ---- a copy that can be read anywhere ---- */
 
+/* A pipe may say nothing for long, and an archive be very large: until it is
+ * cancelled or, where nobody can do that, until a signal is caught. */
+static ssize_t read_some(const struct th_packed *packed, void *data, size_t len,
+	struct th_error *err)
+{
+	bool waits = packed->cancel.flags[0] || packed->cancel.flags[1];
+	ssize_t got = -1;
+
+	do {
+		if (waits && !th_fd_wait(packed->fd, packed->cancel))
+			break;
+		got = read(packed->fd, data, len);
+	} while (got < 0 && errno == EINTR && waits);
+	if (got >= 0)
+		return got;
+	return th_cancelled(packed->cancel) || errno == EINTR
+		? th_fail(err, TH_FAILED, "reading %.200s was interrupted",
+			  strcmp(packed->path, "-") == 0 ? "standard input"
+							 : packed->path)
+		: th_fail_sys(err, TH_FAILED, errno, "cannot read %.200s",
+			  packed->path);
+}
+
 struct fd_source {
 	struct th_source source;
-	int fd;
+	const struct th_packed *packed;
 	const char *head; /* what was read to see what it is */
 	size_t head_len;
 	char *data; /* READ_BYTES */
@@ -88,22 +112,17 @@ static ssize_t next_of_fd(
 		from->head_len = 0;
 		return got;
 	}
-	do
-		got = read(from->fd, from->data, READ_BYTES);
-	while (got < 0 && errno == EINTR);
-	if (got < 0)
-		return th_fail_sys(
-			err, TH_FAILED, errno, "cannot read the packed file");
+	got = read_some(from->packed, from->data, READ_BYTES, err);
 	*data = from->data;
 	return got;
 }
 
-static int copy_out(struct th_packed *packed, int to, int from,
-	const char *head, size_t head_len, enum th_compression compression,
+static int copy_out(struct th_packed *packed, int to, const char *head,
+	 size_t head_len, enum th_compression compression,
 	struct th_error *err)
 {
 	struct fd_source source = {
-		.source = {next_of_fd}, .fd = from, .head = head};
+		.source = {next_of_fd}, .packed = packed, .head = head};
 	struct th_inflate *inflate = NULL;
 	struct th_source *plain;
 	const void *data;
@@ -141,13 +160,11 @@ static int make_seekable(
 	int copy, rc;
 
 	while (len < sizeof(head)) {
-		ssize_t got = read(packed->fd, head + len, sizeof(head) - len);
+		ssize_t got = read_some(
+			packed, head + len, sizeof(head) - len, err);
 
-		if (got < 0 && errno == EINTR)
-			continue;
 		if (got < 0)
-			return th_fail_sys(err, TH_FAILED, errno,
-				"cannot read %.200s", packed->path);
+			return -1;
 		if (got == 0)
 			break;
 		len += (size_t)got;
@@ -163,7 +180,7 @@ static int make_seekable(
 	if (copy < 0)
 		return th_fail_write(err, errno, "cannot write to %s/tmp",
 			store ? store->root : "");
-	rc = copy_out(packed, copy, packed->fd, (const char *)head, len,
+	rc = copy_out(packed, copy, (const char *)head, len,
 		compression, err);
 	th_close(&packed->fd);
 	packed->fd = copy;
@@ -423,13 +440,15 @@ static int open_at_path(
 }
 
 int th_packed_open(struct th_store *store, const char *path,
-	struct th_packed **packed, struct th_error *err)
+	struct th_cancel cancel, struct th_packed **packed,
+	struct th_error *err)
 {
 	struct th_packed *made = calloc(1, sizeof(*made));
 
 	if (!made)
 		return th_fail_memory(err);
 	made->fd = made->folder = -1;
+	made->cancel = cancel;
 	th_buf_init(&made->index, TH_MANIFEST_MAX);
 	th_buf_init(&made->layout, LAYOUT_MAX);
 	made->path = strdup(path);

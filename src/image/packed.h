@@ -6,6 +6,7 @@
 #include <stdbool.h>
 
 #include "base/buffer.h"
+#include "base/cancel.h"
 #include "base/source.h"
 #include "oci/manifest.h"
 #include "oci/reference.h"
@@ -28,9 +29,10 @@ bool th_packed_is_path(const char *text);
 
 /* Opens the file or folder at path and finds its blobs. One that is compressed
  * or cannot be read twice ("-" is standard input) is first copied below the
- * store's tmp/, or into /tmp where store is NULL. */
+ * store's tmp/, or into /tmp where store is NULL; that can be cancelled. */
 int th_packed_open(struct th_store *store, const char *path,
-	struct th_packed **packed, struct th_error *err);
+	struct th_cancel cancel, struct th_packed **packed,
+	struct th_error *err);
 void th_packed_close(struct th_packed *packed);
 
 /* The images, in the index's order; those of one digest stand there once for

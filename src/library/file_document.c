@@ -3,6 +3,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <unistd.h>
 
 #include "base/near_file.h"
@@ -89,7 +90,7 @@ static json_t *view_file(const struct th_settings_file *file)
 static int read_text(
 	const char *path, struct th_buf *text, struct th_error *err)
 {
-	int rc = th_file_read(AT_FDCWD, path, text, err);
+	int rc = th_named_read(path, text, err);
 	char near[TH_NEAR_FILE];
 
 	if (rc == 0)
@@ -100,13 +101,17 @@ static int read_text(
 	return rc == 1 ? 0 : -1;
 }
 
-/* Paths in it start where it lies. */
+/* Paths in it start where it lies; those of a pipe, where the caller is. */
 static char *folder_of(const char *path)
 {
 	char cwd[4096], *whole, *slash;
+	struct stat st;
 
 	if (!getcwd(cwd, sizeof(cwd)))
 		snprintf(cwd, sizeof(cwd), "/");
+	if (strcmp(path, "-") == 0 ||
+		(stat(path, &st) == 0 && !S_ISREG(st.st_mode)))
+		return strdup(cwd);
 	whole = th_path_absolute(cwd, path);
 	slash = whole ? strrchr(whole, '/') : NULL;
 	if (slash)

@@ -123,7 +123,9 @@ int th_image_unpack(th_hull *hull, const char *path, const char *only,
 	library_begin(doc);
 	rc = set_pull(hull, platform, &options, error);
 	if (rc == 0)
-		rc = th_packed_open(hull->context.store, path, &packed, error);
+		rc = th_packed_open(hull->context.store, path,
+			(struct th_cancel){{hull->context.cancel}, NULL}, &packed,
+			error);
 	if (rc == 0) {
 		images = th_packed_images(packed, &count);
 		rc = only || count == 0
@@ -308,6 +310,7 @@ int th_image_pack(th_hull *hull, const json_t *names, const char *path,
 
 int th_image_packed_settings(const char *path, json_t **doc, th_error *error)
 {
+	const struct th_cancel never = {0};
 	const struct th_packed_image *images;
 	struct th_error own = {0};
 	struct th_packed *packed = NULL;
@@ -317,7 +320,7 @@ int th_image_packed_settings(const char *path, json_t **doc, th_error *error)
 
 	error = error ? error : &own;
 	library_begin(doc);
-	if (th_packed_open(NULL, path, &packed, error))
+	if (th_packed_open(NULL, path, never, &packed, error))
 		return -1;
 	images = th_packed_images(packed, &count);
 	if (count && images[0].settings)

@@ -82,7 +82,8 @@ static int look(struct th_origin *origin, const char *name, const char *wanted,
 }
 
 /* The images of a packed file. */
-static int look_into(const char *path, const struct th_platform *platform,
+static int look_into(th_hull *hull, const char *path,
+	const struct th_platform *platform,
 	json_t *list, struct th_error *err)
 {
 	const struct th_packed_image *images;
@@ -90,7 +91,8 @@ static int look_into(const char *path, const struct th_platform *platform,
 	size_t count = 0;
 	int rc = 0;
 
-	if (th_packed_open(NULL, path, &packed, err))
+	if (th_packed_open(
+		    NULL, path, hull->registries.cancel, &packed, err))
 		return -1;
 	images = th_packed_images(packed, &count);
 	for (size_t i = 0; rc == 0 && i < count; i++)
@@ -129,7 +131,7 @@ int th_registry_peek(th_hull *hull, const char *name, const char *platform,
 		return -1;
 	list = json_array();
 	rc = th_packed_is_path(name)
-		? look_into(name, &wanted, list, error)
+		? look_into(hull, name, &wanted, list, error)
 		: look_at(hull, name, &wanted, list, error);
 	if (rc == 0)
 		return library_give_list("images", list, doc, error);

@@ -34,13 +34,30 @@ struct making {
 
 /* IDs are the folder's own: with the same one below another folder, another
  * container must not share the group, and end with this one. */
-static uint32_t tag_of(const char *dir)
+static uint32_t tag_of(const struct stat *st)
 {
-	struct stat st = {0};
+	return (uint32_t)st->st_ino * 2654435761u ^ (uint32_t)st->st_dev;
+}
 
-	if (stat(dir, &st))
+/* Once that folder is there. */
+static int name_group(struct making *making, struct th_error *err)
+{
+	const struct th_runtime_options *options = making->options;
+	struct record *record = &making->record;
+	const char *path = record->bundle.cgroup_path;
+	struct stat st;
+
+	if (path) {
+		snprintf(record->group, sizeof(record->group), "%s%.500s",
+			path[0] == '/' ? "" : "/tidyhull/", path);
 		return 0;
-	return (uint32_t)st.st_ino * 2654435761u ^ (uint32_t)st.st_dev;
+	}
+	if (stat(options->dir, &st))
+		return th_fail_sys(err, TH_FAILED, errno, "cannot look at %s",
+			options->dir);
+	snprintf(record->group, sizeof(record->group),
+		"/tidyhull-oci-%08x/%.200s", tag_of(&st), options->id);
+	return 0;
 }
 
 static int read_bundle(struct making *making, struct th_error *err)
@@ -86,15 +103,6 @@ static int read_bundle(struct making *making, struct th_error *err)
 			"there is a console socket, but the container has no "
 			"terminal");
 	record->bundle_path = strdup(options->bundle);
-	if (record->bundle.cgroup_path)
-		snprintf(record->group, sizeof(record->group), "%s%.500s",
-			record->bundle.cgroup_path[0] == '/' ? ""
-							     : "/tidyhull/",
-			record->bundle.cgroup_path);
-	else
-		snprintf(record->group, sizeof(record->group),
-			"/tidyhull-oci-%08x/%.200s", tag_of(options->dir),
-			options->id);
 	return record->bundle_path ? 0 : th_fail_memory(err);
 }
 
@@ -327,8 +335,8 @@ int th_runtime_create(const struct th_runtime_options *options,
 	th_buf_init(&making.config, TH_BUNDLE_MAX);
 	th_buf_init(&making.filter, TH_FILTER_MAX);
 	if (record_check_id(options->id, err) || read_bundle(&making, err) ||
-		make_folder(&making, err) || listen_for_start(&making, err) ||
-		make_process(&making, err) || hand_over_console(&making, err))
+		make_folder(&making, err) || name_group(&making, err) ||
+		listen_for_start(&making, err) || make_process(&making, err) || hand_over_console(&making, err))
 		goto out;
 	read_boot(making.record.boot);
 	making.record.started = process_start(making.sandbox.pid);

@@ -507,6 +507,12 @@ static void pipes_and_devices_stay(void)
 	result = hull("copy pipe box:/tmp/other");
 	CODE(result, 5);
 	SAYS(result->err, "is a device, a socket or a pipe");
+	SAYS(result->err, "tidyhull exec box -- sh -c 'cat >/tmp/other'");
+	result = other("sh -c 'echo ebb | %s/tidyhull copy /dev/stdin "
+		       "box:/tmp/other'",
+		world_build);
+	CODE(result, 5);
+	SAYS(result->err, "is a device, a socket or a pipe");
 	CODE(hull("exec box -- sh -c 'ls -a /tmp | grep part'"), 1);
 	/* What a link leads to stays. */
 	CODE(other("ln -s note alias"), 0);

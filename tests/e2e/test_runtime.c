@@ -66,6 +66,27 @@ static void wrong_transitions_are_errors(void)
 	CODE(oci("launch box"), 2);
 }
 
+/* Below folders that nobody has used before: each has a group of its own. */
+static void folders_have_containers_of_their_own(void)
+{
+	static const char *const folders[] = {"one", "other"};
+
+	bundle_make();
+	bundle_write("", "sleep 1000");
+	for (size_t i = 0; i < COUNT_OF(folders); i++)
+		CODE(other("sh -c '%s/tidyhull oci create --root %s/%s "
+			   "--bundle %s/bundle box </dev/null >/dev/null 2>&1'",
+			     world_build, world_folder, folders[i],
+			     world_folder),
+			0);
+	CODE(hull("oci start --root %s/other box", world_folder), 0);
+	CODE(hull("oci delete --force --root %s/one box", world_folder), 0);
+	SAYS(hull("oci state --root %s/other box", world_folder)->out,
+		"\"running\"");
+	CODE(hull("oci kill --root %s/other --all box KILL", world_folder), 0);
+	CODE(hull("oci delete --force --root %s/other box", world_folder), 0);
+}
+
 /* Engines give /dev/null, too: a file in its place would harm all the host. */
 static void a_pid_file_may_be_a_pipe(void)
 {
@@ -562,6 +583,8 @@ static const CU_TestInfo tests[] = {{"features are told", features_are_told},
 	{"mapped IDs are the caller's", mapped_ids_are_the_callers},
 	{"a process is needed to start", a_process_is_needed_to_start},
 	{"warnings reach the log", warnings_reach_the_log},
+	{"folders have containers of their own",
+		folders_have_containers_of_their_own},
 	{"a pid file may be a pipe", a_pid_file_may_be_a_pipe},
 	{"wrong transitions are errors", wrong_transitions_are_errors},
 	{"the state is the specification's", the_state_is_the_specifications},

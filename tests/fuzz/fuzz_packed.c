@@ -18,7 +18,7 @@ int LLVMFuzzerTestOneInput(const uint8_t *data, size_t size)
 	mkdirat(store.root_fd, "tmp", 0700);
 	th_file_replace(store.root_fd, "f", data, size, 0600, false, &err);
 	if (th_packed_open(&store, th_fd_path(store.root_fd, "f", path),
-		    &packed, &err) == 0) {
+		    (struct th_cancel){0}, &packed, &err) == 0) {
 		images = th_packed_images(packed, &count);
 		for (size_t i = 0; i < count && i < 16; i++) {
 			struct th_buf body;

@@ -372,7 +372,7 @@ static int resolve_packed(struct th_error *err)
 	size_t count = 0;
 	int rc = -1;
 
-	if (th_packed_open(NULL, layout, &packed, err))
+	if (th_packed_open(NULL, layout, (struct th_cancel){0}, &packed, err))
 		return -1;
 	images = th_packed_images(packed, &count);
 	CHECK_INT(count, 1);
