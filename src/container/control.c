@@ -138,7 +138,7 @@ static bool kill_unreachable(
 	if (th_state_get(context->store->db, row->id, &now, &ignored) != 1 ||
 		!th_container_is_up(&now))
 		return false;
-	pidfd = th_keeper_find(row->id);
+	pidfd = th_keeper_find(context->store->run_fd, row->id);
 	if (pidfd < 0)
 		return false;
 	ended = kill_process(pidfd);

@@ -131,7 +131,7 @@ static int choose_packed(const struct th_context *context,
 	if (!choice->path)
 		return th_fail_memory(err);
 	if (th_packed_open(context->store, choice->path,
-		(struct th_cancel){{context->cancel}, NULL}, &packed, err))
+		    (struct th_cancel){{context->cancel}, NULL}, &packed, err))
 		return -1;
 	rc = th_packed_choose(packed, settings->image, NULL, &image, err);
 	if (rc == 0) {

@@ -9,6 +9,7 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <sys/stat.h>
 #include <sys/syscall.h>
 #include <unistd.h>
 
@@ -24,11 +25,21 @@
 #define ID_AT 3
 #define ARGUMENTS 16384
 
+/* A copy of a store has containers of the same IDs. One that is not found any
+ * more has been moved. */
+static bool is_same_folder(const char *path, int fd)
+{
+	struct stat named, own;
+
+	return stat(path, &named) || fstat(fd, &own) ||
+		th_is_same_file(&named, &own);
+}
+
 /* The memory of a process that ends goes before its locks do: one whose lock is
  * free because it was killed has no arguments any more. */
-static bool serves(const char *process, const char *id)
+static bool serves(const char *process, int run_fd, const char *id)
 {
-	char path[64], text[ARGUMENTS], *at = text, *end;
+	char path[64], text[ARGUMENTS], *at = text, *end, *run = text;
 	ssize_t len;
 	int fd;
 
@@ -44,9 +55,11 @@ static bool serves(const char *process, const char *id)
 	end = text + len;
 	if (strcmp(text, "tidyhull-keeper") != 0)
 		return false;
-	for (int i = 0; i < ID_AT && at < end; i++)
+	for (int i = 0; i < ID_AT && at < end; i++) {
+		run = at;
 		at += strlen(at) + 1;
-	return at < end && strcmp(at, id) == 0;
+	}
+	return at < end && strcmp(at, id) == 0 && is_same_folder(run, run_fd);
 }
 
 /* Its parent's number and its user; a process that is not dumpable, as keepers
@@ -75,20 +88,20 @@ static bool read_status(const char *process, int *parent, uid_t *user)
 }
 
 /* A child that has not yet become another program looks like its parent. */
-static bool is_keeper(const char *process, const char *id)
+static bool is_keeper(const char *process, int run_fd, const char *id)
 {
 	char above[24];
 	int parent;
 	uid_t user;
 
-	if (!serves(process, id) || !read_status(process, &parent, &user) ||
-		user != geteuid())
+	if (!serves(process, run_fd, id) ||
+		!read_status(process, &parent, &user) || user != geteuid())
 		return false;
 	snprintf(above, sizeof(above), "%d", parent);
-	return !serves(above, id);
+	return !serves(above, run_fd, id);
 }
 
-int th_keeper_find(const char *id)
+int th_keeper_find(int run_fd, const char *id)
 {
 	DIR *dir = opendir("/proc");
 	struct dirent *entry;
@@ -97,11 +110,11 @@ int th_keeper_find(const char *id)
 	while (dir && pidfd < 0 && (entry = readdir(dir))) {
 		const char *name = entry->d_name;
 
-		if (*name < '1' || *name > '9' || !is_keeper(name, id))
+		if (*name < '1' || *name > '9' || !is_keeper(name, run_fd, id))
 			continue;
 		pidfd = (int)syscall(SYS_pidfd_open, atoi(name), 0);
 		/* Still the one that was looked at? */
-		if (pidfd >= 0 && !is_keeper(name, id))
+		if (pidfd >= 0 && !is_keeper(name, run_fd, id))
 			th_close(&pidfd);
 	}
 	if (dir)
@@ -115,7 +128,7 @@ bool th_keeper_lives(int run_fd, const char *id)
 
 	if (th_lock_held(run_fd, id, &pid))
 		return true;
-	pidfd = th_keeper_find(id);
+	pidfd = th_keeper_find(run_fd, id);
 	if (pidfd < 0)
 		return false;
 	close(pidfd);
@@ -130,7 +143,7 @@ static int recall(
 	int64_t until = th_clock_mono_ms() + RECALL_MS;
 	int made = -1, pid, rc = 0;
 
-	keeper.fd = th_keeper_find(id);
+	keeper.fd = th_keeper_find(run_fd, id);
 	if (keeper.fd < 0)
 		return 0;
 	if (syscall(SYS_pidfd_send_signal, keeper.fd, SIGHUP, NULL, 0)) {

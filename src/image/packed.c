@@ -118,8 +118,7 @@ static ssize_t next_of_fd(
 }
 
 static int copy_out(struct th_packed *packed, int to, const char *head,
-	 size_t head_len, enum th_compression compression,
-	struct th_error *err)
+	size_t head_len, enum th_compression compression, struct th_error *err)
 {
 	struct fd_source source = {
 		.source = {next_of_fd}, .packed = packed, .head = head};
@@ -160,8 +159,8 @@ static int make_seekable(
 	int copy, rc;
 
 	while (len < sizeof(head)) {
-		ssize_t got = read_some(
-			packed, head + len, sizeof(head) - len, err);
+		ssize_t got =
+			read_some(packed, head + len, sizeof(head) - len, err);
 
 		if (got < 0)
 			return -1;
@@ -180,8 +179,7 @@ static int make_seekable(
 	if (copy < 0)
 		return th_fail_write(err, errno, "cannot write to %s/tmp",
 			store ? store->root : "");
-	rc = copy_out(packed, copy, (const char *)head, len,
-		compression, err);
+	rc = copy_out(packed, copy, (const char *)head, len, compression, err);
 	th_close(&packed->fd);
 	packed->fd = copy;
 	return rc;

@@ -124,8 +124,8 @@ int th_image_unpack(th_hull *hull, const char *path, const char *only,
 	rc = set_pull(hull, platform, &options, error);
 	if (rc == 0)
 		rc = th_packed_open(hull->context.store, path,
-			(struct th_cancel){{hull->context.cancel}, NULL}, &packed,
-			error);
+			(struct th_cancel){{hull->context.cancel}, NULL},
+			&packed, error);
 	if (rc == 0) {
 		images = th_packed_images(packed, &count);
 		rc = only || count == 0

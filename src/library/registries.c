@@ -83,16 +83,14 @@ static int look(struct th_origin *origin, const char *name, const char *wanted,
 
 /* The images of a packed file. */
 static int look_into(th_hull *hull, const char *path,
-	const struct th_platform *platform,
-	json_t *list, struct th_error *err)
+	const struct th_platform *platform, json_t *list, struct th_error *err)
 {
 	const struct th_packed_image *images;
 	struct th_packed *packed = NULL;
 	size_t count = 0;
 	int rc = 0;
 
-	if (th_packed_open(
-		    NULL, path, hull->registries.cancel, &packed, err))
+	if (th_packed_open(NULL, path, hull->registries.cancel, &packed, err))
 		return -1;
 	images = th_packed_images(packed, &count);
 	for (size_t i = 0; rc == 0 && i < count; i++)

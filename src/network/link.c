@@ -286,8 +286,47 @@ static void hardware_address(
 	hardware[0] = (unsigned char)((hardware[0] & ~1) | 2);
 }
 
+struct sought {
+	const char *name;
+	uint32_t master; /* 0: none */
+};
+
+static void take_link(void *owner, const void *message, size_t len)
+{
+	const size_t header = NLMSG_ALIGN(sizeof(struct ifinfomsg));
+	const char *attributes = (const char *)message + header;
+	struct sought *sought = owner;
+	const char *name;
+
+	if (len < header)
+		return;
+	name = th_netlink_text(attributes, len - header, IFLA_IFNAME);
+	if (name && strcmp(name, sought->name) == 0)
+		sought->master =
+			th_netlink_u32(attributes, len - header, IFLA_MASTER);
+}
+
+bool th_link_is_on(const char *name, const char *bridge)
+{
+	struct sought sought = {.name = name};
+	struct ifinfomsg header = {0};
+	struct th_netlink batch;
+	char master[IFNAMSIZ] = "";
+
+	th_netlink_init(&batch);
+	th_netlink_begin(
+		&batch, RTM_GETLINK, NLM_F_DUMP, &header, sizeof(header));
+	th_netlink_dump(NETLINK_ROUTE, &batch, take_link, &sought);
+	return !sought.master || !if_indextoname(sought.master, master) ||
+		strncmp(master, bridge, strlen(bridge)) == 0;
+}
+
 static int make_pair(const struct th_plug *plug, const unsigned char *hardware)
 {
+	char own[IFNAMSIZ]; /* what all bridges of the store begin with */
+
+	snprintf(own, sizeof(own), "%.*s", (int)strcspn(plug->bridge, "-") + 1,
+		plug->bridge);
 	for (int tries = 0;; tries++) {
 		if (th_link_pair(plug->outside, plug->inside,
 			    if_nametoindex(plug->bridge), plug->netns,
@@ -296,7 +335,12 @@ static int make_pair(const struct th_plug *plug, const unsigned char *hardware)
 		if (errno != EEXIST || tries == PAIR_TRIES)
 			return -1;
 		/* The container's own, of a run whose keeper was killed: nobody
-		 * else has this name, and its namespace may be on its way. */
+		 * else has this name but one of the same ID in a copy of the
+		 * store; and its namespace may be on its way. */
+		if (!th_link_is_on(plug->outside, own)) {
+			errno = EEXIST;
+			return -1;
+		}
 		if (plug->guards)
 			th_guard_remove(plug->guards, plug->outside);
 		th_link_remove(plug->outside, NULL);
@@ -315,9 +359,17 @@ int th_link_join(const struct th_plug *plug, const struct th_subnet *subnet,
 		.has6 = subnet->has6};
 
 	hardware_address(plug, guard.hardware);
-	if (make_pair(plug, guard.hardware))
-		return th_fail_sys(err, TH_NOT_POSSIBLE, errno,
+	if (make_pair(plug, guard.hardware)) {
+		bool taken = errno == EEXIST;
+
+		th_fail_sys(err, TH_NOT_POSSIBLE, errno,
 			"cannot create the network device %s", plug->outside);
+		return taken ? th_hint(err,
+				       "a container with this ID runs in a "
+				       "copy of the store; recreate makes one "
+				       "with an ID of its own")
+			     : -1;
+	}
 	/* Before the other end is up. */
 	if ((!plug->guards || th_guard_write(plug->guards, &guard, err) >= 0) &&
 		th_within(plug->netns, visit, &arg, err) == 0)

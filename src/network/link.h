@@ -63,5 +63,7 @@ int th_link_up(const char *name, uint32_t mtu);
 
 /* Removes a device; one that is not there counts as success. */
 int th_link_remove(const char *name, struct th_error *err);
+/* True where the device is on no bridge, or on one whose name begins so. */
+bool th_link_is_on(const char *name, const char *bridge);
 
 #endif

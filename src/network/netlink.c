@@ -289,22 +289,42 @@ int th_netlink_dump(int protocol, struct th_netlink *batch,
 	return rc;
 }
 
-const char *th_netlink_text(const void *attributes, size_t len, int type)
+/* What the attribute holds, and its length; NULL where it is not there. */
+static const void *find(
+	const void *attributes, size_t len, int type, size_t *size)
 {
 	const struct nlattr *at = attributes;
 
 	while (len >= sizeof(*at) && at->nla_len >= sizeof(*at) &&
 		at->nla_len <= len) {
 		size_t step = ALIGN((size_t)at->nla_len);
-		const char *text = (const char *)(at + 1);
-		size_t size = at->nla_len - sizeof(*at);
 
+		*size = at->nla_len - sizeof(*at);
 		if ((at->nla_type & NLA_TYPE_MASK) == type)
-			return size && text[size - 1] == '\0' ? text : NULL;
+			return at + 1;
 		if (step >= len)
 			break;
 		len -= step;
 		at = (const void *)((const char *)at + step);
 	}
 	return NULL;
+}
+
+const char *th_netlink_text(const void *attributes, size_t len, int type)
+{
+	size_t size;
+	const char *text = find(attributes, len, type, &size);
+
+	return text && size && text[size - 1] == '\0' ? text : NULL;
+}
+
+uint32_t th_netlink_u32(const void *attributes, size_t len, int type)
+{
+	size_t size;
+	const void *data = find(attributes, len, type, &size);
+	uint32_t value = 0;
+
+	if (data && size == sizeof(value))
+		memcpy(&value, data, sizeof(value));
+	return value;
 }

@@ -51,5 +51,7 @@ int th_netlink_dump(int protocol, struct th_netlink *batch,
 /* The text of an attribute among those at attributes; NULL where it is not
  * there, or no text. */
 const char *th_netlink_text(const void *attributes, size_t len, int type);
+/* A number of 32 bits likewise; 0 where it is not there. */
+uint32_t th_netlink_u32(const void *attributes, size_t len, int type);
 
 #endif

@@ -561,14 +561,16 @@ void th_network_unplugged(struct th_store *store, const char *container)
 {
 	struct th_network_use uses[TH_NETWORKS_MAX];
 	struct th_error ignored = {0}; /* the guards go with the table */
-	char device[IFNAMSIZ], table[32];
+	char device[IFNAMSIZ], table[32], own[IFNAMSIZ];
 	size_t count = 0;
 
 	table_name(store, table);
+	snprintf(own, sizeof(own), "th%.6s-", store->tag);
 	th_network_uses(store, container, uses, &count, &ignored);
 	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
 		device_name(container, i, device);
-		if (if_nametoindex(device))
+		/* In a copy of the store another container may have this ID. */
+		if (if_nametoindex(device) && th_link_is_on(device, own))
 			th_link_remove(device, NULL);
 		if (i < count)
 			th_guard_remove(table, device);

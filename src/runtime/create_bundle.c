@@ -336,7 +336,8 @@ int th_runtime_create(const struct th_runtime_options *options,
 	th_buf_init(&making.filter, TH_FILTER_MAX);
 	if (record_check_id(options->id, err) || read_bundle(&making, err) ||
 		make_folder(&making, err) || name_group(&making, err) ||
-		listen_for_start(&making, err) || make_process(&making, err) || hand_over_console(&making, err))
+		listen_for_start(&making, err) || make_process(&making, err) ||
+		hand_over_console(&making, err))
 		goto out;
 	read_boot(making.record.boot);
 	making.record.started = process_start(making.sandbox.pid);

@@ -17,9 +17,9 @@
 #include "base/buffer.h"
 #include "base/file.h"
 #include "store/container_state.h"
+#include "store/tag.h"
 
 #define MARK ".unsettled"
-#define TAG "tag"
 
 /* Trees of many files side by side: ext4 spreads the folders below a top
  * folder, and does not search what was just removed. Other file systems do not
@@ -86,54 +86,6 @@ static int make_folders(struct th_store *store, struct th_error *err)
 		return th_fail_write(err, errno,
 			"cannot write the index of %s/images", store->root);
 	return 0;
-}
-
-static int read_tag(struct th_store *store, struct th_error *err)
-{
-	struct th_query *query = NULL;
-	int rc;
-
-	if (th_db_query(store->db, &query, err,
-		    "SELECT value FROM meta WHERE key='tag'", ""))
-		return -1;
-	rc = th_query_next(query, err);
-	if (rc == 1)
-		snprintf(store->tag, sizeof(store->tag), "%s",
-			th_query_text(query, 0));
-	th_query_end(query);
-	if (rc == 0)
-		return th_fail(err, TH_FAILED, "the state has no tag");
-	return rc < 0 ? -1 : 0;
-}
-
-/* The tag stands beside the database, too: one that was made anew, as the other
- * was lost, has the devices and groups of the store's containers all the same.
- */
-static int keep_tag(struct th_store *store, struct th_error *err)
-{
-	struct th_buf text;
-	int rc;
-
-	th_buf_init(&text, sizeof(store->tag) - 1);
-	rc = th_file_read_regular(store->root_fd, TAG, &text, err);
-	if (rc == 0) {
-		rc = th_file_replace(store->root_fd, TAG, store->tag,
-			strlen(store->tag), 0644, true, err);
-	} else if (rc == 1) {
-		rc = 0;
-		if (text.len == 6 &&
-			strspn(text.data, "0123456789abcdef") == 6 &&
-			strcmp(text.data, store->tag) != 0) {
-			store->state_lost = true;
-			snprintf(store->tag, sizeof(store->tag), "%.6s",
-				text.data);
-			rc = th_db_run(store->db, err,
-				"UPDATE meta SET value=? WHERE key='tag'", "t",
-				store->tag);
-		}
-	}
-	th_buf_release(&text);
-	return rc;
 }
 
 static void read_boot_id(struct th_store *store)
@@ -281,13 +233,16 @@ int th_store_open(const char *root, const char *run, bool small,
 	if (made->run_fd < 0)
 		goto fail;
 	if (make_folders(made, err) ||
-		th_db_open(path, small, &made->db, err) || read_tag(made, err))
+		th_db_open(path, small, &made->db, err) ||
+		th_tag_read(made, err))
 		goto fail;
 	read_boot_id(made);
 	if (!small && !th_db_is_detached(made->db)) {
-		if (keep_tag(made, err))
+		if (th_tag_keep(made, err))
 			goto fail;
 		recover(made);
+	} else if (!small) {
+		th_tag_borrow(made);
 	}
 	free(path);
 	*store = made;

@@ -445,7 +445,21 @@ static void waiting_for_input_ends_at_the_first_wish(void)
 	} waits[] = {{"copy - box:/tmp", "copying was interrupted"},
 		{"build -", "reading standard input was interrupted"},
 		{"create selwick/base --env BERTH=@stdin",
-			"reading standard input was interrupted"}};
+			"reading standard input was interrupted"},
+		/* And whatever else may be a pipe. */
+		{"launch --settings -",
+			"reading standard input was interrupted"},
+		{"launch --settings quiet", "reading quiet was interrupted"},
+		{"create selwick/base --env @file:quiet",
+			"reading quiet was interrupted"},
+		{"create selwick/base --env BERTH=@file:quiet",
+			"reading quiet was interrupted"},
+		{"build quiet", "reading quiet was interrupted"},
+		{"unpack -", "reading standard input was interrupted"},
+		{"unpack ./quiet", "reading ./quiet was interrupted"},
+		{"peek ./quiet", "reading ./quiet was interrupted"},
+		{"create ./quiet", "/quiet was interrupted"},
+		{"list --config quiet", "reading quiet was interrupted"}};
 
 	CODE(hull("create selwick/base --name box --network none"), 0);
 	CODE(other("mkfifo quiet"), 0);

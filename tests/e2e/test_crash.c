@@ -31,6 +31,40 @@ static void a_killed_keeper_is_told_truly(void)
 	CODE(hull("remove --force other"), 0);
 }
 
+/* Its containers have the same IDs: nothing that is done to one of them may
+ * reach the other, whichever of them runs. */
+static void a_copy_of_the_store_is_another_one(void)
+{
+	char copy[300], pid[16];
+	struct result *result;
+
+	snprintf(copy, sizeof(copy), "%s/copy", world_folder);
+	CODE(hull("launch selwick/base --name box -- sleep 1000"), 0);
+	CODE(hull("create selwick/base --name idle --network none -- sleep "
+		  "1000"),
+		0);
+	snprintf(pid, sizeof(pid), "%.15s", field("box", "pid"));
+	CODE(as_root("cp -a %s %s", world_store, copy), 0);
+	CODE(hull("start idle"), 0);
+	/* There nothing runs, and it is not long waited for. */
+	SAYS(hull("list --all --root %s", copy)->out, "stopped: keeper lost");
+	CODE(hull("start idle --root %s", copy), 0);
+	result = hull("start box --root %s", copy);
+	if (result->code)
+		SAYS(result->err, "recreate makes one");
+	CODE(hull("stop --all --root %s", copy), 0);
+	CODE(hull("doctor --verify --root %s", copy), 0);
+	CHECK_TEXT(field("box", "state"), "running");
+	CHECK_TEXT(field("box", "pid"), pid);
+	CHECK_TEXT(field("idle", "state"), "running");
+	CODE(hull("exec box -- ip addr show eth0"), 0);
+	CODE(hull("recreate box --root %s", copy), 0);
+	CODE(hull("remove --all --force --yes --root %s", copy), 0);
+	CODE(hull("doctor --verify"), 0);
+	CHECK_TEXT(field("box", "pid"), pid);
+	CODE(hull("remove --force box idle"), 0);
+}
+
 static void a_killed_keeper_of_a_discarded_one(void)
 {
 	pid_t pid = hull_start("out",
@@ -349,7 +383,8 @@ static void missing_folders_come_back(void)
 	CODE(hull("remove --force box"), 0);
 }
 
-static const CU_TestInfo tests[] = {
+static const CU_TestInfo tests[] = {{"a copy of the store is another one",
+					    a_copy_of_the_store_is_another_one},
 	{"what it is found by comes back", what_it_is_found_by_comes_back},
 	{"another environment finds it", another_environment_finds_it},
 	{"odd signals end nothing", odd_signals_end_nothing},

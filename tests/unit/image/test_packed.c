@@ -45,7 +45,8 @@ static void write_tar(const char *name, const struct tar_entry *entries)
 static int try_open(struct th_error *err)
 {
 	struct th_packed *packed = NULL;
-	int rc = th_packed_open(NULL, file, (struct th_cancel){0}, &packed, err);
+	int rc =
+		th_packed_open(NULL, file, (struct th_cancel){0}, &packed, err);
 
 	th_packed_close(packed);
 	return rc;
@@ -76,7 +77,9 @@ static void names_are_read(void)
 		snprintf(index, sizeof(index), "{\"manifests\":[%s]}",
 			cases[i].item);
 		write_tar(cases[i].file, entries);
-		CHECK_INT(th_packed_open(NULL, file, (struct th_cancel){0}, &packed, &err), 0);
+		CHECK_INT(th_packed_open(NULL, file, (struct th_cancel){0},
+				  &packed, &err),
+			0);
 		if (!packed)
 			continue;
 		images = th_packed_images(packed, &count);
@@ -153,7 +156,9 @@ static void blobs_are_found_and_cut(void)
 	struct th_buf body;
 
 	write_tar("f.tar", entries);
-	CHECK_INT(th_packed_open(NULL, file, (struct th_cancel){0}, &packed, &err), 0);
+	CHECK_INT(th_packed_open(
+			  NULL, file, (struct th_cancel){0}, &packed, &err),
+		0);
 	for (size_t i = 0; packed && i < COUNT_OF(cases); i++) {
 		struct th_packed_reader *reader = NULL;
 		struct th_source *source;
@@ -205,7 +210,9 @@ static void folders_do_not_lead_out(void)
 		AT_FDCWD, path, "{\"manifests\":[]}", 16, 0644, false, &err);
 	snprintf(path, sizeof(path), "%s/blobs/sha256/" D64, file);
 	CHECK_INT(symlink("/etc/passwd", path), 0);
-	CHECK_INT(th_packed_open(NULL, file, (struct th_cancel){0}, &packed, &err), 0);
+	CHECK_INT(th_packed_open(
+			  NULL, file, (struct th_cancel){0}, &packed, &err),
+		0);
 	th_buf_init(&body, 1 << 20);
 	CHECK_INT(th_packed_document(packed, "sha256:" D64, &body, &err), -1);
 	CHECK_INT(body.len, 0);

@@ -98,7 +98,9 @@ static int resolve(const char *digest, const char *platform,
 	memset(resolved, 0, sizeof(*resolved));
 	if (*platform)
 		CHECK_INT(th_platform_parse(platform, &wanted, err), 0);
-	CHECK_INT(th_packed_open(NULL, folder, (struct th_cancel){0}, &packed, err), 0);
+	CHECK_INT(th_packed_open(
+			  NULL, folder, (struct th_cancel){0}, &packed, err),
+		0);
 	origin = th_origin_packed(packed, err);
 	reader = th_reader_new(origin, err);
 	if (reader)

@@ -1,0 +1,164 @@
+#include "store/tag.h"
+
+#include <errno.h>
+#include <fcntl.h>
+#include <stdio.h>
+#include <string.h>
+#include <sys/stat.h>
+#include <unistd.h>
+
+#include "base/buffer.h"
+#include "base/file.h"
+#include "base/random.h"
+
+#define TAG "tag"
+
+int th_tag_read(struct th_store *store, struct th_error *err)
+{
+	struct th_query *query = NULL;
+	int rc;
+
+	store->tag[0] = store->place[0] = '\0';
+	if (th_db_query(store->db, &query, err,
+		    "SELECT key,value FROM meta WHERE key IN('tag','place')",
+		    ""))
+		return -1;
+	while ((rc = th_query_next(query, err)) == 1) {
+		bool tag = strcmp(th_query_text(query, 0), "tag") == 0;
+
+		snprintf(tag ? store->tag : store->place,
+			tag ? sizeof(store->tag) : sizeof(store->place), "%s",
+			th_query_text(query, 1));
+	}
+	th_query_end(query);
+	if (rc == 0 && !store->tag[0])
+		return th_fail(err, TH_FAILED, "the state has no tag");
+	return rc;
+}
+
+/* Which file the tag is in: a copy of the store has another one. */
+static int find_place(const struct th_store *store, char place[TH_STORE_PLACE])
+{
+	struct stat st;
+
+	if (fstatat(store->root_fd, TAG, &st, AT_SYMLINK_NOFOLLOW))
+		return -1;
+	snprintf(place, TH_STORE_PLACE, "%llx:%llx",
+		(unsigned long long)st.st_dev, (unsigned long long)st.st_ino);
+	return 0;
+}
+
+static int put_meta(struct th_store *store, const char *key, const char *value,
+	struct th_error *err)
+{
+	return th_db_run(store->db, err,
+		"INSERT INTO meta VALUES(?,?)"
+		" ON CONFLICT(key) DO UPDATE SET value=excluded.value",
+		"tt", key, value);
+}
+
+static int note_place(struct th_store *store, struct th_error *err)
+{
+	char place[TH_STORE_PLACE];
+
+	if (find_place(store, place) || strcmp(place, store->place) == 0)
+		return 0;
+	snprintf(store->place, sizeof(store->place), "%s", place);
+	return put_meta(store, "place", place, err);
+}
+
+static int write_tag(struct th_store *store)
+{
+	int fd = openat(store->root_fd, TAG,
+		O_WRONLY | O_NOFOLLOW | O_NONBLOCK | O_CLOEXEC);
+	int rc = fd >= 0 &&
+			pwrite(fd, store->tag, strlen(store->tag), 0) ==
+				(ssize_t)strlen(store->tag) &&
+			fdatasync(fd) == 0
+		? 0
+		: -1;
+
+	th_close(&fd);
+	return rc;
+}
+
+/* The store is a copy, and its containers have the IDs of others: with the same
+ * tag, what ends one here would end the other one. The file first: where the
+ * rest is not reached, it is a copy still. */
+static int take_new_tag(struct th_store *store, struct th_error *err)
+{
+	char place[TH_STORE_PLACE];
+	int rc;
+
+	if (th_db_begin(store->db, err))
+		return -1;
+	rc = th_tag_read(store, err);
+	/* Another one may have been faster. */
+	if (rc == 0 && find_place(store, place) == 0 &&
+		strcmp(place, store->place) != 0) {
+		snprintf(store->tag, sizeof(store->tag), "%06x",
+			th_random_below(1u << 24));
+		if (write_tag(store))
+			rc = th_fail_write(err, errno, "cannot write %s/" TAG,
+				store->root);
+		if (rc == 0)
+			rc = put_meta(store, "tag", store->tag, err);
+		/* Of what runs where it was copied from. */
+		if (rc == 0)
+			rc = th_db_run(store->db, err,
+				"UPDATE containers SET cgroup=''", "");
+		if (rc == 0)
+			rc = note_place(store, err);
+	}
+	return th_db_end(store->db, rc, err);
+}
+
+void th_tag_borrow(struct th_store *store)
+{
+	char place[TH_STORE_PLACE];
+
+	if (store->place[0] && find_place(store, place) == 0 &&
+		strcmp(place, store->place) != 0)
+		snprintf(store->tag, sizeof(store->tag), "%06x",
+			th_random_below(1u << 24));
+}
+
+static int take_old_tag(
+	struct th_store *store, const char *tag, struct th_error *err)
+{
+	store->state_lost = true;
+	snprintf(store->tag, sizeof(store->tag), "%.6s", tag);
+	return put_meta(store, "tag", store->tag, err);
+}
+
+int th_tag_keep(struct th_store *store, struct th_error *err)
+{
+	char place[TH_STORE_PLACE] = "";
+	struct th_buf text;
+	int rc;
+
+	th_buf_init(&text, sizeof(store->tag) - 1);
+	rc = th_file_read_regular(store->root_fd, TAG, &text, err);
+	if (rc == 0) {
+		rc = th_file_replace(store->root_fd, TAG, store->tag,
+			     strlen(store->tag), 0644, true, err) ||
+				note_place(store, err)
+			? -1
+			: 0;
+	} else if (rc == 1) {
+		bool valid = text.len == 6 &&
+			strspn(text.data, "0123456789abcdef") == 6;
+
+		find_place(store, place);
+		if (store->place[0] && strcmp(place, store->place) != 0)
+			rc = take_new_tag(store, err);
+		else if (valid && strcmp(text.data, store->tag) != 0)
+			rc = take_old_tag(store, text.data, err);
+		else
+			rc = 0;
+		if (rc == 0)
+			rc = note_place(store, err);
+	}
+	th_buf_release(&text);
+	return rc;
+}
