@@ -484,7 +484,7 @@ static void pipes_and_devices_stay(void)
 		  "1000"),
 		0);
 	CODE(hull("exec box -- sh -c 'echo tide >/tmp/note; mkfifo /tmp/pipe; "
-		  "mkdir /tmp/quay; ln -s note /tmp/link'"),
+		  "mkdir /tmp/pier; ln -s note /tmp/link'"),
 		0);
 	/* By its name it is written. */
 	CODE(other("mkfifo pipe"), 0);
@@ -503,7 +503,7 @@ static void pipes_and_devices_stay(void)
 	CODE(hull("copy box:/tmp/note /dev/null"), 0);
 	CODE(other("test -c /dev/null"), 0);
 	/* A folder has no place there. */
-	result = hull("copy box:/tmp/quay /dev/null");
+	result = hull("copy box:/tmp/pier /dev/null");
 	CODE(result, 5);
 	SAYS(result->err, "is no file");
 	/* Below a folder, and in a container, it is kept. */

@@ -169,16 +169,16 @@ static void a_file_that_is_there_stays(void)
 	CODE(hull("pack selwick/gauge kept.tar --yes"), 0);
 	CODE(other("cmp kept.tar gauge.tar"), 0);
 	/* A link is followed, and stays one. */
-	CODE(other("sh -c 'mkdir -p quay; echo precious >quay/old.tar; "
-		   "ln -s quay/old.tar link.tar'"),
+	CODE(other("sh -c 'mkdir -p pier; echo precious >pier/old.tar; "
+		   "ln -s pier/old.tar link.tar'"),
 		0);
 	CODE(hull("pack selwick/gauge link.tar"), 4);
 	CODE(hull("pack selwick/gauge link.tar --yes"), 0);
-	CODE(other("cmp quay/old.tar gauge.tar"), 0);
+	CODE(other("cmp pier/old.tar gauge.tar"), 0);
 	CODE(other("test -L link.tar"), 0);
-	result = hull("pack selwick/gauge quay");
+	result = hull("pack selwick/gauge pier");
 	CODE(result, 2);
-	SAYS(result->err, "quay/NAME.tar");
+	SAYS(result->err, "pier/NAME.tar");
 	CODE(hull("pack selwick/gauge /nowhere/x.tar"), 1);
 	CODE(hull("pack selwick/lighthouse x.tar"), 3);
 	CODE(hull("pack selwick/gauge"), 2);
@@ -206,19 +206,19 @@ static void pipes_are_written(void)
 static void nothing_stays_of_a_killed_one(void)
 {
 	make_file();
-	CODE(other("mkdir quay"), 0);
+	CODE(other("mkdir pier"), 0);
 	for (int i = 0; i < 60; i++) {
 		pid_t pid = hull_start("out",
-			"pack selwick/gauge selwick/ledger quay/two.tar");
+			"pack selwick/gauge selwick/ledger pier/two.tar");
 
 		usleep((useconds_t)(i * 300));
 		signal_to(pid, SIGKILL);
 		wait_for(pid);
-		CODE(other("sh -c '! test -e quay/two.tar || cmp quay/two.tar "
+		CODE(other("sh -c '! test -e pier/two.tar || cmp pier/two.tar "
 			   "two.tar'"),
 			0);
-		CODE(other("rm -f quay/two.tar"), 0);
-		CHECK_TEXT(other("ls quay")->out, "");
+		CODE(other("rm -f pier/two.tar"), 0);
+		CHECK_TEXT(other("ls pier")->out, "");
 	}
 }
 
