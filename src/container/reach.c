@@ -31,7 +31,7 @@ static bool is_same_folder(const char *path, int fd)
 {
 	struct stat named, own;
 
-	return stat(path, &named) || fstat(fd, &own) ||
+	return fd < 0 || stat(path, &named) || fstat(fd, &own) ||
 		th_is_same_file(&named, &own);
 }
 

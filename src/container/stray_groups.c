@@ -2,6 +2,7 @@
 
 #include <string.h>
 
+#include "base/file.h"
 #include "container/reach.h"
 #include "sandbox/cgroup.h"
 #include "store/machine.h"
@@ -25,6 +26,21 @@ static size_t count_up(const struct th_container_row *rows, size_t count)
 	return up;
 }
 
+/* By whichever store: what would be killed has to be nobody's, though another one
+ * may have drawn the same tag. */
+static bool is_served(const struct th_store *store, const char *id)
+{
+	int pidfd;
+
+	if (th_keeper_lives(store->run_fd, id))
+		return true;
+	pidfd = th_keeper_find(-1, id);
+	if (pidfd < 0)
+		return false;
+	th_close(&pidfd);
+	return true;
+}
+
 int th_stray_groups(const struct th_context *context,
 	const struct th_container_row *rows, size_t count,
 	struct th_strings *strays)
@@ -44,7 +60,7 @@ int th_stray_groups(const struct th_context *context,
 		const char *id = names.items[i];
 
 		if (strlen(id) == TH_ID_LENGTH && !is_up(rows, count, id) &&
-			!th_keeper_lives(store->run_fd, id))
+			!is_served(store, id))
 			th_strings_add(strays, id);
 	}
 	th_strings_release(&names);
