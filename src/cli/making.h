@@ -6,7 +6,7 @@
 
 /* The options themselves, to stand in a verb's table. */
 #define MAKING_OPTIONS                                                         \
-	{"settings", "FILE", "settings from a YAML file; options win"},        \
+	{"settings", "FILE", "settings from a YAML file, or -; options win"},  \
 		{"given", "NAME=VALUE",                                        \
 			"a value that the file lists under \"given\""},        \
 		{"name", "NAME",                                               \

@@ -8,7 +8,8 @@
 #include "base/error.h"
 
 /* Looks for the container's keeper among this user's processes: one that serves
- * this folder of sockets, or (-1) any. A pidfd, the caller's to close, or -1. */
+ * this folder of sockets, or (-1) any. A pidfd, the caller's to close, or -1.
+ */
 int th_keeper_find(int run_fd, const char *id);
 
 /* Whether a keeper lives: the lock says so, or the processes do. */

@@ -26,8 +26,8 @@ static size_t count_up(const struct th_container_row *rows, size_t count)
 	return up;
 }
 
-/* By whichever store: what would be killed has to be nobody's, though another one
- * may have drawn the same tag. */
+/* By whichever store: what would be killed has to be nobody's, though another
+ * one may have drawn the same tag. */
 static bool is_served(const struct th_store *store, const char *id)
 {
 	int pidfd;

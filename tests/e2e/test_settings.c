@@ -190,7 +190,31 @@ static void a_file_has_the_same_words(void)
 	CODE(hull("remove --force box"), 0);
 }
 
+/* From standard input or by the name of a pipe: paths start where the caller
+ * is. */
+static void a_file_may_be_a_pipe(void)
+{
+	static const struct {
+		const char *before, *file;
+	} ways[] = {{"cat box.yaml |", "-"}, {"cat box.yaml |", "/dev/stdin"},
+		{"cat box.yaml >pipe &", "pipe"}};
+
+	CODE(other("sh -c 'mkdir site; echo tide >site/page; mkfifo pipe'"), 0);
+	put_file("box.yaml",
+		"image: selwick/base\nnetwork: none\n"
+		"mount:\n  /page: ./site/page\ncommand: [cat, /page]\n");
+	for (size_t i = 0; i < COUNT_OF(ways); i++) {
+		struct result *result =
+			other("sh -c '%s %s/tidyhull run --settings %s; wait'",
+				ways[i].before, world_build, ways[i].file);
+
+		CODE(result, 0);
+		CHECK_TEXT(result->out, "tide\n");
+	}
+}
+
 static const CU_TestInfo tests[] = {
+	{"a file may be a pipe", a_file_may_be_a_pipe},
 	{"a file has the same words", a_file_has_the_same_words},
 	{"environment comes from files", environment_comes_from_files},
 	{"secrets do not leak", secrets_do_not_leak},
