@@ -74,11 +74,14 @@ static int take_folder(void *owner, const char *text, struct th_error *err)
 	return rc;
 }
 
-/* The recipe's own folder first. */
+/* The recipe's own folder first; of one that comes by a pipe, the current. */
 static int read_folders(struct building *building, struct th_error *err)
 {
 	const char *last = th_path_last(building->path);
-	char *own = strndup(building->path, (size_t)(last - building->path));
+	struct stat st;
+	bool lies = stat(building->path, &st) == 0 && S_ISREG(st.st_mode);
+	char *own = strndup(
+		building->path, lies ? (size_t)(last - building->path) : 0);
 	int rc = own ? add_folder(building, "", *own ? own : ".", err)
 		     : th_fail_memory(err);
 

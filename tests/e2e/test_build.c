@@ -802,7 +802,33 @@ static void a_killed_build_leaves_nothing(void)
 	SAYS(hull("sweep")->out, "there is nothing to remove");
 }
 
+/* Its files are looked for where the caller is. */
+static void a_recipe_may_come_by_a_pipe(void)
+{
+	static const char *const ways[][2] = {
+		{"|", "-"}, {"|", "/dev/stdin"}, {">pipe &", "pipe"}};
+	char first[100] = "";
+
+	CODE(hull("pull selwick/base"), 0);
+	CODE(other("sh -c 'mkdir site; echo tide >site/page; mkfifo pipe'"), 0);
+	put_file("piped.yaml",
+		"from: selwick/base\nsteps:\n  - put:\n      /page: "
+		"site/page\n");
+	for (size_t i = 0; i < COUNT_OF(ways); i++) {
+		struct result *result = other(
+			"sh -c 'cat piped.yaml %s %s/tidyhull build -q %s'",
+			ways[i][0], world_build, ways[i][1]);
+
+		CODE(result, 0);
+		if (i == 0)
+			snprintf(first, sizeof(first), "%.99s", result->out);
+		CHECK(*first != 0);
+		CHECK_TEXT(result->out, first);
+	}
+}
+
 static const CU_TestInfo tests[] = {
+	{"a recipe may come by a pipe", a_recipe_may_come_by_a_pipe},
 	{"a recipe becomes an image", a_recipe_becomes_an_image},
 	{"nothing is done twice", nothing_is_done_twice},
 	{"the same bytes everywhere", the_same_bytes_everywhere},
