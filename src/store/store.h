@@ -25,7 +25,7 @@
 /* As long as anybody may need for what is done with a lock of networks held. */
 #define TH_STORE_PATIENCE_MS 20000
 
-#define TH_STORE_PLACE 40
+#define TH_STORE_PLACE 300
 
 struct th_store {
 	char *root; /* absolute paths, owned */
@@ -38,7 +38,7 @@ struct th_store {
 	int images_depth;
 	struct th_db *db;
 	char tag[8]; /* tells this store's devices from others' */
-	char place[TH_STORE_PLACE]; /* of the file with it, when it was given */
+	char place[TH_STORE_PLACE]; /* where that lay when it was given */
 	char boot_id[40]; /* of the running kernel */
 	bool state_lost; /* the database was gone, and was made anew */
 	/* Its owner is an unprivileged user, whose networks lie in a namespace

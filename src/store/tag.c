@@ -36,16 +36,33 @@ int th_tag_read(struct th_store *store, struct th_error *err)
 	return rc;
 }
 
-/* Which file the tag is in: a copy of the store has another one. */
+/* Which file the tag is in, and where the store lies. */
 static int find_place(const struct th_store *store, char place[TH_STORE_PLACE])
 {
 	struct stat st;
 
 	if (fstatat(store->root_fd, TAG, &st, AT_SYMLINK_NOFOLLOW))
 		return -1;
-	snprintf(place, TH_STORE_PLACE, "%llx:%llx",
-		(unsigned long long)st.st_dev, (unsigned long long)st.st_ino);
+	snprintf(place, TH_STORE_PLACE, "%llx:%llx %.250s",
+		(unsigned long long)st.st_dev, (unsigned long long)st.st_ino,
+		store->root);
 	return 0;
+}
+
+/* Another file at another place. The same file has been moved; and what lies at
+ * the same place was put back there: what is left of the one before, on the
+ * host, is its own. */
+static bool is_copy(const struct th_store *store)
+{
+	char place[TH_STORE_PLACE];
+	size_t file;
+
+	if (!store->place[0] || find_place(store, place))
+		return false;
+	file = strcspn(place, " ") + 1;
+	return strncmp(place, store->place, file) != 0 &&
+		strcmp(place + file,
+			store->place + strcspn(store->place, " ") + 1) != 0;
 }
 
 static int put_meta(struct th_store *store, const char *key, const char *value,
@@ -87,15 +104,13 @@ static int write_tag(struct th_store *store)
  * rest is not reached, it is a copy still. */
 static int take_new_tag(struct th_store *store, struct th_error *err)
 {
-	char place[TH_STORE_PLACE];
 	int rc;
 
 	if (th_db_begin(store->db, err))
 		return -1;
 	rc = th_tag_read(store, err);
 	/* Another one may have been faster. */
-	if (rc == 0 && find_place(store, place) == 0 &&
-		strcmp(place, store->place) != 0) {
+	if (rc == 0 && is_copy(store)) {
 		snprintf(store->tag, sizeof(store->tag), "%06x",
 			th_random_below(1u << 24));
 		if (write_tag(store))
@@ -115,10 +130,7 @@ static int take_new_tag(struct th_store *store, struct th_error *err)
 
 void th_tag_borrow(struct th_store *store)
 {
-	char place[TH_STORE_PLACE];
-
-	if (store->place[0] && find_place(store, place) == 0 &&
-		strcmp(place, store->place) != 0)
+	if (is_copy(store))
 		snprintf(store->tag, sizeof(store->tag), "%06x",
 			th_random_below(1u << 24));
 }
@@ -133,7 +145,6 @@ static int take_old_tag(
 
 int th_tag_keep(struct th_store *store, struct th_error *err)
 {
-	char place[TH_STORE_PLACE] = "";
 	struct th_buf text;
 	int rc;
 
@@ -149,8 +160,7 @@ int th_tag_keep(struct th_store *store, struct th_error *err)
 		bool valid = text.len == 6 &&
 			strspn(text.data, "0123456789abcdef") == 6;
 
-		find_place(store, place);
-		if (store->place[0] && strcmp(place, store->place) != 0)
+		if (is_copy(store))
 			rc = take_new_tag(store, err);
 		else if (valid && strcmp(text.data, store->tag) != 0)
 			rc = take_old_tag(store, text.data, err);
