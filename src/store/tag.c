@@ -80,8 +80,10 @@ static int note_place(struct th_store *store, struct th_error *err)
 
 	if (find_place(store, place) || strcmp(place, store->place) == 0)
 		return 0;
+	if (put_meta(store, "place", place, err))
+		return -1;
 	snprintf(store->place, sizeof(store->place), "%s", place);
-	return put_meta(store, "place", place, err);
+	return 0;
 }
 
 static int write_tag(struct th_store *store)
@@ -145,30 +147,30 @@ static int take_old_tag(
 
 int th_tag_keep(struct th_store *store, struct th_error *err)
 {
+	struct th_error ignored = {0}; /* on a full disk: the next time */
 	struct th_buf text;
+	bool copy = false;
 	int rc;
 
 	th_buf_init(&text, sizeof(store->tag) - 1);
 	rc = th_file_read_regular(store->root_fd, TAG, &text, err);
 	if (rc == 0) {
 		rc = th_file_replace(store->root_fd, TAG, store->tag,
-			     strlen(store->tag), 0644, true, err) ||
-				note_place(store, err)
-			? -1
-			: 0;
+			strlen(store->tag), 0644, true, err);
 	} else if (rc == 1) {
 		bool valid = text.len == 6 &&
 			strspn(text.data, "0123456789abcdef") == 6;
 
-		if (is_copy(store))
-			rc = take_new_tag(store, err);
-		else if (valid && strcmp(text.data, store->tag) != 0)
+		rc = 0;
+		copy = is_copy(store);
+		if (copy && take_new_tag(store, &ignored))
+			th_tag_borrow(store);
+		else if (!copy && valid && strcmp(text.data, store->tag) != 0)
 			rc = take_old_tag(store, text.data, err);
-		else
-			rc = 0;
-		if (rc == 0)
-			rc = note_place(store, err);
 	}
+	/* Of a copy it is noted with the new tag, or not at all. */
+	if (rc == 0 && !copy)
+		note_place(store, &ignored);
 	th_buf_release(&text);
 	return rc;
 }
