@@ -41,12 +41,13 @@ static int stop_first(const struct th_context *context,
 void th_container_remove_groups(
 	const struct th_context *context, const struct th_container_row *row)
 {
-	char path[TH_CGROUP_PATH];
+	char path[TH_CGROUP_PATH], noted[TH_CGROUP_PATH];
 
 	th_group_path(context->store, row->id, path);
 	th_cgroup_remove(path, TH_CGROUP_LEVELS);
-	if (row->cgroup[0] && strcmp(row->cgroup, path) != 0)
-		th_cgroup_remove(row->cgroup, TH_CGROUP_LEVELS);
+	th_container_group(context, row, noted);
+	if (strcmp(noted, path) != 0)
+		th_cgroup_remove(noted, TH_CGROUP_LEVELS);
 }
 
 /* Row and files; a mark says that both are to go. */

@@ -52,10 +52,8 @@ int th_container_folder(const struct th_context *context,
 void th_container_group(const struct th_context *context,
 	const struct th_container_row *row, char path[TH_CGROUP_PATH])
 {
-	if (row->cgroup[0])
-		snprintf(path, TH_CGROUP_PATH, "%s", row->cgroup);
-	else
-		th_group_path(context->store, row->id, path);
+	th_group_path_of(
+		context->store, row->id, row->cgroup, path, TH_CGROUP_PATH);
 }
 
 struct work {

@@ -46,24 +46,11 @@ static void bound_processes(struct keeper *keeper)
 	th_resources_release(&bound);
 }
 
-/* The path that a container gets when it is made has the tag of its store,
- * which is another one in a copy of that. */
-static void find_group(struct keeper *keeper)
-{
-	const char *path = keeper->bundle.cgroup_path;
-	char *own = keeper->group_path;
-	size_t tag = strlen("/tidyhull-");
-
-	th_group_path(keeper->store, keeper->id, own);
-	if (path &&
-		(strlen(path) != strlen(own) || strncmp(path, own, tag) != 0 ||
-			strcmp(path + tag + 6, own + tag + 6) != 0))
-		snprintf(own, sizeof(keeper->group_path), "%.500s", path);
-}
-
 static int make_group(struct keeper *keeper, struct th_error *err)
 {
-	find_group(keeper);
+	th_group_path_of(keeper->store, keeper->id,
+		keeper->bundle.cgroup_path ? keeper->bundle.cgroup_path : "",
+		keeper->group_path, sizeof(keeper->group_path));
 	/* Of an unprivileged user the kernel takes no device nodes anyway. */
 	if (th_cgroup_make(keeper->group_path, &keeper->bundle.resources,
 		    !keeper->plan.unprivileged, &keeper->cgroup, err))

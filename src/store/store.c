@@ -419,6 +419,21 @@ void th_group_path(const struct th_store *store, const char *id, char *path)
 	snprintf(path, 64, "/tidyhull-%.6s/%.32s", store->tag, id);
 }
 
+void th_group_path_of(const struct th_store *store, const char *id,
+	const char *noted, char *path, size_t size)
+{
+	const size_t tag = strlen("/tidyhull-");
+	char own[64];
+
+	th_group_path(store, id, own);
+	if (store->borrows_tag || !*noted ||
+		(strlen(noted) == strlen(own) &&
+			strncmp(noted, own, tag) == 0 &&
+			strcmp(noted + tag + 6, own + tag + 6) == 0))
+		noted = own;
+	snprintf(path, size, "%s", noted);
+}
+
 #define BUILD_LOCKS "builds"
 #define BUILD_LOCK 48
 

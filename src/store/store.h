@@ -40,6 +40,8 @@ struct th_store {
 	char tag[8]; /* tells this store's devices from others' */
 	char place[TH_STORE_PLACE]; /* where that lay when it was given */
 	char boot_id[40]; /* of the running kernel */
+	bool borrows_tag; /* a copy that cannot be written: what it notes of
+			   * the host is another store's */
 	bool state_lost; /* the database was gone, and was made anew */
 	/* Its owner is an unprivileged user, whose networks lie in a namespace
 	 * of their own (network/pilot.h). To be set by who opens it. */
@@ -119,5 +121,10 @@ int th_store_remove_container(
 /* Where a container's control group lies: "/tidyhull-TAG/ID". path has room
  * for 64 bytes. */
 void th_group_path(const struct th_store *store, const char *id, char *path);
+/* The same of a container for which a path was noted ("": none): what was noted
+ * counts, unless it is such a path with another store's tag, from before this
+ * one was copied. */
+void th_group_path_of(const struct th_store *store, const char *id,
+	const char *noted, char *path, size_t size);
 
 #endif

@@ -101,6 +101,12 @@ static int write_tag(struct th_store *store)
 	return rc;
 }
 
+static void draw_tag(struct th_store *store)
+{
+	snprintf(store->tag, sizeof(store->tag), "%06x",
+		th_random_below(1u << 24));
+}
+
 /* The store is a copy, and its containers have the IDs of others: with the same
  * tag, what ends one here would end the other one. The file first: where the
  * rest is not reached, it is a copy still. */
@@ -113,8 +119,7 @@ static int take_new_tag(struct th_store *store, struct th_error *err)
 	rc = th_tag_read(store, err);
 	/* Another one may have been faster. */
 	if (rc == 0 && is_copy(store)) {
-		snprintf(store->tag, sizeof(store->tag), "%06x",
-			th_random_below(1u << 24));
+		draw_tag(store);
 		if (write_tag(store))
 			rc = th_fail_write(err, errno, "cannot write %s/" TAG,
 				store->root);
@@ -130,11 +135,16 @@ static int take_new_tag(struct th_store *store, struct th_error *err)
 	return th_db_end(store->db, rc, err);
 }
 
+static void borrow(struct th_store *store)
+{
+	store->borrows_tag = true;
+	draw_tag(store);
+}
+
 void th_tag_borrow(struct th_store *store)
 {
 	if (is_copy(store))
-		snprintf(store->tag, sizeof(store->tag), "%06x",
-			th_random_below(1u << 24));
+		borrow(store);
 }
 
 static int take_old_tag(
@@ -164,7 +174,7 @@ int th_tag_keep(struct th_store *store, struct th_error *err)
 		rc = 0;
 		copy = is_copy(store);
 		if (copy && take_new_tag(store, &ignored))
-			th_tag_borrow(store);
+			borrow(store);
 		else if (!copy && valid && strcmp(text.data, store->tag) != 0)
 			rc = take_old_tag(store, text.data, err);
 	}

@@ -281,7 +281,35 @@ static void a_used_up_quota_is_told(void)
 	CODE(hull("remove later --root %s", root), 0);
 }
 
+/* It cannot even get a tag of its own: what it has noted of the host is still
+ * that of the store that it was copied from. */
+static void a_copy_there_harms_nobody(void)
+{
+	char pid[16];
+
+	CODE(hull("launch selwick/base --name box --network none -- sleep "
+		  "1000"),
+		0);
+	snprintf(pid, sizeof(pid), "%.15s", field("box", "pid"));
+	CODE(as_root("sh -c 'mkdir %s/small && mount -t tmpfs -o size=16m "
+		     "small "
+		     "%s/small && cp -a %s %s/small/copy && dd if=/dev/zero "
+		     "of=%s/small/filler bs=64k 2>/dev/null; true'",
+		     world_folder, world_folder, world_store, world_folder,
+		     world_folder),
+		0);
+	SAYS(hull("list --all --root %s/small/copy", world_folder)->out,
+		"stopped: keeper lost");
+	hull("remove --force box --root %s/small/copy", world_folder);
+	CHECK_TEXT(field("box", "state"), "running");
+	CHECK_TEXT(field("box", "pid"), pid);
+	CODE(hull("exec box -- true"), 0);
+	CODE(as_root("umount -l %s/small", world_folder), 0);
+	CODE(hull("remove --force box"), 0);
+}
+
 static const CU_TestInfo tests[] = {
+	{"a copy there harms nobody", a_copy_there_harms_nobody},
 	{"a full disk changes no outcome", a_full_disk_changes_no_outcome},
 	{"a locked database changes no outcome",
 		a_locked_database_changes_no_outcome},
