@@ -49,20 +49,22 @@ static int find_place(const struct th_store *store, char place[TH_STORE_PLACE])
 	return 0;
 }
 
+static const char *path_of(const char *place)
+{
+	return place + strcspn(place, " ");
+}
+
 /* Another file at another place. The same file has been moved; and what lies at
  * the same place was put back there: what is left of the one before, on the
  * host, is its own. */
 static bool is_copy(const struct th_store *store)
 {
 	char place[TH_STORE_PLACE];
-	size_t file;
 
 	if (!store->place[0] || find_place(store, place))
 		return false;
-	file = strcspn(place, " ") + 1;
-	return strncmp(place, store->place, file) != 0 &&
-		strcmp(place + file,
-			store->place + strcspn(store->place, " ") + 1) != 0;
+	return strncmp(place, store->place, strcspn(place, " ") + 1) != 0 &&
+		strcmp(path_of(place), path_of(store->place)) != 0;
 }
 
 static int put_meta(struct th_store *store, const char *key, const char *value,
@@ -78,7 +80,10 @@ static int note_place(struct th_store *store, struct th_error *err)
 {
 	char place[TH_STORE_PLACE];
 
-	if (find_place(store, place) || strcmp(place, store->place) == 0)
+	/* At one place the file may have another number on each host that has
+	 * its disk: that is not worth a transaction. */
+	if (find_place(store, place) ||
+		strcmp(path_of(place), path_of(store->place)) == 0)
 		return 0;
 	if (put_meta(store, "place", place, err))
 		return -1;
