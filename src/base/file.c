@@ -28,6 +28,14 @@ void th_close(int *fd)
 	*fd = -1;
 }
 
+bool th_file_is_stream(const char *path)
+{
+	struct stat st;
+
+	return stat(path, &st) == 0 &&
+		(S_ISFIFO(st.st_mode) || S_ISCHR(st.st_mode));
+}
+
 bool th_is_same_file(const struct stat *one, const struct stat *other)
 {
 	return one->st_dev == other->st_dev && one->st_ino == other->st_ino;

@@ -91,6 +91,9 @@ bool th_peer_is_own(int socket);
 /* True where both are of one file, whatever its names: a number of an inode
  * says nothing without the file system that it is of (inode(7)). */
 bool th_is_same_file(const struct stat *one, const struct stat *other);
+/* A pipe or a character device, as /dev/null and terminals are: whoever names
+ * one means it to be written, not replaced by a file. Links are followed. */
+bool th_file_is_stream(const char *path);
 
 /* Closes where *fd is not negative, and sets it to -1. */
 void th_close(int *fd);

@@ -33,17 +33,32 @@ static bool read_id(const char *name, char id[TH_ID_LENGTH + 1])
 	return true;
 }
 
-/* A keeper takes its container's row away before it ends itself. */
-static bool stays(const struct th_store *store, const char *id)
+/* What is on its way to its end is no finding. */
+static bool stays(bool (*is_there)(struct th_store *store, const char *id),
+	struct th_store *store, const char *id)
 {
 	const struct timespec step = {.tv_nsec = STEP_MS * 1000000L};
 
 	for (int i = 0; i < PATIENCE_MS / STEP_MS; i++) {
-		if (!th_keeper_lives(store->run_fd, id))
+		if (!is_there(store, id))
 			return false;
 		nanosleep(&step, NULL);
 	}
+	return is_there(store, id);
+}
+
+/* A keeper takes its container's row away before it ends itself. */
+static bool keeper_is_there(struct th_store *store, const char *id)
+{
 	return th_keeper_lives(store->run_fd, id);
+}
+
+/* Between a keeper's moment with its bridge and the end of that it may wait for
+ * the lock of the networks. */
+static bool bridge_is_there(struct th_store *store, const char *id)
+{
+	(void)id;
+	return th_network_is_untidy(store);
 }
 
 static int check_file(
@@ -61,7 +76,7 @@ static int check_file(
 	if (rc)
 		return rc < 0 ? -1 : 0;
 	if (th_keeper_lives(store->run_fd, id)) {
-		if (strstr(name, ".lock") && stays(store, id))
+		if (strstr(name, ".lock") && stays(keeper_is_there, store, id))
 			check_found(checking, TH_PART_RUN, id, "",
 				"its keeper runs, and the state does not know "
 				"it");
@@ -124,26 +139,12 @@ static int check_groups(struct checking *checking, struct th_error *err)
 	return 0;
 }
 
-/* Between a keeper's moment with its bridge and the end of that it may wait for
- * the lock of the networks. */
-static bool stays_untidy(struct th_store *store)
-{
-	const struct timespec step = {.tv_nsec = STEP_MS * 1000000L};
-
-	for (int i = 0; i < PATIENCE_MS / STEP_MS; i++) {
-		if (!th_network_is_untidy(store))
-			return false;
-		nanosleep(&step, NULL);
-	}
-	return th_network_is_untidy(store);
-}
-
 static void check_devices(struct checking *checking)
 {
 	struct th_store *store = checking->context->store;
 	struct th_error ignored = {0}; /* then it is not mended */
 
-	if (store->unprivileged || !stays_untidy(store))
+	if (store->unprivileged || !stays(bridge_is_there, store, NULL))
 		return;
 	check_found(checking, TH_PART_HOST, "networks",
 		checking->mend && th_network_tidy(store, &ignored) == 0

@@ -175,14 +175,20 @@ static int finish(struct walk *walk, const struct stat *st, int fd)
 	return copy_finish(walk->copy, walk->to, fd, &attributes, walk->err);
 }
 
+/* No device, socket or pipe. */
+static bool can_be_copied(const struct stat *st)
+{
+	return S_ISREG(st->st_mode) || S_ISLNK(st->st_mode) ||
+		S_ISDIR(st->st_mode);
+}
+
 /* Nobody means to turn a device or a pipe into a file. */
 static bool may_give_way(int dir, const char *name)
 {
 	struct stat st;
 
 	return fstatat(dir, name, &st, AT_SYMLINK_NOFOLLOW) ||
-		S_ISREG(st.st_mode) || S_ISLNK(st.st_mode) ||
-		S_ISDIR(st.st_mode);
+		can_be_copied(&st);
 }
 
 /* What is there already gives way, unless it is a folder, a device or a pipe.
@@ -485,9 +491,7 @@ static int check_source(int source, const struct th_place *from,
 {
 	struct stat st;
 
-	if (fstat(source, &st) == 0 &&
-		(S_ISREG(st.st_mode) || S_ISDIR(st.st_mode) ||
-			S_ISLNK(st.st_mode)))
+	if (fstat(source, &st) == 0 && can_be_copied(&st))
 		return 0;
 	th_fail(err, TH_NOT_POSSIBLE,
 		"%.300s is a device, a socket or a pipe: files, folders and "

@@ -17,10 +17,7 @@ struct stream {
 
 bool copy_is_stream(const struct th_place *to)
 {
-	struct stat st;
-
-	return to->root < 0 && stat(to->path, &st) == 0 &&
-		(S_ISFIFO(st.st_mode) || S_ISCHR(st.st_mode));
+	return to->root < 0 && th_file_is_stream(to->path);
 }
 
 static int pass(const struct stream *stream, int in, struct th_error *err)

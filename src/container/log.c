@@ -237,12 +237,14 @@ static size_t add_plain_lines(struct th_log *log, enum th_stream stream,
 {
 	const struct th_log_head *head = head_of(log, stream, time_us);
 	int64_t until = (int64_t)log->settings.size_bytes - log->bytes;
-	const char *at = data, *end = data;
+	const char *at = data, *end;
 	size_t lines = 0;
 	char *room, *to;
 
+	if (log->settings.journal)
+		return 0;
 	room = th_buf_room(&log->entries, LINES_AT_ONCE * ENTRY_ROOM + len);
-	if (!room || log->settings.journal)
+	if (!room)
 		return 0;
 	for (to = room; lines < LINES_AT_ONCE && to - log->entries.data < until;
 		lines++) {

@@ -3,6 +3,7 @@
 #include <string.h>
 
 #include "base/file.h"
+#include "container/lock.h"
 #include "container/reach.h"
 #include "sandbox/cgroup.h"
 #include "store/machine.h"
@@ -30,9 +31,9 @@ static size_t count_up(const struct th_container_row *rows, size_t count)
  * one may have drawn the same tag. */
 static bool is_served(const struct th_store *store, const char *id)
 {
-	int pidfd;
+	int pid, pidfd;
 
-	if (th_keeper_lives(store->run_fd, id))
+	if (th_lock_held(store->run_fd, id, &pid))
 		return true;
 	pidfd = th_keeper_find(-1, id);
 	if (pidfd < 0)

@@ -390,7 +390,7 @@ static int pack_path(struct packing *packing, const struct th_pack_item *items,
 
 	if (stat(path, &st))
 		return pack_file(packing, items, count, path, replace, err);
-	if (S_ISFIFO(st.st_mode) || S_ISCHR(st.st_mode))
+	if (th_file_is_stream(path))
 		return pack_stream(packing, items, count, path, err);
 	if (S_ISDIR(st.st_mode)) {
 		th_fail(err, TH_USAGE, "%.300s is a folder", path);

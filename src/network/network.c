@@ -44,6 +44,12 @@ static void device_name(
 		snprintf(name, IFNAMSIZ, "th-%.12s", container);
 }
 
+/* What the names of all bridges begin with. */
+static void bridge_prefix(const struct th_store *store, char prefix[IFNAMSIZ])
+{
+	snprintf(prefix, IFNAMSIZ, "th%.6s-", store->tag);
+}
+
 static void table_name(const struct th_store *store, char name[32])
 {
 	snprintf(name, 32, "tidyhull_%.6s", store->tag);
@@ -458,7 +464,7 @@ int th_network_tidy(struct th_store *store, struct th_error *err)
 		if (!rows[i].running && if_nametoindex(bridge))
 			rc = th_link_remove(bridge, err);
 	}
-	snprintf(own, sizeof(own), "th%.6s-", store->tag);
+	bridge_prefix(store, own);
 	if (rc == 0)
 		rc = each_stray(store, own, th_link_remove, err);
 	free(rows);
@@ -565,7 +571,7 @@ void th_network_unplugged(struct th_store *store, const char *container)
 	size_t count = 0;
 
 	table_name(store, table);
-	snprintf(own, sizeof(own), "th%.6s-", store->tag);
+	bridge_prefix(store, own);
 	th_network_uses(store, container, uses, &count, &ignored);
 	for (size_t i = 0; i < TH_NETWORKS_MAX; i++) {
 		device_name(container, i, device);

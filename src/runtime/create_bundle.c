@@ -269,12 +269,11 @@ static int write_pid_file(const struct making *making, struct th_error *err)
 	const char *path = making->options->pid_file;
 	char text[16];
 	int len = snprintf(text, sizeof(text), "%d", (int)making->sandbox.pid);
-	struct stat st;
 	int fd, rc;
 
 	if (!path[0])
 		return 0;
-	if (stat(path, &st) || S_ISREG(st.st_mode) || S_ISDIR(st.st_mode))
+	if (!th_file_is_stream(path))
 		return th_file_replace(
 			AT_FDCWD, path, text, (size_t)len, 0644, false, err);
 	fd = open(path, O_WRONLY | O_NONBLOCK | O_NOCTTY | O_CLOEXEC);

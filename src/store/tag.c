@@ -172,6 +172,7 @@ int th_tag_keep(struct th_store *store, struct th_error *err)
 	if (rc == 0) {
 		rc = th_file_replace(store->root_fd, TAG, store->tag,
 			strlen(store->tag), 0644, true, err);
+		store->place[0] = '\0'; /* of another file */
 	} else if (rc == 1) {
 		bool valid = text.len == 6 &&
 			strspn(text.data, "0123456789abcdef") == 6;
